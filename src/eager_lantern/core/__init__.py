@@ -1,0 +1,1 @@
+"""The computation: value types and pure functions; no printing, files, sockets or clock."""

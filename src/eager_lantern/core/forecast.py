@@ -1,0 +1,114 @@
+"""What is predicted of a promise, as values."""
+
+from dataclasses import dataclass
+
+from .addresses import Address, AddressSet
+from .flow import Journey, Reason
+from .ladder import Extent, Outcome, Rung
+from .place import Place
+from .ports import PortSet
+from .site import Client, Promise, Service
+from .topology import Host
+
+
+@dataclass(frozen=True, slots=True)
+class Stop:
+    """Ports of a connection that do not get through, and what is to blame."""
+
+    ports: PortSet
+    outcome: Outcome
+    at: str
+    rule: str | None
+    reason: Reason | None
+    place: Place | None
+
+
+@dataclass(frozen=True, slots=True)
+class Data:
+    """What becomes of each data port that may be used, with the journeys that tell."""
+
+    asked: PortSet
+    works: PortSet
+    fails: PortSet
+    unknown: PortSet
+    stops: tuple[Stop, ...]
+    journeys: tuple[Journey, ...]
+
+    @property
+    def share(self) -> float:
+        """The part of the ports that work, 0 to 1; a server picks any of its range."""
+        return len(self.works) / len(self.asked) if self.asked else 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Stand:
+    """Who connects: a client of the site, or anybody on a network."""
+
+    name: str
+    origin: Host | str
+    network: str
+    sources: AddressSet
+    spec: Client
+
+
+@dataclass(frozen=True, slots=True)
+class Forecast:
+    """What is predicted of one promise.
+
+    ``control`` holds the journeys of the control connection to ``target``; ``announced`` is
+    the address that the client is told for data, ``data_to`` the one that data goes to.
+    """
+
+    promise: Promise
+    place: Place
+    stand: Stand
+    service: Service
+    predicted: Extent
+    target: Address | None
+    control: tuple[Journey, ...]
+    rung: Rung | None = None
+    stops: tuple[Stop, ...] = ()
+    data: Data | None = None
+    announced: Address | None = None
+    data_to: Address | None = None
+
+    @property
+    def kept(self) -> bool | None:
+        """Whether the promise holds; None where it cannot be told."""
+        if self.promise.holds == "shut":
+            return None if self.predicted == "unknown" else self.predicted == "fails"
+        if self.data and self.data.fails:
+            return False
+        return None if self.predicted == "unknown" else self.predicted == "works"
+
+
+def stops_of(journeys: tuple[Journey, ...]) -> tuple[Stop, ...]:
+    """What did not arrive, one stop for each thing to blame, the most ports first."""
+    ports: dict[tuple[Outcome, str, str | None, Reason | None, Place | None], PortSet] = {}
+    for each in journeys:
+        if each.outcome != "ok":
+            key = (each.outcome, each.end.at, each.end.rule, each.reason, each.end.place)
+            ports[key] = ports.get(key, PortSet()) | each.asked.ports
+    stops = [Stop(each, *key) for key, each in ports.items()]
+    return tuple(sorted(stops, key=lambda stop: -len(stop.ports)))
+
+
+def data_of(asked: PortSet, journeys: tuple[Journey, ...]) -> Data:
+    """Sort ports by their fate; one that fails for a single source fails."""
+    fails, unknown = PortSet(), PortSet()
+    for each in journeys:
+        if each.outcome == "unknown":
+            unknown = unknown | each.asked.ports
+        elif each.outcome != "ok":
+            fails = fails | each.asked.ports
+    unknown = unknown - fails
+    return Data(asked, asked - fails - unknown, fails, unknown, stops_of(journeys), journeys)
+
+
+def extent_of(data: Data) -> Extent:
+    """The verdict on a data connection that may use any of its ports."""
+    if data.works and data.fails:
+        return "partly"
+    if data.unknown:
+        return "unknown"
+    return "works" if data.works else "fails"

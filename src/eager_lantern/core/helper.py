@@ -1,0 +1,74 @@
+"""FTP helpers in gateways: they read the control connection and follow it.
+
+A helper understands plain FTP on a control port that is 21 as the device sees it. It
+rewrites the address in a PASV reply or a PORT command that names the inside host, and lets
+the data connection in or out past forwards and filters. An address that is not the inside
+host's own it leaves alone, as the packet filter's connection tracking does. Under TLS or on
+another port it sees nothing.
+"""
+
+from dataclasses import dataclass, field
+
+from .addresses import Address
+from .flow import Flow, Journey
+from .topology import Crossing, Topology
+
+FTP_CONTROL_PORT = 21
+
+
+@dataclass(frozen=True, slots=True)
+class Followed:
+    """What helpers made of an address on its way, and which gateways expect the data."""
+
+    address: Address
+    helped: dict[str, Address | None] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class _Sight:
+    """The control connection before and behind one device that reads it."""
+
+    crossing: Crossing
+    before: Flow
+    behind: Flow
+
+
+def announced_through(topology: Topology, control: Journey, start: str, address: Address, extended: bool) -> Followed:
+    """Follow the server's reply out to the client.
+
+    ``extended`` is EPSV (RFC 2428), whose reply has no address to rewrite.
+    """
+    helped: dict[str, Address | None] = {}
+    for sight in reversed(_readers(topology, control, start)):
+        if not extended and address != sight.behind.to:
+            continue
+        inward = sight.crossing.way == "inward"
+        helped[sight.crossing.device.name] = sight.behind.to if inward else None
+        if not extended:
+            address = sight.before.to
+    return Followed(address, helped)
+
+
+def named_through(topology: Topology, control: Journey, start: str, address: Address) -> Followed:
+    """Follow the client's PORT or EPRT command in to the server."""
+    helped: dict[str, Address | None] = {}
+    for sight in _readers(topology, control, start):
+        if sight.before.sources.spans != ((address.number, address.number),):
+            continue
+        outward = sight.crossing.way == "outward"
+        helped[sight.crossing.device.name] = address if outward else None
+        if len(sight.behind.sources) == 1:
+            address = Address(sight.behind.sources.lowest)
+    return Followed(address, helped)
+
+
+def _readers(topology: Topology, control: Journey, start: str) -> list[_Sight]:
+    """The devices with a helper that read this control connection, in its direction."""
+    found: list[_Sight] = []
+    for crossing in topology.chain(start, topology.server.network) or ():
+        steps = [i for i, step in enumerate(control.steps) if step.at == crossing.device.name]
+        if steps and crossing.device.spec.ftp_helper:
+            before, behind = control.steps[steps[0] - 1].flow, control.steps[steps[-1]].flow
+            if before.ports.spans == ((FTP_CONTROL_PORT, FTP_CONTROL_PORT),):
+                found.append(_Sight(crossing, before, behind))
+    return found

@@ -1,0 +1,255 @@
+"""One connection through every hop, as exact sets (DESIGN 5).
+
+A flow starts at a host or anywhere on a network. On each network its destination is either
+there (a host lets it in or not, a gateway's address rewrites it or not) or further on
+through a gateway. Every function here takes a leg and yields the journeys that come of it;
+together they always cover the leg exactly.
+"""
+
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
+from typing import Literal
+
+from .addresses import Address, AddressSet
+from .filters import Ruling, Table, rulings
+from .flow import Flow, Journey, Leg, Reason, Verb
+from .site import INTERNET, Forward
+from .topology import Device, Host, Side, Topology
+
+MOST_STEPS = 64
+
+Helped = Mapping[str, Address | None]
+"""Gateways whose FTP helper expects this connection, each with the host that it leads to
+(None where the connection leaves through the gateway)."""
+
+
+def travel(topology: Topology, origin: Host | str, flow: Flow, helped: Helped | None = None) -> tuple[Journey, ...]:
+    """Every part of a flow from a host, or from anywhere on the network of that name."""
+    sources = flow.sources.of_family(flow.to.family)
+    if not sources or not flow.ports:
+        return ()
+    flow = replace(flow, sources=sources)
+    road = _Road(topology, helped or {})
+    leg = Leg(flow, flow)
+    if isinstance(origin, Host):
+        return tuple(road.from_host(leg.then(origin.name, "send", flow, origin.place), origin))
+    return tuple(road.on_network(leg.then(origin, "send", flow), origin))
+
+
+def _outcome(ruling: Ruling) -> Literal["refused", "silent", "unknown"]:
+    if ruling.action == "unknown":
+        return "unknown"
+    return "refused" if ruling.action == "refuse" else "silent"
+
+
+def _reason(ruling: Ruling) -> Reason:
+    if ruling.action == "unknown":
+        return "source address may change" if ruling.flow.pooled else "source port may change"
+    return "filter rule" if ruling.place[-1] != "default" else "filter default"
+
+
+def _matching(forward: Forward, flow: Flow) -> Flow | None:
+    """The part of a flow that a forward takes."""
+    ports = flow.ports & forward.ports
+    sources = flow.sources & forward.from_ if forward.from_ is not None else flow.sources
+    if forward.protocol != flow.protocol or not ports or not sources or forward.to.family != flow.to.family:
+        return None
+    return replace(flow, ports=ports, sources=sources)
+
+
+def _rest(flow: Flow, taken: Flow) -> list[Flow]:
+    """What a forward leaves of a flow: the other ports, and its ports from other sources."""
+    others = replace(flow, ports=flow.ports - taken.ports)
+    strangers = replace(taken, sources=flow.sources - taken.sources)
+    return [each for each in (others, strangers) if each.ports and each.sources]
+
+
+class _Road:
+    def __init__(self, topology: Topology, helped: Helped) -> None:
+        self.topology = topology
+        self.helped = helped
+
+    def from_host(self, leg: Leg, host: Host) -> Iterator[Journey]:
+        for passed in self._sifted(leg, host.outgoing, host.name, "let-out"):
+            yield from self.on_network(passed, host.network) if isinstance(passed, Leg) else (passed,)
+
+    def on_network(self, leg: Leg, network: str, came_through: Device | None = None) -> Iterator[Journey]:
+        """The leg has come out on a network: hand it to who has the address, or to the next device."""
+        to = leg.flow.to
+        if len(leg.steps) > MOST_STEPS:
+            yield leg.stopped(network, "unknown", "goes in circles", None)
+        elif network == INTERNET and to.kind != "public":
+            yield leg.stopped(network, "silent", "no path", None)
+        elif isinstance(holder := self.topology.holder(network, to), Host):
+            yield from self._at_host(leg, holder)
+        elif holder is not None:
+            yield from self._at_side(leg, holder)
+        else:
+            yield from self._onward(leg, network, came_through)
+
+    def _onward(self, leg: Leg, network: str, came_through: Device | None) -> Iterator[Journey]:
+        crossings = self.topology.crossings(network, leg.flow.to)
+        if crossings is None:
+            crossings = self.topology.chain(network, INTERNET) or ()
+            if not crossings or any(each.way == "inward" for each in crossings):
+                yield leg.stopped(network, "silent", "no path", None)
+                return
+        if not crossings:
+            yield leg.stopped(network, "silent", "nobody there", None)
+            return
+        device, way = crossings[0].device, crossings[0].way
+        if way == "inward":
+            yield from self._routed_in(leg, device)
+        elif came_through is device:
+            yield leg.stopped(device.name, "unknown", "leads back out", device.place)
+        elif leg.flow.to.number in device.outside_addresses:
+            yield from self._hairpin(leg, device)
+        else:
+            yield from self._outward(leg, device)
+
+    def _at_host(self, leg: Leg, host: Host) -> Iterator[Journey]:
+        for passed in self._sifted(leg, host.incoming, host.name, "let-in"):
+            yield passed.arrived(host.name) if isinstance(passed, Leg) else passed
+
+    def _at_side(self, leg: Leg, holder: Side) -> Iterator[Journey]:
+        if holder.side == "inside":
+            yield self._unmatched(leg, holder.device, "the device itself")
+        else:
+            yield from self._inward(leg, holder.device)
+
+    def _sifted(self, leg: Leg, table: Table, at: str, verb: Verb) -> Iterator[Leg | Journey]:
+        """The leg cut by a filter: legs that pass, journeys that end."""
+        for ruling in rulings(table, leg.flow):
+            part = leg.narrowed(ruling.flow)
+            if ruling.action == "allow":
+                yield part.then(at, verb, ruling.flow, ruling.place, ruling.rule)
+            else:
+                yield part.stopped(at, _outcome(ruling), _reason(ruling), ruling.place, ruling.rule)
+
+    def _unmatched(self, leg: Leg, device: Device, reason: Reason) -> Journey:
+        return leg.stopped(device.name, device.spec.unmatched, reason, device.place)
+
+    def _inward(self, leg: Leg, device: Device) -> Iterator[Journey]:
+        """A connection to one of the device's outside addresses."""
+        for passed in self._past_provider(leg, device):
+            if isinstance(passed, Journey):
+                yield passed
+                continue
+            for rewritten, forwarded in self._rewritten(passed, device):
+                if isinstance(rewritten, Journey):
+                    yield rewritten
+                elif forwarded and device.spec.forwards_pass_filter:
+                    yield from self.on_network(rewritten, device.spec.inside.network, device)
+                else:
+                    yield from self._filtered_in(rewritten, device)
+
+    def _routed_in(self, leg: Leg, device: Device) -> Iterator[Journey]:
+        """A connection to an inside address, through a device that does not translate."""
+        for passed in self._past_provider(leg, device):
+            if isinstance(passed, Journey):
+                yield passed
+            elif device.name in self.helped:
+                yield from self.on_network(passed, device.spec.inside.network, device)
+            else:
+                yield from self._filtered_in(passed, device)
+
+    def _filtered_in(self, leg: Leg, device: Device) -> Iterator[Journey]:
+        for passed in self._sifted(leg, device.inward, device.name, "let-in"):
+            if isinstance(passed, Leg):
+                yield from self.on_network(passed, device.spec.inside.network, device)
+            else:
+                yield passed
+
+    def _past_provider(self, leg: Leg, device: Device) -> Iterator[Leg | Journey]:
+        blocks = device.spec.provider_blocks.ports
+        for ports, passes in ((leg.flow.ports - blocks, True), (leg.flow.ports & blocks, False)):
+            if ports:
+                part = leg.narrowed(replace(leg.flow, ports=ports))
+                place = (*device.place, "provider_blocks")
+                yield part if passes else part.stopped(device.name, "silent", "provider blocks", place)
+
+    def _rewritten(self, leg: Leg, device: Device) -> Iterator[tuple[Leg | Journey, bool]]:
+        """Helper, forwards, then pairs; each result with whether it passes as forwarded."""
+        if host := self.helped.get(device.name):
+            yield leg.then(device.name, "forward", replace(leg.flow, to=host), (*device.place, "ftp_helper")), True
+            return
+        waiting = [leg]
+        for i, forward in enumerate(device.spec.forwards):
+            if not (device.spec.forwarding and forward.enabled):
+                continue
+            place = (*device.place, "forwards", i)
+            left: list[Leg] = []
+            for each in waiting:
+                taken = _matching(forward, each.flow)
+                if taken is None:
+                    left.append(each)
+                    continue
+                moved = replace(taken, to=forward.to, ports=taken.ports.shift(forward.offset))
+                yield each.narrowed(taken).then(device.name, "forward", moved, place, forward.name or None), True
+                left += [each.narrowed(rest) for rest in _rest(each.flow, taken)]
+            waiting = left
+        for each in waiting:
+            yield self._paired_in(each, device), False
+
+    def _paired_in(self, leg: Leg, device: Device) -> Leg | Journey:
+        for i, pair in enumerate(device.spec.pairs):
+            if pair.outside == leg.flow.to:
+                flow = replace(leg.flow, to=pair.inside)
+                return leg.then(device.name, "translate", flow, (*device.place, "pairs", i))
+        off = bool(device.spec.forwards) and not device.spec.forwarding
+        return self._unmatched(leg, device, "forwarding is off" if off else "no forward")
+
+    def _hairpin(self, leg: Leg, device: Device) -> Iterator[Journey]:
+        """An inside host used the outside address: forwards apply, no filter is asked."""
+        if not device.spec.hairpin:
+            yield self._unmatched(leg, device, "no hairpin")
+            return
+        family = leg.flow.to.family
+        for rewritten, _ in self._rewritten(leg, device):
+            if isinstance(rewritten, Journey):
+                yield rewritten
+            elif not (inside := device.spec.inside.address.of_family(family)):
+                yield rewritten.stopped(device.name, "unknown", "no outside address", device.place)
+            else:
+                flow = replace(rewritten.flow, sources=AddressSet.single(inside[0]), from_ports=None)
+                turned = rewritten.then(device.name, "hairpin", flow, (*device.place, "hairpin"))
+                yield from self.on_network(turned, device.spec.inside.network, device)
+
+    def _outward(self, leg: Leg, device: Device) -> Iterator[Journey]:
+        network = device.spec.outside.network
+        if device.name in self.helped:
+            passes: Iterator[Leg | Journey] = iter((leg,))
+        else:
+            passes = self._sifted(leg, device.outward, device.name, "let-out")
+        for passed in passes:
+            if isinstance(passed, Journey):
+                yield passed
+                continue
+            for translated in self._translated(passed, device):
+                if isinstance(translated, Leg):
+                    yield from self.on_network(translated, network)
+                else:
+                    yield translated
+
+    def _translated(self, leg: Leg, device: Device) -> Iterator[Leg | Journey]:
+        """Source translation on the way out."""
+        if device.spec.translate == "none":
+            yield leg.then(device.name, "route", leg.flow, device.place)
+            return
+        sources = leg.flow.sources
+        for i, pair in enumerate(device.spec.pairs):
+            if pair.inside.number in sources:
+                part = leg.narrowed(replace(leg.flow, sources=AddressSet.single(pair.inside)))
+                flow = replace(part.flow, sources=AddressSet.single(pair.outside))
+                yield part.then(device.name, "translate", flow, (*device.place, "pairs", i))
+        others = sources - AddressSet.single(*(pair.inside for pair in device.spec.pairs))
+        if others:
+            yield self._pooled(leg.narrowed(replace(leg.flow, sources=others)), device)
+
+    def _pooled(self, leg: Leg, device: Device) -> Leg | Journey:
+        outside = AddressSet.single(*device.spec.outside.address.of_family(leg.flow.to.family))
+        place = (*device.place, "outside", "address")
+        if not outside:
+            return leg.stopped(device.name, "silent", "no outside address", device.place)
+        flow = replace(leg.flow, sources=outside, from_ports=None, pooled=len(outside) > 1)
+        return leg.then(device.name, "translate", flow, place)

@@ -1,0 +1,54 @@
+"""The rungs of a session in order, and what can become of each.
+
+Prediction, rehearsal and visit all speak in these words, so that one table can put them
+side by side.
+"""
+
+from dataclasses import dataclass
+from typing import Literal
+
+Rung = Literal["name", "connect", "greet", "secure", "login", "announce", "data", "list", "send", "fetch", "tidy"]
+RUNGS: tuple[Rung, ...] = (
+    "name", "connect", "greet", "secure", "login", "announce", "data", "list", "send", "fetch", "tidy",
+)  # fmt: skip
+
+Outcome = Literal["ok", "refused", "silent", "wrong", "unknown", "untried"]
+Extent = Literal["works", "partly", "fails", "unknown"]
+
+
+@dataclass(frozen=True, slots=True)
+class Climbed:
+    """One rung of a real session: what happened, in words, and how long it took."""
+
+    rung: Rung
+    outcome: Outcome
+    detail: str
+    milliseconds: float | None = None
+    advice: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Climb:
+    """A real session, rung by rung, with the promise that it stands for where it has one."""
+
+    target: str
+    service: str
+    client: str
+    mode: str
+    rungs: tuple[Climbed, ...]
+
+    @property
+    def observed(self) -> Extent:
+        """Works when no rung failed, partly when data moved at least once all the same."""
+        tried = [each for each in self.rungs if each.outcome != "untried"]
+        moved = any(each.rung in ("list", "send", "fetch") and each.outcome == "ok" for each in tried)
+        if all(each.outcome == "ok" for each in tried):
+            return "works" if moved else "unknown"
+        if any(each.outcome in ("refused", "silent", "wrong") for each in tried):
+            return "partly" if moved else "fails"
+        return "unknown"
+
+    @property
+    def stopped_at(self) -> Climbed | None:
+        """The first rung that was tried and is not ok."""
+        return next((each for each in self.rungs if each.outcome not in ("ok", "untried")), None)

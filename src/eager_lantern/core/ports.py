@@ -1,0 +1,92 @@
+"""Sets of TCP or UDP ports, in the site file's own syntax both ways: ``20-21, 990``."""
+
+import re
+from typing import Self
+
+from .intervals import IntervalSet
+
+LOWEST_PORT, HIGHEST_PORT = 1, 65535
+
+
+def port_number(text: str) -> int:
+    """A port from its digits. Raises ValueError with the likely slip named."""
+    digits = text.strip()
+    if not re.fullmatch(r"[0-9]+", digits):
+        raise ValueError(_slip(digits))
+    # A number of thousands of digits is not converted: its length alone rules it out.
+    if len(digits) > 9 or not LOWEST_PORT <= int(digits) <= HIGHEST_PORT:
+        raise ValueError(f"{digits[:24]} is no port: ports are {LOWEST_PORT} to {HIGHEST_PORT}")
+    return int(digits)
+
+
+def _slip(text: str) -> str:
+    """What is probably wrong with something that should have been a port or a range."""
+    if not text:
+        return "a port is missing: write 21, 61200-61455 or 20-21, 990"
+    if re.fullmatch(r"[0-9]*[oO][0-9oO]*", text):
+        return f"“{text}” has a letter O in place of a zero: {re.sub('[oO]', '0', text)}?"
+    if re.fullmatch(r"[0-9]*[lI|][0-9lI|]*", text):
+        return f"“{text}” has a letter in place of a one: {re.sub('[lI|]', '1', text)}?"
+    if re.fullmatch(r"[0-9]+[:–—/~][0-9]+", text) or ".." in text:
+        low, high = re.findall(r"[0-9]+", text)[:2]
+        return f"“{text}” is not a range: write {low}-{high}, with a plain hyphen"
+    if re.fullmatch(r"[0-9]{1,3}(\.[0-9]{3})+", text):
+        return f"“{text}” has a point in it: {text.replace('.', '')}?"
+    if re.fullmatch(r"-[0-9]+", text):
+        return f"{text} is no port: ports are {LOWEST_PORT} to {HIGHEST_PORT}"
+    return f"“{text[:40]}” is no port: write 21, 61200-61455 or 20-21, 990"
+
+
+def _span(part: str) -> tuple[int, int]:
+    match = re.fullmatch(r"\s*([^-\s]+)\s*-\s*([^-\s]+)\s*", part)
+    if not match:
+        return (number := port_number(part)), number
+    low, high = port_number(match[1]), port_number(match[2])
+    if high < low:
+        raise ValueError(f"{low}-{high} ends before it starts{_digits_hint(match[1], match[2])}")
+    return low, high
+
+
+def _digits_hint(low: str, high: str) -> str:
+    if len(high) < len(low):
+        return f": is a digit missing from {high}?"
+    return f": {high}-{low}?"
+
+
+class PortSet(IntervalSet):
+    """An immutable set of ports with exact ``|``, ``&``, ``-``, ``in``, ``len`` and ``shift``."""
+
+    __slots__ = ()
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        """Read ``21``, ``61200-61455`` or ``20-21, 990``; the empty text is the empty set.
+
+        Raises ValueError that says which part is wrong and what would be right.
+        """
+        if not text.strip():
+            return cls()
+        return cls.of(*(_span(part) for part in text.split(",")))
+
+    @classmethod
+    def single(cls, port: int) -> Self:
+        """The set of one port."""
+        return cls.of((port, port))
+
+    def shift(self, offset: int) -> Self:
+        """Every port moved by ``offset``; what would leave 1 to 65535 is dropped."""
+        moved = ((low + offset, high + offset) for low, high in self.spans)
+        return type(self)(
+            tuple(
+                (max(low, LOWEST_PORT), min(high, HIGHEST_PORT))
+                for low, high in moved
+                if low <= HIGHEST_PORT and high >= LOWEST_PORT
+            )
+        )
+
+    def __str__(self) -> str:
+        return ", ".join(str(low) if low == high else f"{low}-{high}" for low, high in self.spans)
+
+
+EVERY_PORT = PortSet.of((LOWEST_PORT, HIGHEST_PORT))
+UNPRIVILEGED = PortSet.of((1024, HIGHEST_PORT))

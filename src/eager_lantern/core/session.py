@@ -1,0 +1,257 @@
+"""Sessions foreseen: a control connection, and the data connections that hang on it.
+
+Control is one journey. Passive data goes from the client to the address that it was told
+(or trusts), over every port that the server may hand out; active data comes back from the
+server to what the client named. Every port is its own case.
+"""
+
+from collections.abc import Iterator
+from dataclasses import replace
+
+from .addresses import Address, Addresses, AddressSet
+from .flow import Flow, Journey, Leg, Reason
+from .forecast import Forecast, Stand, Stop, data_of, extent_of, stops_of
+from .helper import Followed, announced_through, named_through
+from .journey import travel
+from .ladder import Extent, Rung
+from .place import Place
+from .ports import EVERY_PORT, UNPRIVILEGED, PortSet
+from .site import INTERNET, Active, Client, Destination, Passive, Promise, Service
+from .topology import Topology
+
+
+def foresee(topology: Topology, promise: Promise, place: Place) -> Forecast:
+    """Predict one promise of a site that is consistent."""
+    stand, service = stand_of(topology, promise.client), service_of(topology, promise.service)
+    if promise.holds == "shut":
+        return _shut(topology, Forecast(promise, place, stand, service, "fails", None, ()))
+    target, control = reach_control(topology, stand, service)
+    forecast = Forecast(promise, place, stand, service, "works", target, control)
+    stops = stops_of(control)
+    if not control:
+        return _stopped(forecast, "unknown", "name", _unknown(stand, "client has no address"))
+    if stops:
+        rung: Rung = "greet" if stops[0].outcome == "wrong" else "connect"
+        partly = any(each.outcome == "ok" for each in control)
+        extent: Extent = "unknown" if stops[0].outcome == "unknown" else "partly" if partly else "fails"
+        return _stopped(forecast, extent, rung, *stops)
+    if service.protocol != "ftp":
+        return forecast
+    return _passive(topology, forecast) if promise.mode == "passive" else _active(topology, forecast)
+
+
+def _stopped(forecast: Forecast, extent: Extent, rung: Rung, *stops: Stop) -> Forecast:
+    return replace(forecast, predicted=extent, rung=rung, stops=stops)
+
+
+def _unknown(stand: Stand, reason: Reason) -> Stop:
+    return Stop(PortSet(), "unknown", stand.name, None, reason, None)
+
+
+def stand_of(topology: Topology, name: str) -> Stand:
+    """The client of this name, or anybody on the network of this name."""
+    for host, spec in zip(topology.clients, topology.site.clients, strict=True):
+        if spec.name == name:
+            return Stand(name, host, spec.network, topology.sources(spec.network, spec.address), spec)
+    return Stand(name, name, name, topology.sources(name, Addresses()), Client(name=name, network=name))
+
+
+def service_of(topology: Topology, name: str) -> Service:
+    """The service of this name. Raises StopIteration for a name that the site does not have."""
+    return next(each for each in topology.site.services if each.name == name)
+
+
+def reach_control(topology: Topology, stand: Stand, service: Service) -> tuple[Address | None, tuple[Journey, ...]]:
+    """The address that a client ends up using, and what becomes of the control connection.
+
+    IPv6 comes first where the client has it (RFC 6724); an address that does not answer is
+    given up for the next.
+    """
+    tried: list[tuple[Address, tuple[Journey, ...]]] = []
+    for address in targets(topology, stand):
+        port = PortSet.single(service.control_port.number)
+        journeys = travel(topology, stand.origin, Flow("tcp", stand.sources, UNPRIVILEGED, address, port))
+        judged = tuple(part for each in journeys for part in _judged(topology, each, port))
+        if any(each.outcome == "ok" for each in judged):
+            return address, judged
+        if judged:
+            tried.append((address, judged))
+    return tried[0] if tried else (None, ())
+
+
+def targets(topology: Topology, stand: Stand) -> tuple[Address, ...]:
+    """The addresses that a client may try, in its order."""
+    if stand.spec.reaches is None:
+        return entrances(topology, stand.network)
+    each = resolved(topology, stand.spec.reaches).each
+    return tuple(sorted(each, key=lambda address: -address.family))
+
+
+def resolved(topology: Topology, destination: Destination) -> Addresses:
+    """The addresses behind a destination; ``own`` is the server's own."""
+    if destination.own:
+        return topology.server.addresses
+    named = (name.addresses for name in topology.site.names if name.name == destination.name)
+    return destination.addresses or next(named, Addresses())
+
+
+def entrances(topology: Topology, network: str) -> tuple[Address, ...]:
+    """The addresses under which the server may be reached from a network."""
+    for crossing in topology.chain(network, topology.server.network) or ():
+        if crossing.way == "inward" and crossing.device.spec.translate != "none":
+            return tuple(Address(number) for number in crossing.device.outside_addresses)
+    return topology.server.addresses.each
+
+
+def _judged(topology: Topology, journey: Journey, listening: PortSet) -> Iterator[Journey]:
+    """What a journey that arrived finds there: the port it wants, another service, or nothing."""
+    if journey.outcome != "ok":
+        yield journey
+        return
+    at_server = journey.end.at == topology.server.name
+    wanted = journey.flow.ports & listening if at_server else PortSet()
+    others = _control_ports(topology) & journey.flow.ports - wanted if at_server else PortSet()
+    leg = Leg(journey.asked, journey.flow, journey.steps)
+    if wanted:
+        part = leg.narrowed(replace(leg.flow, ports=wanted))
+        yield Journey(part.asked, part.flow, "ok", None, part.steps)
+    if others:
+        yield _turned_away(leg, others, "another service")
+    if nothing := journey.flow.ports - wanted - others:
+        yield _turned_away(leg, nothing, "not listening")
+
+
+def _turned_away(leg: Leg, ports: PortSet, reason: Reason) -> Journey:
+    part = leg.narrowed(replace(leg.flow, ports=ports))
+    last = part.steps[-1]
+    return part.stopped(last.at, "wrong" if reason == "another service" else "refused", reason, _decided(part))
+
+
+def _decided(leg: Leg) -> Place | None:
+    """The forward that led here, since it decided which host and port were meant."""
+    return next((step.place for step in reversed(leg.steps) if step.does == "forward"), None)
+
+
+def _control_ports(topology: Topology) -> PortSet:
+    return PortSet.of(*((each.control_port.number,) * 2 for each in topology.site.services))
+
+
+def _shut(topology: Topology, forecast: Forecast) -> Forecast:
+    """Whether any outside port at any entrance leads to the service's control port."""
+    port = forecast.service.control_port.number
+    control: list[Journey] = []
+    for address in targets(topology, forecast.stand):
+        flow = Flow("tcp", forecast.stand.sources, UNPRIVILEGED, address, EVERY_PORT)
+        control += (each for each in travel(topology, forecast.stand.origin, flow) if _leads_to(topology, each, port))
+    outcomes = {each.outcome for each in control}
+    extent: Extent = "works" if "ok" in outcomes else "unknown" if "unknown" in outcomes else "fails"
+    target = control[0].asked.to if control else None
+    stops = stops_of(tuple(control))
+    return replace(forecast, predicted=extent, target=target, control=tuple(control), rung="connect", stops=stops)
+
+
+def _leads_to(topology: Topology, journey: Journey, port: int) -> bool:
+    """Whether a journey opens this port of the server, or stopped on its way to it."""
+    return port in journey.flow.ports and (journey.outcome != "ok" or journey.end.at == topology.server.name)
+
+
+def _passive(topology: Topology, forecast: Forecast) -> Forecast:
+    passive = forecast.service.passive or Passive()
+    stand, target, control = forecast.stand, forecast.target, forecast.control[0]
+    assert target is not None
+    told = _announced(topology, passive, control)
+    extended = stand.spec.uses_epsv or target.family == 6
+    if told is None:
+        return _stopped(forecast, "unknown", "announce", _unknown(stand, "no outside address"))
+    plain = forecast.service.tls.mode == "none"
+    followed = announced_through(topology, control, stand.network, told, extended) if plain else Followed(told)
+    data_to = followed.address if stand.spec.trusts_announced and not extended else target
+    flow = Flow("tcp", stand.sources, UNPRIVILEGED, data_to, passive.ports)
+    journeys = tuple(
+        settled
+        for each in travel(topology, stand.origin, flow, followed.helped)
+        for part in _judged(topology, each, each.asked.ports if each.asked.ports == each.flow.ports else PortSet())
+        for settled in (_accepted(topology, forecast, part),)
+    )
+    announced = None if extended else followed.address
+    return _with_data(replace(forecast, announced=announced, data_to=data_to), passive.ports, journeys)
+
+
+def _announced(topology: Topology, passive: Passive, control: Journey) -> Address | None:
+    """The address in the server's reply: PASV (RFC 959) has room for IPv4 only."""
+    own = control.flow.to
+    destination = passive.announce
+    if passive.announce_inside and _is_inside(topology, control):
+        destination = passive.announce_inside
+    if destination.own or own.family == 6:
+        return own
+    return next(iter(resolved(topology, destination).of_family(4)), None)
+
+
+def _is_inside(topology: Topology, control: Journey) -> bool:
+    """Whether the server sees its peer on a network that reaches the server untranslated."""
+    peer = Address(control.flow.sources.lowest)
+    crossings = topology.crossings(topology.server.network, peer)
+    if crossings is None:
+        return False
+    network = crossings[-1].device.far(crossings[-1].way) if crossings else topology.server.network
+    return network != INTERNET and topology.sees(network, control.flow.to)
+
+
+def _accepted(topology: Topology, forecast: Forecast, journey: Journey) -> Journey:
+    """What the server says to a data connection that reached its port."""
+    service = forecast.service
+    if journey.outcome != "ok":
+        return journey
+    leg = Leg(journey.asked, journey.flow, journey.steps)
+    place: Place = ("services", topology.site.services.index(service))
+    if service.tls.mode != "none" and service.tls.reuse_required and not forecast.stand.spec.resumes_tls:
+        return leg.stopped(topology.server.name, "refused", "session reuse", (*place, "tls", "reuse_required"))
+    if not service.peer_must_match:
+        return journey
+    if not journey.flow.sources & forecast.control[0].flow.sources:
+        return leg.stopped(topology.server.name, "refused", "another peer", (*place, "peer_must_match"))
+    if journey.flow.pooled and _pools_arbitrarily(topology, journey):
+        return leg.stopped(topology.server.name, "unknown", "source address may change", (*place, "peer_must_match"))
+    return journey
+
+
+def _pools_arbitrarily(topology: Topology, journey: Journey) -> bool:
+    passed = {step.at for step in journey.steps}
+    return any(each.name in passed and each.spec.pooling == "arbitrary" for each in topology.devices)
+
+
+def _active(topology: Topology, forecast: Forecast) -> Forecast:
+    active = forecast.service.active or Active()
+    stand, control = forecast.stand, forecast.control[0]
+    family = control.asked.to.family
+    named = stand.spec.active_address or next(iter(stand.spec.address.of_family(family)), None)
+    if named is None:
+        return _stopped(forecast, "unknown", "announce", _unknown(stand, "client has no address"))
+    plain = forecast.service.tls.mode == "none"
+    followed = named_through(topology, control, stand.network, named) if plain else Followed(named)
+    peers = control.flow.sources
+    if followed.address.number not in peers and not active.accepts_other_address:
+        place: Place = ("services", topology.site.services.index(forecast.service), "active", "accepts_other_address")
+        stop = Stop(PortSet(), "refused", topology.server.name, None, "address refused", place)
+        return _stopped(replace(forecast, announced=followed.address), "fails", "announce", stop)
+    from_ports = PortSet.single(active.from_port.number) if active.from_port else UNPRIVILEGED
+    own = AddressSet.single(control.flow.to)
+    flow = Flow("tcp", own, from_ports, followed.address, stand.spec.active_ports)
+    journeys = tuple(_back_at_client(stand, each) for each in travel(topology, topology.server, flow, followed.helped))
+    settled = replace(forecast, announced=named, data_to=followed.address)
+    return _with_data(settled, stand.spec.active_ports, journeys)
+
+
+def _back_at_client(stand: Stand, journey: Journey) -> Journey:
+    """An active connection counts only at the client that waits for it, on the port it named."""
+    if journey.outcome != "ok" or (journey.end.at == stand.name and journey.asked.ports == journey.flow.ports):
+        return journey
+    leg = Leg(journey.asked, journey.flow, journey.steps)
+    return leg.stopped(journey.end.at, "refused", "not listening", _decided(leg))
+
+
+def _with_data(forecast: Forecast, asked: PortSet, journeys: tuple[Journey, ...]) -> Forecast:
+    data = data_of(asked, journeys)
+    rung: Rung | None = "data" if data.stops else None
+    return replace(forecast, predicted=extent_of(data), rung=rung, stops=data.stops, data=data)

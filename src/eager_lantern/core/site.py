@@ -1,0 +1,313 @@
+"""The site: what the site file describes, as value types and nothing else.
+
+Each class is one mapping of the file and each field one key, so this module is also the
+reference of the format. What the keys mean together is computed elsewhere; whether names
+refer to something is told by :mod:`.consistency`.
+"""
+
+from typing import Annotated, Literal, Self
+
+from msgspec import Meta, Struct, field
+
+from .addresses import Address, Addresses, AddressSet
+from .ports import EVERY_PORT, UNPRIVILEGED, PortSet, port_number
+from .quantities import Duration, Rate, Size
+from .value import Value
+
+Name = Annotated[str, Meta(min_length=1, max_length=80, pattern=r"^\S(.*\S)?$")]
+Count = Annotated[int, Meta(ge=0, le=1_000_000_000)]
+Transport = Literal["tcp", "udp"]
+Lease = Literal["static", "reserved", "dynamic"]
+Mode = Literal["passive", "active"]
+INTERNET = "internet"
+
+
+class Port(Value):
+    """One port, where a range would make no sense."""
+
+    __slots__ = ("number",)
+
+    def __init__(self, number: int) -> None:
+        self.number = number
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        """Read ``21``. Raises ValueError with the likely slip named."""
+        return cls(port_number(text))
+
+    def __str__(self) -> str:
+        return str(self.number)
+
+
+class BlockedPorts(Value):
+    """The ports that a provider never lets in: a set, or the word ``none``."""
+
+    __slots__ = ("ports",)
+
+    def __init__(self, ports: PortSet = PortSet()) -> None:
+        self.ports = ports
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        """Read ``none`` or a port set. Raises ValueError as :meth:`PortSet.parse`."""
+        return cls(PortSet.parse("" if text.strip() == "none" else text))
+
+    def __str__(self) -> str:
+        return str(self.ports) or "none"
+
+
+class Destination(Value):
+    """Where to go: addresses, or a name that ``names`` lists, or ``own``."""
+
+    __slots__ = ("addresses", "name")
+
+    def __init__(self, addresses: Addresses = Addresses(), name: str = "") -> None:
+        self.addresses = addresses
+        self.name = name
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        """Read ``own``, a host name, or addresses. Raises ValueError for a damaged address."""
+        written = text.strip()
+        if not written:
+            raise ValueError("an address or a name is missing")
+        looks_like_address = ":" in written or "," in written or written.replace(".", "").isdigit()
+        if looks_like_address:
+            return cls(addresses=Addresses.parse(written))
+        return cls(name=written)
+
+    @property
+    def own(self) -> bool:
+        """Whether it says: the device's own address."""
+        return self.name == "own"
+
+    def __str__(self) -> str:
+        return self.name or str(self.addresses)
+
+
+OWN = Destination(name="own")
+
+
+class Part(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """A mapping of the site file; unknown keys are errors."""
+
+
+class Network(Part):
+    """A network whose hosts reach each other without a gateway."""
+
+    name: Name
+    subnet: AddressSet = AddressSet()
+
+
+class Attachment(Part):
+    """One side of a gateway."""
+
+    network: Name
+    address: Addresses = Addresses()
+    lease: Lease = "static"
+
+
+class Rule(Part):
+    """One line of a filter. A key that is left out matches everything."""
+
+    action: Literal["allow", "deny", "refuse"]
+    name: str = ""
+    protocol: Literal["tcp", "udp", "any"] = "any"
+    ports: PortSet = EVERY_PORT
+    from_: AddressSet | None = field(default=None, name="from")
+    to: AddressSet | None = None
+    from_ports: PortSet | None = None
+    program: Name | None = None
+    categories: tuple[Name, ...] | None = None
+    enabled: bool = True
+
+
+class Filter(Part):
+    """Rules in order, the first that matches decides, then the default."""
+
+    default: Literal["allow", "deny", "refuse"]
+    rules: tuple[Rule, ...] = ()
+
+
+OPEN = Filter(default="allow")
+
+
+class GatewayFilter(Part):
+    """What a gateway lets in from outside and out from inside."""
+
+    inward: Filter = OPEN
+    outward: Filter = OPEN
+
+
+class HostFilter(Part):
+    """What a host lets in and out."""
+
+    incoming: Filter = OPEN
+    outgoing: Filter = OPEN
+
+
+class Forward(Part):
+    """An outside port handed on to an inside host; ``to_port`` is the first inside port."""
+
+    ports: PortSet
+    to: Address
+    name: str = ""
+    protocol: Transport = "tcp"
+    to_port: Port | None = None
+    from_: AddressSet | None = field(default=None, name="from")
+    enabled: bool = True
+
+    @property
+    def offset(self) -> int:
+        """Inside port minus outside port."""
+        return self.to_port.number - self.ports.lowest if self.to_port and self.ports else 0
+
+
+class Pair(Part):
+    """An outside and an inside address that one-to-one translation joins."""
+
+    outside: Address
+    inside: Address
+
+
+class Gateway(Part):
+    """A device that joins an outside and an inside network."""
+
+    name: Name
+    outside: Attachment
+    inside: Attachment
+    provider_blocks: BlockedPorts = BlockedPorts()
+    translate: Literal["none", "outward", "one-to-one"] = "none"
+    pairs: tuple[Pair, ...] = ()
+    pooling: Literal["paired", "arbitrary"] = "paired"
+    forwarding: bool = True
+    forwards_pass_filter: bool = True
+    forward_limit: Count | None = None
+    forward_ranges: bool = True
+    hairpin: bool = False
+    ftp_helper: bool = False
+    idle_timeout: Duration | None = None
+    unmatched: Literal["silent", "refused"] = "silent"
+    forwards: tuple[Forward, ...] = ()
+    filter: GatewayFilter = GatewayFilter()
+
+
+class Server(Part):
+    """The host that the services run on."""
+
+    name: Name
+    network: Name
+    address: Addresses
+    lease: Lease = "static"
+    category: Name | None = None
+    local_ports: PortSet = PortSet.of((32768, 60999))
+    filter: HostFilter = HostFilter()
+
+
+class Tls(Part):
+    """How a service protects its connections (RFC 4217)."""
+
+    mode: Literal["none", "explicit", "implicit"] = "none"
+    required: bool = False
+    protects_data: bool = True
+    reuse_required: bool = False
+    names: tuple[Name, ...] = ()
+
+
+class Passive(Part):
+    """The service's side of passive mode; without ``ports`` the system picks any."""
+
+    ports: PortSet = UNPRIVILEGED
+    protocols: tuple[Transport, ...] = ("tcp",)
+    announce: Destination = OWN
+    announce_inside: Destination | None = None
+
+
+class Active(Part):
+    """The service's side of active mode; without ``from_port`` the system picks any."""
+
+    from_port: Port | None = None
+    accepts_other_address: bool = False
+
+
+class Load(Part):
+    """What the service has to carry."""
+
+    clients: Count | None = None
+    files_per_hour: Count | None = None
+    typical_size: Size | None = None
+    rate: Rate | None = None
+    burst: Count | None = None
+
+
+class Service(Part):
+    """One listening endpoint on the server."""
+
+    name: Name
+    protocol: Literal["ftp", "sftp", "other"]
+    control_port: Port
+    tls: Tls = Tls()
+    passive: Passive | None = None
+    active: Active | None = None
+    peer_must_match: bool = True
+    load: Load | None = None
+    keep_open_for: tuple[Name, ...] = ()
+
+
+class Account(Part):
+    """A login of a service and what it may do."""
+
+    name: Name
+    service: Name
+    home: str | None = None
+    rights: tuple[Name, ...] = ()
+    confined: bool = True
+    clients: tuple[Name, ...] = ()
+
+
+class Client(Part):
+    """A place where users stand."""
+
+    name: Name
+    network: Name
+    address: Addresses = Addresses()
+    reaches: Destination | None = None
+    modes: tuple[Mode, ...] = ("passive",)
+    uses_epsv: bool = False
+    trusts_announced: bool = True
+    resumes_tls: bool = True
+    active_address: Address | None = None
+    active_ports: PortSet = UNPRIVILEGED
+    category: Name | None = None
+    filter: HostFilter = HostFilter()
+
+
+class PublishedName(Part):
+    """A name that clients type and the addresses that it leads to."""
+
+    name: Name
+    addresses: Addresses
+
+
+class Promise(Part):
+    """One thing that must work, or must stay shut."""
+
+    client: Name
+    service: Name
+    mode: Mode | None = None
+    holds: Literal["works", "shut"] = "works"
+
+
+class Site(Part):
+    """Everything in one site file."""
+
+    lantern: Literal[1]
+    site: Name
+    server: Server
+    networks: tuple[Network, ...] = ()
+    gateways: tuple[Gateway, ...] = ()
+    services: tuple[Service, ...] = ()
+    accounts: tuple[Account, ...] = ()
+    clients: tuple[Client, ...] = ()
+    names: tuple[PublishedName, ...] = ()
+    promises: tuple[Promise, ...] = ()

@@ -1,0 +1,1 @@
+"""Formats read and written."""

@@ -1,0 +1,30 @@
+"""Errors about input, each line starting with ``FILE:LINE:``."""
+
+from dataclasses import dataclass
+
+MOST_SHOWN = 20
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class InputProblem:
+    """Something wrong in a file; line 0 is the file as a whole."""
+
+    line: int
+    message: str
+
+
+class BadInput(Exception):
+    """A file that cannot be used, with every problem that was found in it."""
+
+    def __init__(self, file: str, *problems: InputProblem) -> None:
+        self.file = file
+        self.problems = tuple(sorted(problems))
+        super().__init__("\n".join(self._lines()))
+
+    def _lines(self) -> list[str]:
+        shown = [
+            f"{self.file}:{each.line}: {each.message}" if each.line else f"{self.file}: {each.message}"
+            for each in self.problems[:MOST_SHOWN]
+        ]
+        left = len(self.problems) - len(shown)
+        return [*shown, f"{self.file}: and {left} more of the kind"] if left else shown

@@ -1,0 +1,190 @@
+"""The site file: YAML in, a checked site out, with the line of everything in it."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from types import UnionType
+from typing import Annotated, Literal, Union, get_args, get_origin
+
+import msgspec
+
+from ..core.addresses import Address, Addresses, AddressSet
+from ..core.consistency import did_you_mean, problems
+from ..core.place import Place
+from ..core.ports import PortSet
+from ..core.quantities import Duration, Rate, Size
+from ..core.site import BlockedPorts, Destination, Port, Site
+from .problem import BadInput, InputProblem
+from .yaml_tree import YamlTree, read_text
+
+PATTERN = "*.site.yaml"
+_TEXT_TYPES = (PortSet, AddressSet, Address, Addresses, Port, BlockedPorts, Destination, Duration, Size, Rate)
+
+
+@dataclass(frozen=True)
+class SiteFile:
+    """A site as it stands in a file."""
+
+    file: str
+    site: Site
+    tree: YamlTree
+
+    def line(self, place: Place | None) -> int | None:
+        """The line of a place in the file."""
+        return None if place is None else self.tree.line(place)
+
+
+def find_site_file(named: Path | None) -> Path:
+    """The file that was named, else the only site file of this folder. Raises BadInput."""
+    if named is not None:
+        return named
+    found = sorted(Path().glob(PATTERN))
+    if len(found) == 1:
+        return found[0]
+    if found:
+        listed = ", ".join(map(str, found))
+        raise BadInput(".", InputProblem(0, f"has {len(found)} site files; name one of them: {listed}"))
+    raise BadInput(".", InputProblem(0, f"has no site file ({PATTERN}); name one, or change to its folder"))
+
+
+def read_site(path: Path) -> SiteFile:
+    """Read and check a site file. Raises BadInput with everything that is wrong in it."""
+    return parse_site(str(path), read_text(path))
+
+
+def parse_site(file: str, text: str) -> SiteFile:
+    """The same for a text that stands in no file; ``file`` is what errors call it."""
+    tree = YamlTree(file, text)
+    try:
+        site = msgspec.convert(tree.data, Site, dec_hook=_from_text)
+    except msgspec.ValidationError as error:
+        found = list(_faults(Site, tree.data, ())) or [((), str(error))]
+    else:
+        found = [(each.place, each.message) for each in problems(site)]
+        if not found:
+            return SiteFile(file, site, tree)
+    raise BadInput(file, *(InputProblem(tree.line(place), message) for place, message in found))
+
+
+def _from_text(kind: type, value: object) -> object:
+    """Build one of the core's value types from what YAML has in its place."""
+    parts = value if isinstance(value, list) else [value]
+    if not parts or any(isinstance(each, (list, dict, bool)) or each is None for each in parts):
+        raise ValueError(f"found {_shown(value)} where {_meant(kind)} is meant")
+    text = ", ".join(str(each) for each in parts)
+    if not text.strip():
+        raise ValueError(f"is empty where {_meant(kind)} is meant")
+    return kind.parse(text)  # type: ignore[attr-defined]
+
+
+def _meant(kind: object) -> str:
+    """What would be right, by example."""
+    examples: dict[object, str] = {
+        PortSet: "a port set (21, 61200-61455 or 20-21, 990)",
+        BlockedPorts: "a port set or none",
+        Port: "one port (21)",
+        Address: "one address (10.61.4.20)",
+        Addresses: "an address (10.61.4.20), or a list of them",
+        AddressSet: "a network (10.61.4.0/24) or an address",
+        Destination: "an address or a name",
+        Duration: f"a duration ({Duration.example})",
+        Size: f"a size ({Size.example})",
+        Rate: f"a rate ({Rate.example})",
+        bool: "true or false",
+        int: "a whole number",
+        str: "text",
+    }
+    return examples.get(kind, "something else")
+
+
+def _shown(value: object) -> str:
+    if value is None:
+        return "nothing"
+    if isinstance(value, dict):
+        return "a mapping"
+    if isinstance(value, list):
+        return "a list" if value else "an empty list"
+    if isinstance(value, bool):
+        return str(value).lower()
+    return f"“{str(value)[:60]}”"
+
+
+def _faults(kind: object, value: object, place: Place) -> Iterator[tuple[Place, str]]:
+    """Everything in a value that does not fit its type, each with its place."""
+    kind = _plain(kind, value)
+    if kind is None:
+        return
+    if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
+        yield from _struct_faults(kind, value, place)
+    elif get_origin(kind) is tuple:
+        if not isinstance(value, list):
+            yield place, f"found {_shown(value)} where a list is meant: write {_key(place)}: [{_item(value)}]"
+            return
+        for i, each in enumerate(value):
+            yield from _faults(get_args(kind)[0], each, (*place, i))
+    else:
+        yield from _leaf_faults(kind, value, place)
+
+
+def _key(place: Place) -> str:
+    return next((str(part) for part in reversed(place) if isinstance(part, str)), "")
+
+
+def _item(value: object) -> str:
+    return str(value) if isinstance(value, (str, int)) else "…"
+
+
+def _plain(kind: object, value: object) -> object:
+    """The type without “or None”; None when the value is a None that is allowed."""
+    if get_origin(kind) in (Union, UnionType):
+        if value is None:
+            return None
+        return next(each for each in get_args(kind) if each is not type(None))
+    return kind
+
+
+def _struct_faults(kind: type[msgspec.Struct], value: object, place: Place) -> Iterator[tuple[Place, str]]:
+    fields = {each.encode_name: each for each in msgspec.structs.fields(kind)}
+    if not isinstance(value, dict):
+        yield place, f"found {_shown(value)} where a mapping is meant, with the keys {', '.join(fields)}"
+        return
+    for key in value:
+        if key not in fields:
+            yield (*place, key), f"there is no key “{key}” here{did_you_mean(key, fields)}"
+    for name, each in fields.items():
+        if name in value:
+            yield from _faults(each.type, value[name], (*place, name))
+        elif each.required:
+            yield place, f"“{name}” is missing{_needed(each.type)}"
+
+
+def _needed(kind: object) -> str:
+    if get_origin(kind) is Literal:
+        return f": write {_choice(kind)}"
+    meant = _meant(get_args(kind)[0] if get_origin(kind) is Annotated else kind)
+    return "" if meant == "something else" else f": write {meant}"
+
+
+def _choice(kind: object) -> str:
+    *most, last = map(str, get_args(kind))
+    return f"{', '.join(most)} or {last}" if most else last
+
+
+def _leaf_faults(kind: object, value: object, place: Place) -> Iterator[tuple[Place, str]]:
+    try:
+        msgspec.convert(value, kind, dec_hook=_from_text)
+    except msgspec.ValidationError as error:
+        yield place, f"{_key(place)}: {_leaf_message(kind, value, str(error))}"
+
+
+def _leaf_message(kind: object, value: object, error: str) -> str:
+    if get_origin(kind) is Literal:
+        return f"found {_shown(value)}, write {_choice(kind)}"
+    if kind in _TEXT_TYPES:
+        return error
+    base = get_args(kind)[0] if get_origin(kind) is Annotated else kind
+    if base is str and isinstance(value, str):
+        return f"found {_shown(value)}, write a name of 1 to 80 characters that neither starts nor ends with a space"
+    if base is str and isinstance(value, (int, bool)):
+        return f"found {_shown(value)} where text is meant: put it in quotes"
+    return f"found {_shown(value)} where {_meant(base)} is meant"

@@ -1,0 +1,1 @@
+"""Rehearsal: the shipped stand-in server."""

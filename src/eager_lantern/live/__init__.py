@@ -1,0 +1,1 @@
+"""Sockets: real sessions."""

@@ -1,0 +1,1 @@
+"""Results in, text out."""

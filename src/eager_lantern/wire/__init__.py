@@ -1,0 +1,1 @@
+"""Protocols as state machines that never touch a socket."""
