@@ -1,9 +1,10 @@
 """What is predicted of a promise, as values."""
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 
 from .addresses import Address, AddressSet
-from .flow import Journey, Reason
+from .flow import Flow, Journey, Reason
 from .ladder import Extent, Outcome, Rung
 from .place import Place
 from .ports import PortSet
@@ -56,7 +57,8 @@ class Forecast:
     """What is predicted of one promise.
 
     ``control`` holds the journeys of the control connection to ``target``; ``announced`` is
-    the address that the client is told for data, ``data_to`` the one that data goes to.
+    the address that the client is told for data. ``data_flow`` is what is sent for data, and
+    ``helped`` the gateways whose helper expects it.
     """
 
     promise: Promise
@@ -70,7 +72,8 @@ class Forecast:
     stops: tuple[Stop, ...] = ()
     data: Data | None = None
     announced: Address | None = None
-    data_to: Address | None = None
+    data_flow: Flow | None = None
+    helped: Mapping[str, Address | None] = field(default_factory=dict)
 
     @property
     def kept(self) -> bool | None:

@@ -174,7 +174,8 @@ def _passive(topology: Topology, forecast: Forecast) -> Forecast:
         for settled in (_accepted(topology, forecast, part),)
     )
     announced = None if extended else followed.address
-    return _with_data(replace(forecast, announced=announced, data_to=data_to), passive.ports, journeys)
+    settled_on = replace(forecast, announced=announced, helped=followed.helped)
+    return _with_data(settled_on, flow, journeys)
 
 
 def _announced(topology: Topology, passive: Passive, control: Journey) -> Address | None:
@@ -239,8 +240,8 @@ def _active(topology: Topology, forecast: Forecast) -> Forecast:
     own = AddressSet.single(control.flow.to)
     flow = Flow("tcp", own, from_ports, followed.address, stand.spec.active_ports)
     journeys = tuple(_back_at_client(stand, each) for each in travel(topology, topology.server, flow, followed.helped))
-    settled = replace(forecast, announced=named, data_to=followed.address)
-    return _with_data(settled, stand.spec.active_ports, journeys)
+    settled_on = replace(forecast, announced=named, helped=followed.helped)
+    return _with_data(settled_on, flow, journeys)
 
 
 def _back_at_client(stand: Stand, journey: Journey) -> Journey:
@@ -251,7 +252,7 @@ def _back_at_client(stand: Stand, journey: Journey) -> Journey:
     return leg.stopped(journey.end.at, "refused", "not listening", _decided(leg))
 
 
-def _with_data(forecast: Forecast, asked: PortSet, journeys: tuple[Journey, ...]) -> Forecast:
-    data = data_of(asked, journeys)
+def _with_data(forecast: Forecast, flow: Flow, journeys: tuple[Journey, ...]) -> Forecast:
+    data = data_of(flow.ports, journeys)
     rung: Rung | None = "data" if data.stops else None
-    return replace(forecast, predicted=extent_of(data), rung=rung, stops=data.stops, data=data)
+    return replace(forecast, predicted=extent_of(data), rung=rung, stops=data.stops, data=data, data_flow=flow)

@@ -1,0 +1,78 @@
+"""The command line as a whole: which commands there are, and what every failure looks like."""
+
+import os
+import sys
+from importlib import import_module
+
+import typer
+from typer.core import TyperGroup
+
+from .. import __version__
+from ..core.consistency import did_you_mean
+from ..files.problem import BadInput
+from .output import OutputLost
+
+COMMANDS = ("demo", "check", "walk", "visit")
+BAD_INPUT, CANNOT_TELL = 2, 3
+
+
+class _Commands(TyperGroup):
+    """Commands that are imported when they are asked for, so that each starts quickly."""
+
+    def list_commands(self, ctx: typer.Context) -> list[str]:
+        """All commands, in the order of the work."""
+        return list(COMMANDS)
+
+    def get_command(self, ctx: typer.Context, cmd_name: str):  # type: ignore[no-untyped-def]
+        """The command of this name, from the module of the same name."""
+        if cmd_name not in COMMANDS:
+            ctx.fail(f"there is no command “{cmd_name}”{did_you_mean(cmd_name, COMMANDS)}")
+        command = typer.main.get_command(import_module(f"eager_lantern.cli.{cmd_name}").app)
+        command.name = cmd_name
+        return command
+
+
+app = typer.Typer(
+    cls=_Commands,
+    add_completion=False,
+    no_args_is_help=True,
+    rich_markup_mode=None,
+    pretty_exceptions_enable=False,
+    context_settings={"help_option_names": ["--help"]},
+)
+
+
+def _version(wanted: bool) -> None:
+    if wanted:
+        print(f"eager-lantern {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def _root(version: bool = typer.Option(False, "--version", callback=_version, is_eager=True, help="Show it.")) -> None:
+    """Know before you open a port, prove it after.
+
+    From one site file: predict what reaches the server, walk a connection hop by hop, and
+    run a real session against the real server.
+    """
+
+
+def main() -> None:
+    """Run the command that was typed; faults become one line on stderr and an exit code."""
+    if sys.stdout is None or sys.stderr is None:
+        os._exit(BAD_INPUT)
+    try:
+        app(prog_name="eager-lantern")
+    except BadInput as error:
+        _fail(str(error), BAD_INPUT)
+    except OutputLost as error:
+        _fail(f"eager-lantern: the result could not be written to stdout: {error}", BAD_INPUT)
+    except (RecursionError, MemoryError):
+        _fail("eager-lantern: this input is more than the machine can hold", BAD_INPUT)
+    except Exception as error:
+        _fail(f"eager-lantern: a fault of the program itself: {type(error).__name__}: {error}", CANNOT_TELL)
+
+
+def _fail(message: str, code: int) -> None:
+    print(message, file=sys.stderr)
+    sys.exit(code)

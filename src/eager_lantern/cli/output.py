@@ -1,0 +1,39 @@
+"""Writing results: stdout is only the result, and a result is written whole or not at all."""
+
+import os
+import sys
+from collections.abc import Iterable
+from enum import StrEnum
+
+from rich.console import RenderableType
+
+from ..views.screen import WIDTH, rendered
+
+
+class Format(StrEnum):
+    """How a result is written."""
+
+    text = "text"
+    json = "json"
+
+
+class OutputLost(Exception):
+    """Nobody reads stdout any more, or it cannot take more."""
+
+
+def emit(text: str) -> None:
+    """Write a result to stdout. Raises OutputLost when it cannot be taken."""
+    try:
+        sys.stdout.write(text if text.endswith("\n") else text + "\n")
+        sys.stdout.flush()
+    except OSError as error:
+        # What is left in the buffer must not be tried again while the interpreter ends.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        raise OutputLost(error.strerror or "closed") from None
+
+
+def show(parts: Iterable[RenderableType]) -> None:
+    """Write a view to stdout: in colour on a terminal, unless NO_COLOR is set."""
+    terminal = sys.stdout.isatty()
+    width = os.get_terminal_size(1).columns if terminal else WIDTH
+    emit(rendered(parts, colour=terminal and not os.environ.get("NO_COLOR"), width=width or WIDTH))

@@ -1,0 +1,177 @@
+"""Each place that must agree, seen on its own: which ports would pass if all others were right.
+
+A layer is measured with the very engine that predicts: the site is rebuilt with every other
+layer thrown open, and the flow is sent through it. What arrives is what this layer passes.
+"""
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, replace
+from typing import Literal
+
+from msgspec import structs
+
+from .addresses import Address, Addresses
+from .flow import Flow, Journey
+from .journey import travel
+from .place import Place
+from .ports import EVERY_PORT, PortSet
+from .site import OPEN, BlockedPorts, Filter, Forward, Gateway, GatewayFilter, HostFilter, Site
+from .topology import Crossing, Device, Host, Topology
+
+Aspect = Literal["hands-out", "address", "control", "outgoing", "outward", "provider", "forwards", "inward", "incoming"]
+
+
+@dataclass(frozen=True, slots=True)
+class Layer:
+    """One place that must agree: ``ports`` is what it passes of ``wanted``, and beyond it."""
+
+    aspect: Aspect
+    at: str
+    ports: PortSet
+    wanted: PortSet
+    place: Place
+    journeys: tuple[Journey, ...] = ()
+
+    @property
+    def missing(self) -> PortSet:
+        """What it ought to pass and does not."""
+        return self.wanted - self.ports
+
+    @property
+    def outcome(self) -> str:
+        """How it stops the rest: refused, silent, wrong or unknown; ok where nothing is missing."""
+        stops = [each for each in self.journeys if each.asked.ports & self.missing and each.outcome != "ok"]
+        return stops[0].outcome if stops else "ok" if not self.missing else "silent"
+
+
+@dataclass(frozen=True, slots=True)
+class Route:
+    """The way that a flow ought to take, end to end."""
+
+    origin: Host | str
+    flow: Flow
+    end: Host
+    crossings: tuple[Crossing, ...]
+    turning: Device | None
+    helped: Mapping[str, Address | None]
+
+
+def route_of(
+    topology: Topology, origin: Host | str, flow: Flow, end: Host, helped: Mapping[str, Address | None]
+) -> Route:
+    """The way from an origin to a host; a device that turns the flow back is on it too."""
+    start = origin.network if isinstance(origin, Host) else origin
+    crossings = topology.chain(start, end.network) or ()
+    crossed = {each.device.name for each in crossings}
+    turning = (each for each in topology.devices if flow.to.number in each.outside_addresses)
+    return Route(
+        origin, flow, end, crossings, next((each for each in turning if each.name not in crossed), None), helped
+    )
+
+
+def layers(topology: Topology, route: Route, candidates: PortSet) -> Iterator[Layer]:
+    """The layers on a route, from origin to end; candidates are the ports to look at."""
+    if isinstance(route.origin, Host) and not _trivial(route.origin.outgoing.matches, route.origin.outgoing.default):
+        yield _measured(topology, route, candidates, "outgoing", route.origin.name)
+    for crossing in route.crossings:
+        for aspect in _aspects(crossing):
+            yield _measured(topology, route, candidates, aspect, crossing.device.name)
+    if route.turning:
+        yield _measured(topology, route, candidates, "forwards", route.turning.name)
+    yield _measured(topology, route, candidates, "incoming", route.end.name)
+
+
+def _trivial(matches: tuple[object, ...], default: str) -> bool:
+    return not matches and default == "allow"
+
+
+def _aspects(crossing: Crossing) -> list[Aspect]:
+    spec, device = crossing.device.spec, crossing.device
+    if crossing.way == "outward":
+        return [] if _trivial(device.outward.matches, device.outward.default) else ["outward"]
+    aspects: list[Aspect] = ["provider"] if spec.provider_blocks.ports else []
+    if spec.translate != "none":
+        aspects.append("forwards")
+    asked = spec.translate == "none" or bool(spec.pairs) or not spec.forwards_pass_filter
+    if asked and not _trivial(device.inward.matches, device.inward.default):
+        aspects.append("inward")
+    return aspects
+
+
+def _measured(topology: Topology, route: Route, candidates: PortSet, aspect: Aspect, at: str) -> Layer:
+    site = _alone(topology.site, route, aspect, at)
+    alone = Topology(site)
+    origin = _same_host(alone, route.origin) if isinstance(route.origin, Host) else route.origin
+    journeys = travel(alone, origin, replace(route.flow, ports=candidates), route.helped)
+    passes, stops = PortSet(), PortSet()
+    for each in journeys:
+        if each.outcome == "ok" and each.end.at == route.end.name and each.asked.ports == each.flow.ports:
+            passes = passes | each.asked.ports
+        else:
+            stops = stops | each.asked.ports
+    wanted = route.flow.ports
+    return Layer(aspect, at, passes - stops, wanted, _blamed(journeys, at, wanted), journeys)
+
+
+def _same_host(topology: Topology, host: Host) -> Host:
+    return next(each for each in (topology.server, *topology.clients) if each.name == host.name)
+
+
+def _blamed(journeys: tuple[Journey, ...], at: str, wanted: PortSet) -> Place:
+    """The rule or forward of this device that decides most of the wanted ports and lets them pass,
+    else what stops most of them."""
+    weights: dict[tuple[bool, Place], int] = {}
+    for each in journeys:
+        for step in each.steps:
+            if step.at == at and step.place:
+                key = (step.does != "stop", step.place)
+                weights[key] = weights.get(key, 0) + len(each.asked.ports & wanted)
+    best = max(weights, key=lambda key: (weights[key] > 0, key[0], weights[key]), default=(False, ()))
+    return best[1]
+
+
+def _alone(site: Site, route: Route, aspect: Aspect, at: str) -> Site:
+    """The site with every layer open but one."""
+    gateways = tuple(
+        _opened(each, next_hops(route, each), aspect if each.name == at else None) for each in site.gateways
+    )
+    server = structs.replace(site.server, filter=_opened_host(site.server.filter, site.server.name, aspect, at))
+    clients = tuple(
+        structs.replace(each, filter=_opened_host(each.filter, each.name, aspect, at)) for each in site.clients
+    )
+    return structs.replace(site, gateways=gateways, server=server, clients=clients)
+
+
+def _opened_host(both: HostFilter, name: str, aspect: Aspect, at: str) -> HostFilter:
+    def kept(way: Aspect, table: Filter) -> Filter:
+        return table if (way, name) == (aspect, at) else OPEN
+
+    return HostFilter(incoming=kept("incoming", both.incoming), outgoing=kept("outgoing", both.outgoing))
+
+
+def _opened(gateway: Gateway, next_hops: Addresses, kept: Aspect | None) -> Gateway:
+    """A gateway that passes everything but for the aspect that is kept as it is."""
+    ideal = tuple(Forward(ports=EVERY_PORT, to=each) for each in next_hops.each)
+    return structs.replace(
+        gateway,
+        provider_blocks=gateway.provider_blocks if kept == "provider" else BlockedPorts(),
+        forwarding=gateway.forwarding if kept == "forwards" else True,
+        forwards=gateway.forwards if kept == "forwards" else ideal,
+        forwards_pass_filter=kept != "inward",
+        filter=GatewayFilter(
+            inward=gateway.filter.inward if kept == "inward" else OPEN,
+            outward=gateway.filter.outward if kept == "outward" else OPEN,
+        ),
+    )
+
+
+def next_hops(route: Route, gateway: Gateway) -> Addresses:
+    """Where a gateway ought to forward to: the next one that translates inward, else the end."""
+    inward = [each.device for each in route.crossings if each.way == "inward" and each.device.spec.translate != "none"]
+    names = [each.name for each in inward]
+    on_route = gateway.name in names or (route.turning is not None and route.turning.name == gateway.name)
+    if not on_route or gateway.pairs:
+        return Addresses()
+    behind = inward[names.index(gateway.name) + 1 :] if gateway.name in names else []
+    hops = behind[0].spec.outside.address if behind else route.end.addresses
+    return Addresses(hops.of_family(route.flow.to.family)[:1])

@@ -1,0 +1,152 @@
+"""Results as JSON (DESIGN 7), as plain dictionaries in the order of the format."""
+
+import json
+from collections.abc import Callable
+from typing import Any
+
+from ..core.findings import Finding
+from ..core.flow import Flow, Journey
+from ..core.forecast import Data, Forecast, Stop
+from ..core.ladder import Climb
+from ..core.ledger import Ledger
+from ..core.place import Place, dotted
+from ..core.ports import PortSet
+from ..core.verdict import Verdict
+
+LineOf = Callable[[Place | None], int | None]
+
+
+def as_json(result: dict[str, Any]) -> str:
+    """The text of a result."""
+    return json.dumps(result, indent=2, ensure_ascii=False)
+
+
+def check_result(verdict: Verdict, line: LineOf, file: str) -> dict[str, Any]:
+    """``eager-lantern/check/1``."""
+    return {
+        "format": "eager-lantern/check/1",
+        "site": verdict.site.site,
+        "verdict": verdict.verdict,
+        "promises": [_promise(each, line) for each in verdict.forecasts],
+        "ledger": [_ledger(each, line) for each in verdict.ledgers],
+        "findings": [_finding(each, line, file) for each in verdict.findings],
+    }
+
+
+def _promise(forecast: Forecast, line: LineOf) -> dict[str, Any]:
+    promise, first = forecast.promise, forecast.stops[0] if forecast.stops else None
+    return {
+        "client": promise.client,
+        "service": promise.service,
+        "mode": promise.mode,
+        "holds": promise.holds,
+        "predicted": forecast.predicted,
+        "kept": forecast.kept,
+        "stops_at": {"rung": forecast.rung, "outcome": first.outcome} if first else None,
+        "stopped_by": [] if forecast.data else [_stop(each, line) for each in forecast.stops],
+        "announced": str(forecast.announced) if forecast.announced else None,
+        "data": _data(forecast.data, line) if forecast.data else None,
+    }
+
+
+def _data(data: Data, line: LineOf) -> dict[str, Any]:
+    return {
+        "works": str(data.works),
+        "fails": str(data.fails),
+        "unknown": str(data.unknown),
+        "share": round(data.share, 6),
+        "stopped_by": [_stop(each, line) for each in data.stops],
+    }
+
+
+def _stop(stop: Stop, line: LineOf) -> dict[str, Any]:
+    return {
+        "ports": str(stop.ports),
+        "outcome": stop.outcome,
+        "at": stop.at,
+        "rule": stop.rule,
+        "reason": stop.reason,
+        "line": line(stop.place),
+    }
+
+
+def _ledger(ledger: Ledger, line: LineOf) -> dict[str, Any]:
+    return {
+        "service": ledger.service,
+        "client": ledger.client,
+        "mode": ledger.mode,
+        "layers": [
+            {"name": each.aspect, "at": each.at, "ports": str(each.ports), "line": line(each.place)}
+            for each in ledger.layers
+        ],
+        "reachable": str(ledger.reachable),
+    }
+
+
+def _finding(finding: Finding, line: LineOf, file: str) -> dict[str, Any]:
+    return {
+        "kind": finding.kind,
+        "severity": finding.severity,
+        "message": finding.message,
+        "advice": finding.advice,
+        "where": {"file": file, "line": line(finding.place), "path": dotted(finding.place)},
+    }
+
+
+def walk_result(journey: Journey, line: LineOf) -> dict[str, Any]:
+    """``eager-lantern/walk/1``."""
+    return {
+        "format": "eager-lantern/walk/1",
+        "outcome": journey.outcome,
+        "reason": journey.reason,
+        "steps": [
+            {
+                "at": each.at,
+                "does": each.does,
+                "rule": each.rule,
+                "line": line(each.place),
+                "flow": _flow(each.flow),
+            }
+            for each in journey.steps
+        ],
+    }
+
+
+def _flow(flow: Flow) -> dict[str, Any]:
+    """A flow of one connection; a source or port that is not one certain value is null."""
+    return {
+        "protocol": flow.protocol,
+        "from": str(flow.sources) if len(flow.sources) == 1 else None,
+        "from_port": _one(flow.from_ports) if flow.from_ports is not None else None,
+        "to": str(flow.to),
+        "to_port": _one(flow.ports),
+    }
+
+
+def _one(ports: PortSet) -> int | None:
+    return ports.lowest if len(ports) == 1 else None
+
+
+def visit_result(climbs: list[Climb]) -> dict[str, Any]:
+    """``eager-lantern/visit/1``."""
+    return {"format": "eager-lantern/visit/1", "promises": [_climb(each) for each in climbs]}
+
+
+def _climb(climb: Climb) -> dict[str, Any]:
+    return {
+        "client": climb.client,
+        "service": climb.service,
+        "mode": climb.mode,
+        "target": climb.target,
+        "observed": climb.observed,
+        "rungs": [
+            {
+                "rung": each.rung,
+                "outcome": each.outcome,
+                "detail": each.detail,
+                "advice": each.advice,
+                "ms": None if each.milliseconds is None else round(each.milliseconds, 1),
+            }
+            for each in climb.rungs
+        ],
+    }

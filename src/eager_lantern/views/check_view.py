@@ -1,0 +1,186 @@
+"""What `check` shows: promises, the ledger, findings, and what to do next, on one screen."""
+
+from collections.abc import Callable, Iterator
+
+from rich.console import RenderableType
+from rich.text import Text
+
+from ..core.findings import Finding
+from ..core.forecast import Forecast
+from ..core.layers import Layer
+from ..core.ledger import Ledger
+from ..core.place import Place
+from ..core.ports import PortSet
+from ..core.verdict import Verdict
+from .bars import HUGE, Piece, axis, bar
+from .screen import between, columns, state
+from .style import ACCENT, PASSES, STOPS, STRONG, UNTRIED
+from .wording import because, share_that
+
+BAR_COLUMNS = 26
+MOST_LEDGERS, MOST_FINDINGS, MOST_PROMISES = 2, 6, 12
+LineOf = Callable[[Place | None], int | None]
+
+_SAYS = {
+    "hands-out": "hands out",
+    "address": "announces",
+    "control": "stops control",
+    "outgoing": "lets out",
+    "outward": "lets out",
+    "provider": "provider lets in",
+    "forwards": "forwards",
+    "inward": "lets in",
+    "incoming": "lets in",
+}
+
+
+def check_view(verdict: Verdict, line: LineOf, file: str) -> Iterator[RenderableType]:
+    """The whole result. ``line`` tells the line of a place in ``file``."""
+    yield between(verdict.site.site, _headline(verdict), STRONG)
+    yield Text(f"predicted from {file}", style=UNTRIED)
+    yield ""
+    yield from _promises(verdict.forecasts)
+    for ledger in _worth_showing(verdict):
+        yield ""
+        yield from ledger_view(ledger, verdict, line)
+    yield ""
+    yield from _findings(verdict.findings, line)
+    yield ""
+    yield _next(verdict, file)
+
+
+def _headline(verdict: Verdict) -> Text:
+    total = len(verdict.forecasts)
+    broken = sum(each.kept is False for each in verdict.forecasts)
+    unknown = sum(each.kept is None for each in verdict.forecasts)
+    if broken:
+        return Text(f"◆ {broken} of {total} promises broken", style=STOPS)
+    if unknown:
+        return Text(f"◌ {unknown} of {total} promises cannot be told", style=UNTRIED)
+    return Text(f"● all {total} promises kept" if total else "◌ no promises to judge", style=PASSES)
+
+
+def _word(forecast: Forecast) -> str:
+    return {True: "kept", False: "broken", None: "unknown"}[forecast.kept]
+
+
+def _promises(forecasts: tuple[Forecast, ...]) -> Iterator[RenderableType]:
+    order = {"broken": 0, "unknown": 1, "kept": 2}
+    ranked = sorted(forecasts, key=lambda each: order[_word(each)])
+    table = columns(widths=(9, 42, None))
+    for each in ranked[:MOST_PROMISES]:
+        mode = each.promise.mode or ("shut" if each.promise.holds == "shut" else "")
+        who = f"{each.promise.client} → {each.promise.service}" + (f", {mode}" if mode else "")
+        table.add_row(state(_word(each)), Text(who), Text(because(each)))
+    yield table
+    if len(ranked) > MOST_PROMISES:
+        yield Text(f"and {len(ranked) - MOST_PROMISES} more: --format json lists all", style=UNTRIED)
+
+
+def _worth_showing(verdict: Verdict) -> list[Ledger]:
+    """The ledgers of broken promises that differ, or else the first, which shows the agreement."""
+    broken = {(each.promise.client, each.promise.service) for each in verdict.forecasts if each.kept is False}
+    shown: dict[tuple[object, ...], Ledger] = {}
+    for ledger in verdict.ledgers:
+        if (ledger.client, ledger.service) in broken and any(each.missing for each in ledger.layers):
+            faults = tuple((each.at, each.aspect, each.missing) for each in ledger.layers if each.missing)
+            shown.setdefault(faults, ledger)
+    return list(shown.values())[:MOST_LEDGERS] or list(verdict.ledgers[:1])
+
+
+def ledger_view(ledger: Ledger, verdict: Verdict, line: LineOf) -> Iterator[RenderableType]:
+    """One bar for each place that must agree, on a common axis."""
+    wanted = ledger.layers[0].wanted
+    pieces = axis([each.ports for each in ledger.layers], wanted, BAR_COLUMNS)
+    yield Text(f"Ledger of {ledger.client} → {ledger.service}, {ledger.mode}: data ports", style=STRONG)
+    table = columns(widths=(27, BAR_COLUMNS, 17, 5, 8, None))
+    for each in ledger.layers:
+        label = f"  {each.at} {_SAYS[each.aspect]}"
+        if each.aspect == "hands-out" and ledger.mode == "active":
+            label = f"  {each.at} waits on"
+        count, note = len(each.ports & wanted), _note(each)
+        cells = (_bar(pieces, each.ports, wanted), _ports(each, verdict), Text(str(count), justify="right"))
+        table.add_row(Text(label), *cells, Text(f"line {line(each.place)}", style=ACCENT), note)
+    fails = len(wanted) - len(ledger.reachable)
+    outcome = next((each.outcome for each in ledger.layers if each.missing), "silent")
+    last = Text(share_that(fails, len(wanted), outcome), style=STOPS) if fails else Text("every transfer", style=PASSES)
+    reached = _bar(pieces, ledger.reachable, wanted)
+    text = Text(str(ledger.reachable) or "none", style=STRONG)
+    table.add_row(
+        Text("  works end to end", style=STRONG), reached, text, Text(str(len(ledger.reachable)), justify="right")
+    )
+    yield table
+    yield Text("  ") + last
+
+
+def _bar(pieces: list[Piece], ports: PortSet, wanted: PortSet) -> Text:
+    text = Text()
+    for character in bar(pieces, ports, wanted):
+        text.append(character, style=STOPS if character == "·" else PASSES if character == "━" else UNTRIED)
+    return text
+
+
+def _ports(layer: Layer, verdict: Verdict) -> Text:
+    if layer.aspect == "address":
+        told = next((each.announced for each in verdict.forecasts if each.announced and _is_about(layer, each)), None)
+        return Text(str(told), style=STOPS)
+    if not layer.ports:
+        return Text("none", style=STOPS)
+    if len(layer.ports) > HUGE:
+        return Text("all of them" if not layer.missing else "most others")
+    return Text(str(layer.ports) if len(layer.ports.spans) == 1 else f"{len(layer.ports.spans)} ranges")
+
+
+def _is_about(layer: Layer, forecast: Forecast) -> bool:
+    return bool(forecast.data and not forecast.data.works and layer.at)
+
+
+def _note(layer: Layer) -> Text:
+    if not layer.missing:
+        return Text("")
+    how = {"silent": "hangs", "refused": "refused", "wrong": "goes astray", "unknown": "unknown"}[layer.outcome]
+    return Text(f"◀ {'rest ' if layer.ports & layer.wanted else ''}{how}", style=STOPS)
+
+
+def _findings(found: tuple[Finding, ...], line: LineOf) -> Iterator[RenderableType]:
+    if not found:
+        yield Text("Findings: none", style=STRONG)
+        return
+    counts = {severity: sum(each.severity == severity for each in found) for severity in ("breaks", "risks", "note")}
+    listed = ", ".join(f"{count} {severity}" for severity, count in counts.items() if count)
+    yield Text(f"Findings: {listed}", style=STRONG)
+    for each in found[:MOST_FINDINGS]:
+        yield (
+            Text("  ")
+            + state(each.severity)
+            + Text(f"  line {line(each.place)}", style=ACCENT)
+            + Text(f"  {each.kind}")
+        )
+        table = columns(widths=(11, None))
+        table.add_row("", Text(each.message))
+        table.add_row("", Text(f"→ {each.advice}", style=ACCENT))
+        yield table
+    if len(found) > MOST_FINDINGS:
+        yield Text(f"  and {len(found) - MOST_FINDINGS} more: --format json lists all", style=UNTRIED)
+
+
+def _next(verdict: Verdict, file: str) -> Text:
+    """The command that helps most now."""
+    for each in verdict.forecasts:
+        if each.kept is False and each.promise.holds == "works":
+            return Text(f"Next: eager-lantern walk {file} {walk_words(each)}", style=ACCENT)
+    works = next((each for each in verdict.forecasts if each.promise.holds == "works"), None)
+    if works:
+        client, service = works.promise.client, works.promise.service
+        return Text(
+            f"Next, from {client}: eager-lantern visit {file} --client {client} --service {service}", style=ACCENT
+        )
+    return Text("Next: add promises to the site file, one for each thing that must work", style=ACCENT)
+
+
+def walk_words(forecast: Forecast) -> str:
+    """The options of the walk that shows where a promise breaks."""
+    words = f"--client {forecast.promise.client} --service {forecast.promise.service}"
+    if forecast.data and forecast.data.fails:
+        return f"{words} --mode {forecast.promise.mode} --rung data --port {forecast.data.fails.lowest}"
+    return words

@@ -1,0 +1,54 @@
+"""Results turned into text for a terminal or a file, in at most 100 columns."""
+
+import io
+from collections.abc import Iterable
+
+from rich.console import Console, RenderableType
+from rich.style import Style
+from rich.table import Table
+from rich.text import Text
+
+from .style import SHAPES
+
+WIDTH = 100
+
+
+def rendered(parts: Iterable[RenderableType], colour: bool, width: int = WIDTH) -> str:
+    """The parts one under the other, as text; with escape sequences only when colour is wanted."""
+    out = io.StringIO()
+    console = Console(
+        file=out,
+        width=min(width, WIDTH),
+        color_system="truecolor" if colour else None,
+        force_terminal=colour,
+        highlight=False,
+        markup=False,
+        emoji=False,
+        legacy_windows=False,
+    )
+    for part in parts:
+        console.print(part)
+    return "\n".join(line.rstrip() for line in out.getvalue().split("\n"))
+
+
+def columns(*, widths: tuple[int | None, ...], gap: int = 1) -> Table:
+    """A table without lines; a width of None takes what is left and folds."""
+    table = Table.grid(padding=(0, gap, 0, 0), expand=True)
+    for width in widths:
+        table.add_column(width=width, no_wrap=width is not None, ratio=None if width else 1, overflow="fold")
+    return table
+
+
+def state(word: str) -> Text:
+    """``◆ broken``: shape, colour and word of a state."""
+    shape, style = SHAPES[word]
+    return Text(f"{shape} {word}", style=style)
+
+
+def between(left: str, right: Text, style: Style) -> Table:
+    """A headline with something at the right edge."""
+    table = Table.grid(expand=True)
+    table.add_column(ratio=1)
+    table.add_column(justify="right", no_wrap=True)
+    table.add_row(Text(left, style=style), right)
+    return table

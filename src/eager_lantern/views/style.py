@@ -1,0 +1,26 @@
+"""The palette and the shapes. A state is always a word and a shape; colour only underlines it."""
+
+from rich.style import Style
+
+AMBER, SLATE, BRICK, SEA = "#e0a030", "#5b6b7a", "#a63d2f", "#2f7f86"
+
+PASSES = Style(color=AMBER)
+STOPS = Style(color=BRICK, bold=True)
+UNTRIED = Style(color=SLATE)
+ACCENT = Style(color=SEA)
+PLAIN = Style()
+STRONG = Style(bold=True)
+
+SHAPES: dict[str, tuple[str, Style]] = {
+    "kept": ("●", PASSES),
+    "broken": ("◆", STOPS),
+    "unknown": ("◌", UNTRIED),
+    "ok": ("●", PASSES),
+    "refused": ("◆", STOPS),
+    "silent": ("◆", STOPS),
+    "wrong": ("◆", STOPS),
+    "untried": ("·", UNTRIED),
+    "breaks": ("◆", STOPS),
+    "risks": ("▲", PASSES),
+    "note": ("·", UNTRIED),
+}
