@@ -18,7 +18,7 @@ EXIT_CODES = {"kept": 0, "broken": 1, "unknown": 3}
 @app.command(epilog="Example: eager-lantern check saltmarsh.site.yaml --format json")
 def check(
     site: Annotated[Path | None, typer.Argument(help="The site file; default: the only *.site.yaml here.")] = None,
-    format: Annotated[Format, typer.Option(help="text for people, json for programs.")] = Format.text,
+    form: Annotated[Format, typer.Option("--format", help="text for people, json for programs.")] = Format.text,
 ) -> None:
     """Predict every promise of a site and name the line that breaks it.
 
@@ -26,7 +26,7 @@ def check(
     """
     source = read_site(find_site_file(site))
     verdict = judge(source.site)
-    if format is Format.json:
+    if form is Format.json:
         emit(as_json(check_result(verdict, source.line, source.file)))
     else:
         show(check_view(verdict, source.line, source.file))

@@ -17,6 +17,7 @@ from .site import INTERNET, Forward
 from .topology import Device, Host, Side, Topology
 
 MOST_STEPS = 64
+_KEYS: dict[Reason, str] = {"no forward": "forwards", "forwarding is off": "forwarding", "no hairpin": "hairpin"}
 
 Helped = Mapping[str, Address | None]
 """Gateways whose FTP helper expects this connection, each with the host that it leads to
@@ -118,7 +119,10 @@ class _Road:
             yield from self._inward(leg, holder.device)
 
     def _sifted(self, leg: Leg, table: Table, at: str, verb: Verb) -> Iterator[Leg | Journey]:
-        """The leg cut by a filter: legs that pass, journeys that end."""
+        """The leg cut by a filter: legs that pass, journeys that end. An empty filter leaves no step."""
+        if not table.matches and table.default == "allow":
+            yield leg
+            return
         for ruling in rulings(table, leg.flow):
             part = leg.narrowed(ruling.flow)
             if ruling.action == "allow":
@@ -127,7 +131,8 @@ class _Road:
                 yield part.stopped(at, _outcome(ruling), _reason(ruling), ruling.place, ruling.rule)
 
     def _unmatched(self, leg: Leg, device: Device, reason: Reason) -> Journey:
-        return leg.stopped(device.name, device.spec.unmatched, reason, device.place)
+        place = device.place if reason == "the device itself" else (*device.place, _KEYS[reason])
+        return leg.stopped(device.name, device.spec.unmatched, reason, place)
 
     def _inward(self, leg: Leg, device: Device) -> Iterator[Journey]:
         """A connection to one of the device's outside addresses."""

@@ -5,6 +5,7 @@ less than two columns, so that bars are comparable with each other and not to sc
 """
 
 from dataclasses import dataclass
+from itertools import pairwise
 
 from ..core.ports import PortSet
 
@@ -25,7 +26,7 @@ def axis(sets: list[PortSet], wanted: PortSet, columns: int) -> list[Piece]:
     drawn = [each for each in sets if len(each) <= HUGE and each] or [wanted]
     low, high = min(each.lowest for each in drawn), max(each.highest for each in drawn)
     edges = sorted({low, high + 1, *(edge for each in drawn for span in each.spans for edge in (span[0], span[1] + 1))})
-    spans = [PortSet.of((start, end - 1)) for start, end in zip(edges, edges[1:], strict=False)]
+    spans = [PortSet.of((start, end - 1)) for start, end in pairwise(edges)]
     most = max(1, columns // LEAST_COLUMNS)
     held = [span for span in spans if any(span <= each for each in drawn)]
     shown = (held if len(spans) > most else spans)[:most]

@@ -35,7 +35,14 @@ _SAYS = {
 
 
 def check_view(verdict: Verdict, line: LineOf, file: str) -> Iterator[RenderableType]:
-    """The whole result. ``line`` tells the line of a place in ``file``."""
+    """The whole result and the next step. ``line`` tells the line of a place in ``file``."""
+    yield from check_body(verdict, line, file)
+    yield ""
+    yield _next(verdict, file)
+
+
+def check_body(verdict: Verdict, line: LineOf, file: str) -> Iterator[RenderableType]:
+    """The result alone."""
     yield between(verdict.site.site, _headline(verdict), STRONG)
     yield Text(f"predicted from {file}", style=UNTRIED)
     yield ""
@@ -45,8 +52,6 @@ def check_view(verdict: Verdict, line: LineOf, file: str) -> Iterator[Renderable
         yield from ledger_view(ledger, verdict, line)
     yield ""
     yield from _findings(verdict.findings, line)
-    yield ""
-    yield _next(verdict, file)
 
 
 def _headline(verdict: Verdict) -> Text:
@@ -103,7 +108,11 @@ def ledger_view(ledger: Ledger, verdict: Verdict, line: LineOf) -> Iterator[Rend
         table.add_row(Text(label), *cells, Text(f"line {line(each.place)}", style=ACCENT), note)
     fails = len(wanted) - len(ledger.reachable)
     outcome = next((each.outcome for each in ledger.layers if each.missing), "silent")
-    last = Text(share_that(fails, len(wanted), outcome), style=STOPS) if fails else Text("every transfer", style=PASSES)
+    last = (
+        Text(share_that(fails, len(wanted), outcome), style=STOPS)
+        if fails
+        else Text("every transfer works", style=PASSES)
+    )
     reached = _bar(pieces, ledger.reachable, wanted)
     text = Text(str(ledger.reachable) or "none", style=STRONG)
     table.add_row(

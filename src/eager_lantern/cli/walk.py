@@ -1,0 +1,126 @@
+"""``walk``: one connection, hop by hop."""
+
+from enum import StrEnum
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from ..core.addresses import Address
+from ..core.consistency import did_you_mean, network_names
+from ..core.flow import Journey
+from ..core.ladder import Outcome
+from ..core.site import Mode, Promise, Service, Site
+from ..core.topology import Topology
+from ..core.walk import NoSuchWalk, walk_control, walk_data, walk_to
+from ..files.results import as_json, walk_result
+from ..files.site_file import find_site_file, read_site
+from ..views.walk_view import walk_view
+from .output import Format, emit, show
+
+app = typer.Typer(add_completion=False, rich_markup_mode=None)
+EXIT_CODES: dict[Outcome, int] = {"ok": 0, "unknown": 3}
+
+
+class WalkMode(StrEnum):
+    """Who opens the data connection: the client, or the server."""
+
+    passive = "passive"
+    active = "active"
+
+
+class WalkRung(StrEnum):
+    """Which connection of a session."""
+
+    connect = "connect"
+    data = "data"
+
+
+class Protocol(StrEnum):
+    """The transport of a connection that belongs to no service."""
+
+    tcp = "tcp"
+    udp = "udp"
+
+
+@app.command(
+    epilog="Example: eager-lantern walk --client field-station --service tide-exchange --rung data --port 61328"
+)
+def walk(
+    site: Annotated[Path | None, typer.Argument(help="The site file; default: the only *.site.yaml here.")] = None,
+    client: Annotated[str, typer.Option(help="A client of the site, or a network for anybody on it.")] = "",
+    service: Annotated[str, typer.Option(help="A service of the site; default: the only one of its kind.")] = "",
+    mode: Annotated[WalkMode, typer.Option(help="Mode of the session.")] = WalkMode.passive,
+    rung: Annotated[WalkRung, typer.Option(help="The control connection, or a data connection.")] = WalkRung.connect,
+    to: Annotated[str, typer.Option(help="Any address, instead of a service.")] = "",
+    port: Annotated[int | None, typer.Option(min=1, max=65535, help="The port; for data, one of the range.")] = None,
+    protocol: Annotated[Protocol, typer.Option(help="With --to.")] = Protocol.tcp,
+    from_port: Annotated[int | None, typer.Option(min=1, max=65535, help="The source port; default: any.")] = None,
+    form: Annotated[Format, typer.Option("--format", help="text for people, json for programs.")] = Format.text,
+) -> None:
+    """Follow one connection through every device, with the line that decides at each.
+
+    Exit code 0: it arrives, 1: it does not, 2: bad usage or input, 3: it cannot be told.
+    """
+    source = read_site(find_site_file(site))
+    topology = Topology(source.site)
+    _known("--client", client, [*(each.name for each in source.site.clients), *network_names(source.site)])
+    try:
+        if to:
+            if port is None:
+                raise typer.BadParameter("--to needs --port as well")
+            journeys = walk_to(topology, client, _address(to), port, protocol.value, from_port)
+        else:
+            wanted = _service(source.site, service)
+            promise = Promise(client=client, service=wanted.name, mode=_mode(mode))
+            if rung is WalkRung.data:
+                journeys = walk_data(topology, promise, port, from_port)
+            else:
+                journeys = walk_control(topology, client, wanted, from_port)
+    except NoSuchWalk as error:
+        raise typer.BadParameter(str(error)) from None
+    journey = _the_one(journeys)
+    if form is Format.json:
+        emit(as_json(walk_result(journey, source.line)))
+    else:
+        show(walk_view(journey, source.line, source.file))
+    raise typer.Exit(EXIT_CODES.get(journey.outcome, 1))
+
+
+def _mode(mode: WalkMode) -> Mode:
+    return "active" if mode is WalkMode.active else "passive"
+
+
+def _address(text: str) -> Address:
+    try:
+        return Address.parse(text)
+    except ValueError as error:
+        raise typer.BadParameter(f"--to: {error}") from None
+
+
+def _known(option: str, name: str, known: list[str]) -> None:
+    if not name:
+        raise typer.BadParameter(f"{option} is needed; this site has {', '.join(known)}")
+    if name not in known:
+        raise typer.BadParameter(f"{option}: there is no “{name}”{did_you_mean(name, known)}")
+
+
+def _service(site: Site, name: str) -> Service:
+    """The service of this name; without a name, the only one for file transfer."""
+    transfers = [each for each in site.services if each.protocol != "other"]
+    if not name and len(transfers) == 1:
+        return transfers[0]
+    _known("--service", name, [each.name for each in site.services])
+    return next(each for each in site.services if each.name == name)
+
+
+def _the_one(journeys: tuple[Journey, ...]) -> Journey:
+    """The one journey of a question, or a request to ask more narrowly."""
+    if len({(each.outcome, each.end.at) for each in journeys}) == 1:
+        return journeys[0]
+    fates = "; ".join(
+        f"{each.outcome} at {each.end.at} for source ports {each.asked.from_ports}" for each in journeys[:4]
+    )
+    raise typer.BadParameter(
+        f"the answer depends on the source: {fates}; give --from-port, or a client with an address"
+    )

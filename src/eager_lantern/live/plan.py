@@ -1,0 +1,48 @@
+"""What a visit is to do."""
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+from ..core.ports import UNPRIVILEGED, PortSet
+from .secret import Secret
+
+Security = Literal["none", "explicit", "implicit"]
+
+
+@dataclass(frozen=True, slots=True)
+class Plan:
+    """One session with one server; times in seconds.
+
+    ``name`` is what users type and certificates are made for; ``address`` is where to
+    connect when the name is not to be looked up.
+    """
+
+    name: str
+    port: int
+    user: str
+    password: Secret
+    address: str | None = None
+    security: Security = "explicit"
+    protects_data: bool = True
+    mode: Literal["passive", "active"] = "passive"
+    extended: bool = False
+    follows_announced: bool = False
+    active_address: str | None = None
+    active_ports: PortSet = UNPRIVILEGED
+    trusts: Path | None = None
+    any_certificate: bool = False
+    timeout: float = 10
+    limit: float = 120
+    writes: bool = True
+    client: str = "here"
+    service: str = ""
+
+
+class Failed(Exception):
+    """A rung that did not hold: how, and what was seen."""
+
+    def __init__(self, outcome: Literal["refused", "silent", "wrong", "unknown"], detail: str) -> None:
+        super().__init__(detail)
+        self.outcome = outcome
+        self.detail = detail

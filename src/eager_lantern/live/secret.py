@@ -1,0 +1,64 @@
+"""Passwords: where they come from, and how they are kept out of everything that is shown."""
+
+import getpass
+import netrc
+import os
+import sys
+from pathlib import Path
+
+VARIABLE = "EAGER_LANTERN_PASSWORD"
+HIDDEN = "••••"
+
+
+class Secret:
+    """A password that does not print itself."""
+
+    def __init__(self, text: str) -> None:
+        self._text = text
+
+    def reveal(self) -> str:
+        """The password itself, for the wire only."""
+        return self._text
+
+    def hide_in(self, text: str) -> str:
+        """The text with every occurrence of the password covered."""
+        return text.replace(self._text, HIDDEN) if self._text else text
+
+    def __repr__(self) -> str:
+        return f"Secret({HIDDEN})"
+
+
+class NoPassword(Exception):
+    """There is no way to learn the password, with what would be one."""
+
+
+def password_for(host: str, user: str) -> Secret:
+    """The password from the environment, netrc, or a prompt, in this order.
+
+    Raises NoPassword where none of them is there; anonymous users need none (RFC 1635).
+    """
+    if VARIABLE in os.environ:
+        return Secret(os.environ[VARIABLE])
+    if found := _from_netrc(host, user):
+        return found
+    if user == "anonymous":
+        return Secret("guest@")
+    if sys.stdin is not None and sys.stdin.isatty():
+        return Secret(getpass.getpass(f"Password of {user} at {host}: ", stream=sys.stderr))
+    raise NoPassword(f"no password for {user}: set {VARIABLE}, or add {host} to ~/.netrc, or run in a terminal")
+
+
+def _from_netrc(host: str, user: str) -> Secret | None:
+    path = Path(os.environ.get("NETRC", "~/.netrc")).expanduser()
+    if not path.is_file():
+        return None
+    try:
+        entry = netrc.netrc(path).authenticators(host)
+    except netrc.NetrcParseError as error:
+        # The parser's own message may quote what it stumbled over, which may be a password.
+        raise NoPassword(f"{path}:{error.lineno}: cannot be understood, or others may read it") from None
+    except OSError as error:
+        raise NoPassword(f"{path}: cannot be read: {error.strerror}") from None
+    if entry is None or entry[0] not in ("", user) or entry[2] is None:
+        return None
+    return Secret(entry[2])

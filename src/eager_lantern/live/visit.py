@@ -1,0 +1,294 @@
+"""A real session, rung by rung.
+
+Every rung is tried in order and timed; the first that fails ends the climb, but for two: an
+announced address that is not followed does not keep the control connection's own from being
+tried, and an account that may not write can still list. Whatever was sent is removed again,
+also when the visit is interrupted.
+"""
+
+import asyncio
+import contextlib
+import secrets
+import socket
+import ssl
+import time
+from collections.abc import Awaitable, Callable
+
+from ..core.addresses import Address
+from ..core.ladder import RUNGS, Climb, Climbed, Outcome, Rung
+from ..wire.control import State
+from ..wire.endpoints import Endpoint
+from ..wire.harmless import harmless
+from ..wire.reply import ProtocolFault
+from .advice import advice_for
+from .channel import Channel
+from .plan import Failed, Plan
+from .session import MOST_LISTING_BYTES, Listener, Session, received, within
+
+PREFIX = "eager-lantern-visit-"
+TIDY_SECONDS = 8
+Progress = Callable[[Rung], None]
+
+
+async def visit(plan: Plan, progress: Progress = lambda rung: None) -> Climb:
+    """Climb the ladder once. Network faults become outcomes; cancelling tidies up first."""
+    climber = _Climber(plan, progress)
+    try:
+        async with asyncio.timeout(plan.limit):
+            await climber.climb()
+    except TimeoutError:
+        climber.note(climber.current, "silent", f"the whole visit took more than {plan.limit:g} s; ended here", None)
+    finally:
+        await climber.leave()
+    return Climb(_target(plan), plan.service, plan.client, plan.mode, climber.ladder())
+
+
+def _target(plan: Plan) -> str:
+    return (
+        f"{plan.name}:{plan.port}" if plan.address in (None, plan.name) else f"{plan.name} ({plan.address}:{plan.port})"
+    )
+
+
+class _Climber:
+    def __init__(self, plan: Plan, progress: Progress) -> None:
+        self.plan = plan
+        self.progress = progress
+        self.session = Session(plan)
+        self.climbed: dict[Rung, Climbed] = {}
+        self.address = ""
+        self.endpoint: Endpoint | None = None
+        self.file = f"{PREFIX}{secrets.token_hex(6)}.txt"
+        self.content = (
+            f"Sent by eager-lantern visit to test this server; may be deleted. {secrets.token_hex(16)}\n".encode()
+        )
+        self.sent = False
+        self.current: Rung = "name"
+
+    async def climb(self) -> None:
+        """Every rung until one fails."""
+        with contextlib.suppress(Failed):
+            await self._rung("name", self._name)
+            await self._rung("connect", lambda: self.session.connect(self.address))
+            await self._greeted_and_secured()
+            await self._rung("login", self.session.login)
+            await self._listing()
+            if self.plan.writes:
+                await self._written_and_read()
+
+    async def _greeted_and_secured(self) -> None:
+        if self.plan.security == "implicit":
+            await self._rung("secure", self.session.secure)
+            await self._rung("greet", self.session.greet)
+            await self.session.protect()
+            return
+        await self._rung("greet", self.session.greet)
+        if self.plan.security == "explicit":
+            await self._rung("secure", self.session.secure)
+        else:
+            self.note("secure", "untried", "not asked for: login and data travel in clear", None)
+
+    async def _name(self) -> str:
+        if self.plan.address is not None:
+            self.address = self.plan.address
+            return f"{self.plan.name} is {self.address} by the site file"
+        loop = asyncio.get_running_loop()
+        try:
+            found = await loop.getaddrinfo(self.plan.name, self.plan.port, type=socket.SOCK_STREAM)
+        except socket.gaierror as error:
+            raise Failed("wrong", f"{harmless(self.plan.name)} has no address here: {error.strerror}") from None
+        except UnicodeError:
+            raise Failed("wrong", f"{harmless(self.plan.name)} is no host name") from None
+        self.address = str(found[0][4][0])
+        return f"{self.plan.name} is {self.address}"
+
+    async def _listing(self) -> None:
+        """The first data connection, with a rung of its own for each of its steps."""
+        data = await self._open_data("LIST", "", first=True)
+
+        async def listed() -> str:
+            await self._begin(data, "LIST", "")
+            size = sum([len(chunk) async for chunk in received(data, MOST_LISTING_BYTES)])
+            await self._finished(data, "LIST")
+            return f"{size} bytes of listing"
+
+        await self._rung("list", listed)
+
+    async def _written_and_read(self) -> None:
+        try:
+            await self._rung("send", self._send)
+        except Failed as failed:
+            if failed.outcome != "refused":
+                raise
+            return
+        with contextlib.suppress(Failed):
+            await self._rung("fetch", self._fetch)
+        await self._rung("tidy", self._remove)
+
+    async def _send(self) -> str:
+        reply = await self.session.ask("TYPE", "I")  # else line ends may be rewritten on the way
+        if reply.kind != 2:
+            raise Failed("refused", f"TYPE I: the server says {reply}")
+        data = await self._open_data("STOR", self.file)
+        await self._begin(data, "STOR", self.file)
+        await data.write(self.content)
+        await self._finished(data, "STOR")
+        return f"{len(self.content)} bytes as {self.file}"
+
+    async def _fetch(self) -> str:
+        data = await self._open_data("RETR", self.file)
+        await self._begin(data, "RETR", self.file)
+        chunks = [chunk async for chunk in received(data, 4 * len(self.content))]
+        await self._finished(data, "RETR")
+        if b"".join(chunks) != self.content:
+            raise Failed("wrong", f"sent {len(self.content)} bytes, fetched {sum(map(len, chunks))} that differ")
+        return "the same bytes came back"
+
+    async def _remove(self) -> str:
+        reply = await self.session.ask("DELE", self.file)
+        if reply.kind != 2:
+            raise Failed("refused", f"{self.file} could not be removed: the server says {reply}")
+        self.sent = False
+        return f"{self.file} removed"
+
+    async def _finished(self, data: Channel, verb: str) -> None:
+        await data.close()
+        reply = await self.session.completion()
+        if reply.kind != 2:
+            raise Failed("refused", f"{verb}: the server says {reply}")
+
+    async def _open_data(self, verb: str, argument: str, first: bool = False) -> Channel:
+        """A data connection; that of the first transfer has rungs of its own.
+
+        Passive, it stands before the command is sent; active, the command brings it.
+        """
+        if self.plan.mode == "active":
+            return await self._active_data(verb, argument, first)
+        if first:
+            with contextlib.suppress(Failed):
+                await self._rung("announce", self._announce_passive)
+            if self.endpoint is None:
+                raise Failed("wrong", "no data port was announced")
+        else:
+            await self._announce_passive()
+        return await self._passive_data(first)
+
+    async def _begin(self, data: Channel, verb: str, argument: str) -> None:
+        """Begin the transfer: the command where it was not sent yet, then TLS."""
+        if self.plan.mode == "passive":
+            await self._command(verb, argument)
+        await self.session.shield_data(data)
+
+    async def _command(self, verb: str, argument: str) -> None:
+        await self.session.wire.write(self.session.control.command(verb, argument))
+        self.sent = self.sent or verb == "STOR"
+        try:
+            await self.session.opening()
+        except Failed as failed:
+            if verb == "STOR" and failed.outcome == "refused":
+                self.sent = False
+            raise
+
+    async def _announce_passive(self) -> str:
+        """Ask where data goes. An address that is not the server's is reported, and followed only
+        when that was asked for."""
+        peer = self.session.wire.peer
+        announced, reply = await self.session.passive()
+        if announced.address == peer:
+            self.endpoint = announced
+            return f"{reply}"
+        if self.plan.follows_announced:
+            self.endpoint = announced
+            return f"the reply names {announced.address}, not {peer}; followed as asked"
+        again = self.endpoint is not None
+        self.endpoint = Endpoint(peer, announced.port)
+        if again:
+            return "as before"
+        kind = Address.parse(announced.address).kind
+        named = f"{announced.address}" + (f" ({kind})" if kind != "public" else "")
+        raise Failed("wrong", f"the reply names {named}, the server is {peer}; not followed (--follow-announced does)")
+
+    async def _passive_data(self, first: bool) -> Channel:
+        endpoint = self.endpoint
+        assert endpoint is not None
+        channels: list[Channel] = []
+
+        async def dial() -> str:
+            channels.append(await self.session.dialled(endpoint))
+            return f"{endpoint} answers"
+
+        await (self._rung("data", dial) if first else dial())
+        return channels[0]
+
+    async def _active_data(self, verb: str, argument: str, first: bool) -> Channel:
+        local = self.session.wire.local
+        listener = await Listener.on(local, self.plan)
+        named = Endpoint(self.plan.active_address or local, listener.port)
+        channels: list[Channel] = []
+
+        async def awaited() -> str:
+            await self._command(verb, argument)
+            channels.append(await listener.arrival(self.session.wire.peer))
+            return f"the server connected to {named}"
+
+        try:
+            if first:
+                await self._rung("announce", lambda: self.session.name_port(named))
+                await self._rung("data", awaited)
+            else:
+                await self.session.name_port(named)
+                await awaited()
+        finally:
+            listener.close()
+        return channels[0]
+
+    async def _rung(self, rung: Rung, step: Callable[[], Awaitable[str]]) -> None:
+        """Try one rung. Whatever goes wrong is noted and raised as Failed."""
+        self.current = rung
+        self.progress(rung)
+        started = time.perf_counter()
+        try:
+            detail = await within(self.plan.timeout, step(), f"no answer within {self.plan.timeout:g} s")
+        except Failed as failed:
+            self.note(rung, failed.outcome, failed.detail, started)
+            raise
+        except (ProtocolFault, OSError, ssl.SSLError) as error:
+            self.note(rung, "wrong", str(error), started)
+            raise Failed("wrong", str(error)) from None
+        self.note(rung, "ok", str(detail), started)
+
+    def note(self, rung: Rung, outcome: Outcome, detail: str, started: float | None) -> None:
+        """Write down what became of a rung, with the password covered and nothing harmful in it."""
+        spent = None if started is None else (time.perf_counter() - started) * 1000
+        shown = harmless(self.plan.password.hide_in(detail), 400)
+        self.climbed[rung] = Climbed(rung, outcome, shown, spent, advice_for(rung, outcome))
+
+    def ladder(self) -> tuple[Climbed, ...]:
+        """All rungs in order; what was not reached is untried."""
+        return tuple(self.climbed.get(rung, Climbed(rung, "untried", "")) for rung in RUNGS)
+
+    async def leave(self) -> None:
+        """Remove what was sent, whatever state the session is in, and hang up."""
+        if self.sent:
+            try:
+                async with asyncio.timeout(TIDY_SECONDS):
+                    await self._remove_somehow()
+            except (Failed, ProtocolFault, OSError, ssl.SSLError, TimeoutError) as error:
+                detail = str(error) or "no answer"
+                self.note("tidy", "refused", f"{self.file} may still be on the server: {detail}", None)
+        await self.session.leave()
+
+    async def _remove_somehow(self) -> None:
+        """On the session as it is, or, where that hangs, on a new one."""
+        if self.session.control.state is not State.READY:
+            if self.session.channel is not None:
+                self.session.channel.abort()
+            self.session = Session(self.plan)
+            await self.session.connect(self.address)
+            if self.plan.security == "implicit":
+                await self.session.secure()
+            await self.session.greet()
+            if self.plan.security == "explicit":
+                await self.session.secure()
+            await self.session.login()
+        detail = await self._remove()
+        self.note("tidy", "ok", detail, None)

@@ -1,0 +1,47 @@
+"""What `visit` shows: the ladder of one session, and after the rung that failed what to do."""
+
+from collections.abc import Iterator
+
+from rich.console import RenderableType
+from rich.text import Text
+
+from ..core.ladder import Climb, Climbed
+from .screen import between, columns, state
+from .style import ACCENT, PASSES, STOPS, STRONG, UNTRIED
+
+_VERDICT = {
+    "works": ("● works", PASSES),
+    "partly": ("◆ works in part", STOPS),
+    "fails": ("◆ fails", STOPS),
+    "unknown": ("◌ cannot be told", UNTRIED),
+}
+
+
+def visit_view(climb: Climb) -> Iterator[RenderableType]:
+    """One line a rung: outcome, name, time, what was seen."""
+    word, style = _VERDICT[climb.observed]
+    headline = f"{climb.client} → {climb.service or 'server'}, {climb.mode}"
+    yield between(headline, Text(word, style=style), STRONG)
+    yield Text(f"visited {climb.target}", style=UNTRIED)
+    yield ""
+    table = columns(widths=(11, 10, 10, None))
+    for each in climb.rungs:
+        table.add_row(state(each.outcome), Text(each.rung, style=STRONG), _time(each), Text(each.detail))
+        if each.outcome not in ("ok", "untried") and each.advice:
+            table.add_row("", "", "", Text(f"→ {each.advice}", style=ACCENT))
+    yield table
+    yield ""
+    yield Text(_closing(climb), style=STRONG)
+
+
+def _time(rung: Climbed) -> Text:
+    if rung.milliseconds is None:
+        return Text("")
+    return Text(f"{rung.milliseconds:6.1f} ms" if rung.milliseconds < 1000 else f"{rung.milliseconds / 1000:6.2f} s ")
+
+
+def _closing(climb: Climb) -> str:
+    stopped = climb.stopped_at
+    if stopped is None:
+        return "Every rung holds: this session works from here."
+    return f"The first rung that does not hold is {stopped.rung}: {stopped.outcome}."
