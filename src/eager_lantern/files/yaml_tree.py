@@ -1,22 +1,34 @@
 """YAML read as a tree that remembers where everything stands.
 
-The composer is libyaml's where the platform has it (about twenty times as fast as the
-pure one). Scalars are read by the core schema of YAML 1.2: ``true`` and ``false`` are the
-only truth values and ``no`` is a word.
+The tree is built from the parser's events, one after the other, so that no depth of nesting
+and no knot of aliases can exhaust the machine. The parser is libyaml's where the platform
+has it. Scalars are read by the core schema of YAML 1.2: ``true`` and ``false`` are the only
+truth values and ``no`` is a word.
 """
 
 import re
+from collections.abc import Iterable
+from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 import yaml
-from yaml.nodes import MappingNode, Node, ScalarNode
+from yaml.events import (
+    AliasEvent,
+    CollectionEndEvent,
+    DocumentStartEvent,
+    Event,
+    MappingStartEvent,
+    NodeEvent,
+    ScalarEvent,
+)
 
 from ..core.place import Place
 from .problem import BadInput, InputProblem
 
 MOST_BYTES = 32_000_000
 MOST_DEPTH = 40
-MOST_REPEATS = 10_000
+MOST_PARTS = 4_000_000
 _WORDS = {"": None, "~": None, "null": None, "Null": None, "NULL": None, "true": True, "True": True, "TRUE": True}
 _WORDS |= {"false": False, "False": False, "FALSE": False}
 _WHOLE = re.compile(r"[-+]?[0-9]{1,18}")
@@ -27,13 +39,14 @@ _Loader: type = getattr(yaml, "CBaseLoader", yaml.BaseLoader)
 def read_text(path: Path) -> str:
     """The text of a file. Raises BadInput when it is no text file of a sensible size."""
     try:
-        size = path.stat().st_size
         if path.is_dir():
             raise BadInput(str(path), InputProblem(0, "is a folder; name a site file in it"))
+        size = path.stat().st_size
         if size > MOST_BYTES:
             limit = f"a site file has at most {MOST_BYTES // 1_000_000} MB"
             raise BadInput(str(path), InputProblem(0, f"has {size / 1e6:.0f} MB; {limit}"))
-        raw = path.read_bytes()
+        with path.open("rb") as file:
+            raw = file.read(MOST_BYTES)
     except OSError as error:
         raise BadInput(str(path), InputProblem(0, f"cannot be read: {_why(error)}")) from None
     try:
@@ -48,93 +61,125 @@ def _why(error: OSError) -> str:
     return {2: "there is no such file", 13: "permission denied"}.get(error.errno or 0, str(error.strerror))
 
 
+@dataclass(slots=True)
+class _Node:
+    """A value, its line, and how many parts it has once its aliases are written out."""
+
+    line: int
+    data: Any
+    below: "dict[str | int, tuple[int, _Node]]" = field(default_factory=dict)
+    parts: int = 1
+    key: "_Node | None" = None
+    open: bool = False
+
+
 class YamlTree:
     """One YAML document: its data, and the line of every place in it."""
 
     def __init__(self, file: str, text: str) -> None:
         self.file = file
-        root = self._composed(text)
-        if root is None:
-            raise BadInput(file, InputProblem(1, "is empty; a site file starts with: lantern: 1"))
-        self._root = root
-        self._met: set[int] = set()
-        self._repeats = 0
-        self.data = self._value(root, 0)
-
-    def _composed(self, text: str) -> Node | None:
-        try:
-            return yaml.compose(text, Loader=_Loader)  # type: ignore[no-any-return]
-        except yaml.MarkedYAMLError as error:
-            mark = error.problem_mark or error.context_mark
-            line = mark.line + 1 if mark else 1
-            raise BadInput(self.file, InputProblem(line, _not_yaml(error, text, line))) from None
-        except yaml.reader.ReaderError as error:
-            line = text.count("\n", 0, error.position) + 1
-            message = "has a control character that YAML does not allow; is this a text file?"
-            raise BadInput(self.file, InputProblem(line, message)) from None
-        except RecursionError:
-            raise self._too_deep(1) from None
-
-    def _too_deep(self, line: int) -> BadInput:
-        return BadInput(self.file, InputProblem(line, f"is nested deeper than {MOST_DEPTH} levels; a site never is"))
-
-    def _value(self, node: Node, depth: int) -> object:
-        if isinstance(node, ScalarNode):
-            return _scalar(node)
-        line = node.start_mark.line + 1
-        if depth > MOST_DEPTH:
-            raise self._too_deep(line)
-        self._repeats += id(node) in self._met
-        self._met.add(id(node))
-        if self._repeats > MOST_REPEATS:
-            raise BadInput(
-                self.file, InputProblem(line, f"aliases repeat more than {MOST_REPEATS} parts; write them out")
-            )
-        if isinstance(node, MappingNode):
-            return self._mapping(node, depth)
-        return [self._value(item, depth + 1) for item in node.value]
-
-    def _mapping(self, node: MappingNode, depth: int) -> dict[str, object]:
-        lines: dict[str, int] = {}
-        data: dict[str, object] = {}
-        for key, value in node.value:
-            line = key.start_mark.line + 1
-            if not isinstance(key, ScalarNode):
-                raise BadInput(self.file, InputProblem(line, "a key is one word here, found a list or a mapping"))
-            name = str(key.value)
-            if name in lines:
-                message = f"“{name}” stands here a second time (first in line {lines[name]}); keep one"
-                raise BadInput(self.file, InputProblem(line, message))
-            lines[name] = line
-            data[name] = self._value(value, depth + 1)
-        return data
+        self._anchors: dict[str, _Node] = {}
+        self._root = self._built(self._events(text))
+        self.data = self._root.data
 
     def line(self, place: Place) -> int:
         """The line, from 1, of a place, or of the nearest thing around it that is written."""
-        node, line = self._root, self._root.start_mark.line + 1
+        node, line = self._root, self._root.line
         for part in place:
-            found = _below(node, part)
-            if found is None:
+            if part not in node.below:
                 break
-            line, node = found
+            line, node = node.below[part]
         return line
 
+    def _bad(self, line: int, message: str) -> BadInput:
+        return BadInput(self.file, InputProblem(line, message))
 
-def _below(node: Node, part: str | int) -> tuple[int, Node] | None:
-    """The line and the node of one key or index."""
-    if isinstance(node, MappingNode):
-        return next(((key.start_mark.line + 1, value) for key, value in node.value if key.value == part), None)
-    if isinstance(part, int) and not isinstance(node, ScalarNode) and part < len(node.value):
-        return node.value[part].start_mark.line + 1, node.value[part]
-    return None
+    def _events(self, text: str) -> Iterable[Event]:
+        try:
+            yield from yaml.parse(text, Loader=_Loader)  # type: ignore[no-untyped-call]
+        except yaml.MarkedYAMLError as error:
+            mark = error.problem_mark or error.context_mark
+            line = mark.line + 1 if mark else 1
+            raise self._bad(line, _not_yaml(error, text, line)) from None
+        except yaml.reader.ReaderError as error:
+            line = text.count("\n", 0, error.position) + 1
+            raise self._bad(line, "has a control character that YAML does not allow; is this a text file?") from None
+
+    def _built(self, events: Iterable[Event]) -> _Node:
+        root: _Node | None = None
+        stack: list[_Node] = []
+        for event in events:
+            if isinstance(event, DocumentStartEvent) and root is not None:
+                raise self._bad(event.start_mark.line + 1, "starts a second document; a site file is one document")
+            if isinstance(event, CollectionEndEvent):
+                node = stack.pop()
+                node.open = False
+            elif isinstance(event, NodeEvent):
+                node = self._node(event)
+                if node.open:
+                    stack.append(node)
+                    if len(stack) > MOST_DEPTH:
+                        raise self._bad(node.line, f"is nested deeper than {MOST_DEPTH} levels; a site never is")
+                    continue
+            else:
+                continue
+            root = self._hung(stack, node)
+        if root is None or root.data is None:
+            raise self._bad(1, "is empty; a site file starts with: lantern: 1")
+        return root
+
+    def _node(self, event: NodeEvent) -> _Node:
+        line = event.start_mark.line + 1
+        if isinstance(event, AliasEvent):
+            meant = self._anchors.get(event.anchor)
+            if meant is None:
+                raise self._bad(line, f"*{event.anchor} stands for nothing: no &{event.anchor} before it")
+            if meant.open:
+                raise self._bad(line, f"*{event.anchor} stands inside of what it repeats")
+            return _Node(line, meant.data, meant.below, meant.parts)
+        if isinstance(event, ScalarEvent):
+            node = _Node(line, _scalar(event))
+        else:
+            node = _Node(line, {} if isinstance(event, MappingStartEvent) else [], open=True)
+        if event.anchor is not None:
+            self._anchors[event.anchor] = node
+        return node
+
+    def _hung(self, stack: list[_Node], node: _Node) -> _Node:
+        """Put a finished node where it belongs; what is outermost then."""
+        if not stack:
+            return node
+        parent = stack[-1]
+        parent.parts += node.parts
+        if parent.parts > MOST_PARTS:
+            raise self._bad(node.line, f"has more than {MOST_PARTS} parts once its aliases are written out")
+        if isinstance(parent.data, list):
+            parent.below[len(parent.data)] = (node.line, node)
+            parent.data.append(node.data)
+        elif parent.key is None:
+            parent.key = self._as_key(parent, node)
+        else:
+            name = str(parent.key.data)
+            parent.below[name] = (parent.key.line, node)
+            parent.data[name] = node.data
+            parent.key = None
+        return stack[0]
+
+    def _as_key(self, mapping: _Node, key: _Node) -> _Node:
+        if isinstance(key.data, (dict, list)):
+            raise self._bad(key.line, "a key is one word here, found a list or a mapping")
+        if str(key.data) in mapping.below:
+            first = mapping.below[str(key.data)][0]
+            raise self._bad(key.line, f"“{key.data}” stands here a second time (first in line {first}); keep one")
+        return key
 
 
-def _scalar(node: ScalarNode) -> object:
-    if node.style:  # quoted or a block: text, whatever it looks like
-        return node.value
-    if node.value in _WORDS:
-        return _WORDS[node.value]
-    return int(node.value) if _WHOLE.fullmatch(node.value) else node.value
+def _scalar(event: ScalarEvent) -> object:
+    if event.style:  # quoted or a block: text, whatever it looks like
+        return event.value
+    if event.value in _WORDS:
+        return _WORDS[event.value]
+    return int(event.value) if _WHOLE.fullmatch(event.value) else event.value
 
 
 def _not_yaml(error: yaml.MarkedYAMLError, text: str, line: int) -> str:

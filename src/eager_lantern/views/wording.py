@@ -44,7 +44,7 @@ def blame(stop: Stop, goes_to: str) -> str:
         "no hairpin": f"{stop.at} does not turn back connections to {goes_to} from inside",
         "the device itself": f"{goes_to} is {stop.at} itself",
         "nobody there": f"nobody on {stop.at} has the address it was sent to",
-        "no path": "where no way leads" if goes_to == "it" else f"no way leads to {goes_to}",
+        "no path": f"no way leads to {goes_to}",
         "no outside address": f"{stop.at} has no outside address for it",
         "not listening": f"it comes out at {stop.at} on a port where nothing waits",
         "another service": f"it comes out at {stop.at} at another service",
@@ -70,10 +70,10 @@ def because(forecast: Forecast) -> str:
     if forecast.data and forecast.data.asked:
         goes_to = str(forecast.data_flow.to) if forecast.data_flow else ""
         failing = forecast.data.fails or forecast.data.unknown
-        told = forecast.data_flow is not None and forecast.data_flow.to == forecast.announced != forecast.target
-        whither = f"told to go to {goes_to}, " if told and forecast.promise.mode == "passive" else ""
+        told = goes_to == str(forecast.announced) != str(forecast.target) and forecast.promise.mode == "passive"
+        whither = ", sent to the announced address" if told else ""
         share = share_that(len(failing), len(forecast.data.asked), stop.outcome)
-        return f"{share}: {whither}{blame(stop, goes_to if not whither else 'it')}"
+        return f"{share}{whither}: {blame(stop, goes_to)}"
     if forecast.rung == "announce":
         return f"no transfer starts: {blame(stop, str(forecast.announced))}"
     goes_to = str(forecast.target)
