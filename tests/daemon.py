@@ -17,7 +17,10 @@ USER, PASSWORD = "station", "ebb-and-flow-61"
 
 needs_daemon = [
     pytest.mark.daemon,
-    pytest.mark.skipif(BINARY is None or not (MODULES / "mod_tls.so").exists(), reason="needs proftpd (apt install proftpd-core proftpd-mod-crypto)"),
+    pytest.mark.skipif(
+        BINARY is None or not (MODULES / "mod_tls.so").exists(),
+        reason="needs proftpd (apt install proftpd-core proftpd-mod-crypto)",
+    ),
 ]
 
 CONFIGURATION = """
@@ -72,7 +75,9 @@ def daemon(folder: Path, extra: str = "") -> Iterator[int]:
     store.mkdir()
     account = "nobody" if os.getuid() == 0 else str(os.getuid())
     shutil.chown(store, 65534, 65534) if os.getuid() == 0 else None
-    hashed = subprocess.run(["openssl", "passwd", "-6", PASSWORD], capture_output=True, text=True, check=True).stdout.strip()
+    hashed = subprocess.run(
+        ["openssl", "passwd", "-6", PASSWORD], capture_output=True, text=True, check=True
+    ).stdout.strip()
     uid, gid = (65534, 65534) if os.getuid() == 0 else (os.getuid(), os.getgid())
     (folder / "passwd").write_text(f"{USER}:{hashed}:{uid}:{gid}::{store}:/bin/false\n")
     (folder / "passwd").chmod(0o600)

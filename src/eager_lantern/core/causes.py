@@ -15,8 +15,8 @@ from .ledger import Study
 from .place import Place
 from .ports import PortSet
 from .session import entrances
-from .site import Filter, Forward, Gateway, HostFilter, Rule
-from .topology import Topology
+from .site import INTERNET, Filter, Forward, Gateway, HostFilter, Rule
+from .topology import Device, Topology
 
 Role = Literal["control", "data"]
 
@@ -91,7 +91,7 @@ def _announced(topology: Topology, forecast: Forecast, layer: Layer) -> Cause:
     turning = next((each for each in topology.devices if told and told.number in each.outside_addresses), None)
     if forecast.stand.network == topology.server.network or any(s.reason == "no hairpin" for s in forecast.data.stops):
         place = (*layer.place[:-1], "announce_inside")
-        text += f", which is inside: {turning.name} does not turn connections back" if turning else ", which is inside"
+        text += f", which is inside{_turning_back(turning)}"
         cure = "set announce_inside: own, or hairpin: true where the device can"
         return Cause("announces-outside-to-inside", place, layer.missing, text, cure)
     if told is not None and told.kind != "public":
@@ -99,6 +99,14 @@ def _announced(topology: Topology, forecast: Forecast, layer: Layer) -> Cause:
         return Cause("announces-private-address", layer.place, layer.missing, text, f"set announce: {good}")
     text += f", but is reached at {good}"
     return Cause("announces-stale-address", layer.place, layer.missing, text, f"set announce: {good}")
+
+
+def _turning_back(device: Device | None) -> str:
+    if device is None:
+        return ""
+    if device.spec.hairpin:
+        return f": turned back by {device.name}, data comes from another address than the control connection"
+    return f": {device.name} does not turn connections back"
 
 
 def _article(kind: str) -> str:
@@ -109,7 +117,7 @@ def _forwards(topology: Topology, route: Route, layer: Layer, role: Role) -> Ite
     gateway = _gateway(topology, layer.at)
     place: Place = ("gateways", topology.site.gateways.index(gateway))
     reasons = {each.reason for each in layer.journeys}
-    if "no path" in reasons:
+    if "no path" in reasons and gateway.outside.network == INTERNET and route.flow.to.kind != "public":
         yield not_public(gateway, place, layer.missing)
     elif "no hairpin" in reasons:
         text = f"clients inside use the outside address {route.flow.to}, and {gateway.name} does not turn them back"

@@ -11,6 +11,7 @@ from typing import Literal
 from msgspec import structs
 
 from .addresses import Address, Addresses
+from .filters import Table
 from .flow import Flow, Journey
 from .journey import travel
 from .place import Place
@@ -70,39 +71,51 @@ def route_of(
 
 
 def layers(topology: Topology, route: Route, candidates: PortSet) -> Iterator[Layer]:
-    """The layers on a route, from origin to end; candidates are the ports to look at."""
-    if isinstance(route.origin, Host) and not _trivial(route.origin.outgoing.matches, route.origin.outgoing.default):
-        yield _measured(topology, route, candidates, "outgoing", route.origin.name)
+    """The layers on a route, from origin to end; candidates are the ports to look at.
+
+    A layer that the flow never comes to, because its address leads nowhere, is left out.
+    """
+    for aspect, at in _stations(route):
+        layer = _measured(topology, route, candidates, aspect, at)
+        if layer is not None:
+            yield layer
+
+
+def _stations(route: Route) -> Iterator[tuple[Aspect, str]]:
+    if isinstance(route.origin, Host) and not _trivial(route.origin.outgoing):
+        yield "outgoing", route.origin.name
     for crossing in route.crossings:
         for aspect in _aspects(crossing):
-            yield _measured(topology, route, candidates, aspect, crossing.device.name)
+            yield aspect, crossing.device.name
     if route.turning:
-        yield _measured(topology, route, candidates, "forwards", route.turning.name)
-    yield _measured(topology, route, candidates, "incoming", route.end.name)
+        yield "forwards", route.turning.name
+    yield "incoming", route.end.name
 
 
-def _trivial(matches: tuple[object, ...], default: str) -> bool:
-    return not matches and default == "allow"
+def _trivial(table: Table) -> bool:
+    return not table.matches and table.default == "allow"
 
 
 def _aspects(crossing: Crossing) -> list[Aspect]:
     spec, device = crossing.device.spec, crossing.device
     if crossing.way == "outward":
-        return [] if _trivial(device.outward.matches, device.outward.default) else ["outward"]
+        return [] if _trivial(device.outward) else ["outward"]
     aspects: list[Aspect] = ["provider"] if spec.provider_blocks.ports else []
     if spec.translate != "none":
         aspects.append("forwards")
     asked = spec.translate == "none" or bool(spec.pairs) or not spec.forwards_pass_filter
-    if asked and not _trivial(device.inward.matches, device.inward.default):
+    if asked and not _trivial(device.inward):
         aspects.append("inward")
     return aspects
 
 
-def _measured(topology: Topology, route: Route, candidates: PortSet, aspect: Aspect, at: str) -> Layer:
-    site = _alone(topology.site, route, aspect, at)
-    alone = Topology(site)
+def _measured(topology: Topology, route: Route, candidates: PortSet, aspect: Aspect, at: str) -> Layer | None:
+    alone = Topology(_alone(topology.site, route, aspect, at))
     origin = _same_host(alone, route.origin) if isinstance(route.origin, Host) else route.origin
-    journeys = travel(alone, origin, replace(route.flow, ports=candidates), route.helped)
+    flow = replace(route.flow, ports=candidates)
+    journeys = tuple(each for each in travel(alone, origin, flow, route.helped) if _concerns(route, aspect, at, each))
+    if not journeys:
+        return None
     passes, stops = PortSet(), PortSet()
     for each in journeys:
         if each.outcome == "ok" and each.end.at == route.end.name and each.asked.ports == each.flow.ports:
@@ -111,6 +124,20 @@ def _measured(topology: Topology, route: Route, candidates: PortSet, aspect: Asp
             stops = stops | each.asked.ports
     wanted = route.flow.ports
     return Layer(aspect, at, passes - stops, wanted, _blamed(journeys, at, wanted), journeys)
+
+
+def _concerns(route: Route, aspect: Aspect, at: str, journey: Journey) -> bool:
+    """Whether a journey came to the layer at all. An address that leads nowhere concerns the
+    device whose address it is meant to be."""
+    if journey.outcome == "ok" or any(step.at == at for step in journey.steps):
+        return True
+    return aspect == "forwards" and at == _first_entrance(route)
+
+
+def _first_entrance(route: Route) -> str | None:
+    inward = (each.device for each in route.crossings if each.way == "inward" and each.device.spec.translate != "none")
+    first = next(inward, route.turning)
+    return first.name if first else None
 
 
 def _same_host(topology: Topology, host: Host) -> Host:

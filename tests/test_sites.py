@@ -1,0 +1,76 @@
+"""Small sites worked out by hand, each held against the whole prediction."""
+
+import copy
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+import yaml
+
+from eager_lantern.core.verdict import Verdict, judge
+from eager_lantern.files.site_file import parse_site
+
+TABLE = yaml.safe_load((Path(__file__).parent / "cases" / "sites.yaml").read_text())
+
+
+def changed(case: dict[str, Any]) -> dict[str, Any]:
+    site = copy.deepcopy(TABLE["bases"][case["base"]])
+    if "client" in case or "mode" in case:
+        promise = {"client": case.get("client", "gauge"), "service": "tides", "mode": case.get("mode", "passive")}
+        site["promises"] = [promise]
+    for path, value in case.get("set", {}).items():
+        holder, key = within(site, path)
+        holder[key] = value
+    for path, value in case.get("add", {}).items():
+        holder, key = within(site, path)
+        holder[key].append(value)
+    for path, value in case.get("put", {}).items():
+        holder, key = within(site, path)
+        holder[key].insert(0, value)
+    for path in case.get("drop", ()):
+        holder, key = within(site, path)
+        del holder[key]
+    return site
+
+
+def within(site: Any, path: str) -> tuple[Any, Any]:
+    *way, last = [int(part) if part.isdigit() else part for part in path.split(".")]
+    for part in way:
+        site = site[part]
+    return site, last
+
+
+def judged(case: dict[str, Any]) -> Verdict:
+    return judge(parse_site(case["name"], json.dumps(changed(case))).site)
+
+
+@pytest.mark.parametrize("case", TABLE["cases"], ids=lambda case: case["name"])
+def test_every_port_of_a_small_site_is_predicted_as_worked_out_by_hand(case: dict[str, Any]) -> None:
+    forecast = judged(case).forecasts[0]
+    stops = [[str(each.ports), each.outcome, each.at, each.reason] for each in forecast.stops]
+    data = forecast.data
+    if forecast.promise.holds == "works":
+        assert sorted(map(str, stops)) == sorted(str([str(each[0]), *each[1:]]) for each in case.get("stops", []))
+        assert forecast.rung == case.get("rung", "data" if "stops" in case else None)
+        assert str(data.works if data else "") == str(case.get("works", ""))
+    assert forecast.predicted == case["predicted"]
+    assert forecast.kept == case.get("kept", {"works": True, "unknown": None}.get(case["predicted"], False))
+
+
+@pytest.mark.parametrize("case", TABLE["cases"], ids=lambda case: case["name"])
+def test_each_cause_is_found_once(case: dict[str, Any]) -> None:
+    assert sorted(each.kind for each in judged(case).findings) == sorted(case.get("findings", []))
+
+
+@pytest.mark.parametrize("case", TABLE["cases"], ids=lambda case: case["name"])
+def test_ports_that_every_layer_passes_are_the_ports_that_work(case: dict[str, Any]) -> None:
+    verdict = judged(case)
+    lone = {"another peer", "session reuse", "address refused", "source address may change", "source port may change"}
+    if {each.reason for each in verdict.forecasts[0].stops} & lone:
+        pytest.skip("the server's own say, which no layer shows")
+    for ledger in verdict.ledgers:
+        passed = ledger.layers[0].wanted
+        for layer in ledger.layers:
+            passed = passed & layer.ports
+        assert passed == ledger.reachable
