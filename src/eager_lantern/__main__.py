@@ -2,22 +2,32 @@
 
 import sys
 
-INTERRUPTED = 130
+INTERRUPTED, FAULT = 130, 3
 
 
 def run() -> None:
     """Run the command line and exit with its code; a traceback never reaches the user."""
+    code: object = 0
     try:
         from .cli.app import main
 
         main()
-    except KeyboardInterrupt:
-        code: object = INTERRUPTED
     except SystemExit as leaving:
         code = leaving.code
+    except BaseException as error:
+        code = INTERRUPTED if _interrupted(error) else FAULT
+        if code == FAULT:
+            print(f"eager-lantern: a fault of the program itself: {type(error).__name__}: {error}", file=sys.stderr)
     if code == INTERRUPTED:
         print("eager-lantern: interrupted", file=sys.stderr)
     sys.exit(code)  # type: ignore[arg-type]
+
+
+def _interrupted(error: BaseException | None) -> bool:
+    """Whether Ctrl-C is at the bottom of it; Python wraps one that comes while a class is made."""
+    while error is not None and not isinstance(error, KeyboardInterrupt):
+        error = error.__cause__ or error.__context__
+    return error is not None
 
 
 if __name__ == "__main__":

@@ -13,7 +13,7 @@ from ..files.problem import BadInput
 from .output import OutputLost
 
 COMMANDS = ("demo", "check", "walk", "visit")
-BAD_INPUT, CANNOT_TELL = 2, 3
+BAD_INPUT = 2
 
 
 class _Commands(TyperGroup):
@@ -69,8 +69,6 @@ def main() -> None:
         _fail(f"eager-lantern: the result could not be written to stdout: {error}", BAD_INPUT)
     except (RecursionError, MemoryError):
         _fail("eager-lantern: this input is more than the machine can hold", BAD_INPUT)
-    except Exception as error:
-        _fail(f"eager-lantern: a fault of the program itself: {type(error).__name__}: {error}", CANNOT_TELL)
 
 
 def _fail(message: str, code: int) -> None:

@@ -1,14 +1,11 @@
 """Foreign text made safe to print: whatever a server sends cannot steer a terminal."""
 
-import unicodedata
-
-_UNSAFE = {"Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp"}
-
 
 def harmless(text: str, most: int = 200) -> str:
-    """The text with control, format and direction characters written out, and cut to ``most``."""
-    shown = "".join(_escaped(each) if unicodedata.category(each) in _UNSAFE else each for each in text[: most + 1])
-    return shown if len(text) <= most else shown[:most] + "…"
+    """The text with all that is not plainly visible written out (control, format and direction
+    characters, odd spaces), and cut to ``most`` characters of the original."""
+    shown = "".join(each if each.isprintable() else _escaped(each) for each in text[:most])
+    return shown if len(text) <= most else shown + "…"
 
 
 def _escaped(character: str) -> str:

@@ -1,0 +1,16 @@
+"""Fixtures that several tests share."""
+
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+
+@pytest.fixture
+def daemon_folder() -> Iterator[Path]:
+    """A folder that a daemon of another account may enter; pytest's own are closed to others."""
+    with tempfile.TemporaryDirectory(prefix="lantern-daemon-") as name:
+        folder = Path(name)
+        folder.chmod(0o755)
+        yield folder

@@ -1,0 +1,232 @@
+"""The built program, run as a process on files in a temporary folder."""
+
+import json
+import os
+import re
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+import pytest
+import yaml
+from program import AFTER, BEFORE, run
+
+BAD = yaml.safe_load((Path(__file__).parent / "cases" / "bad_input.yaml").read_text())
+
+
+@pytest.mark.parametrize("case", BAD, ids=lambda case: case["name"])
+def test_bad_input_gets_a_line_that_says_what_would_be_right(case: dict[str, Any], tmp_path: Path) -> None:
+    text = BEFORE.read_text()
+    assert text.count(case["find"]) == 1
+    (tmp_path / "x.site.yaml").write_text(text.replace(case["find"], case["put"]))
+    done = run("check", cwd=tmp_path)
+    first = done.stderr.splitlines()[0]
+    assert done.returncode == 2
+    assert first.startswith(f"x.site.yaml:{case['line']}: ")
+    assert [each for each in case["says"] if each not in first] == []
+
+
+def bomb() -> bytes:
+    lines = ["a0: &a0 [x, x, x, x, x, x, x, x, x]"]
+    lines += [f"a{i}: &a{i} [{', '.join([f'*a{i - 1}'] * 9)}]" for i in range(1, 12)]
+    return "\n".join(lines).encode()
+
+
+@pytest.mark.parametrize(
+    ("content", "says"),
+    [
+        (b"", "is empty"),
+        (b"# nothing\n", "is empty"),
+        (bytes(range(128, 256)) * 20, "is not text"),
+        (b"\x00\x01\x02", "control character"),
+        (b"a: [1", "not YAML"),
+        (b"x" * 110_000_000, "110 MB"),
+        (bomb(), "once its aliases are written out"),
+        (b"a: &a [*a]", "inside of what it repeats"),
+        (b"[" * 300_000, "nested deeper"),
+        (b"- " * 300_000, "nested deeper"),
+        (b"--- {}\n--- {}\n", "second document"),
+    ],
+    ids=["empty", "comment", "binary", "nul", "broken", "huge", "bomb", "knot", "deep", "deep-list", "two"],
+)
+def test_a_file_that_is_no_site_file_gets_one_line(content: bytes, says: str, tmp_path: Path) -> None:
+    path = tmp_path / "x.site.yaml"
+    path.write_bytes(content)
+    done = run("check", path)
+    assert (done.returncode, done.stdout, len(done.stderr.splitlines())) == (2, "", 1)
+    assert done.stderr.startswith(str(path))
+    assert says in done.stderr
+
+
+@pytest.mark.parametrize("name", ["missing.site.yaml", "."])
+def test_a_path_that_cannot_be_read_gets_one_line(name: str, tmp_path: Path) -> None:
+    done = run("check", name, cwd=tmp_path)
+    assert (done.returncode, len(done.stderr.splitlines())) == (2, 1)
+
+
+def test_a_folder_that_may_not_be_read_gets_one_line(tmp_path: Path) -> None:
+    folder = tmp_path / "shut"
+    folder.mkdir(mode=0o000)
+    try:
+        done = run("check", folder / "x.site.yaml")
+    finally:
+        folder.chmod(0o700)
+    assert (done.returncode, len(done.stderr.splitlines())) == (2, 1)
+
+
+def test_the_only_site_file_of_the_folder_is_found(tmp_path: Path) -> None:
+    assert run("check", cwd=tmp_path).returncode == 2
+    (tmp_path / "a.site.yaml").write_text(AFTER.read_text())
+    assert run("check", cwd=tmp_path).returncode == 0
+    (tmp_path / "b.site.yaml").write_text(AFTER.read_text())
+    assert "a.site.yaml, b.site.yaml" in run("check", cwd=tmp_path).stderr
+
+
+@pytest.mark.parametrize("stdout", ["/dev/full", "closed"])
+def test_a_stdout_that_takes_nothing_is_one_line(stdout: str) -> None:
+    redirected = f">{stdout}" if stdout != "closed" else "| true"
+    words = f"set -o pipefail; {sys.executable} -m eager_lantern check {BEFORE} {redirected}"
+    done = subprocess.run(["bash", "-c", words], capture_output=True, text=True)
+    assert done.returncode == 2
+    assert re.fullmatch(r"eager-lantern: the result could not be written to stdout: .+\n", done.stderr)
+
+
+@pytest.mark.parametrize("moment", ["starting", "reading"])
+def test_ctrl_c_is_one_line_and_130(moment: str, tmp_path: Path) -> None:
+    slow = tmp_path / "slow.site.yaml"
+    os.mkfifo(slow)
+    words = [sys.executable, "-m", "eager_lantern", "check", str(slow)]
+    process = subprocess.Popen(words, stderr=subprocess.PIPE, text=True)
+    if moment == "reading":
+        writer = slow.open("w")  # returns when the program has opened it for reading
+    else:
+        while process.poll() is None and not _imports(process.pid):
+            time.sleep(0.001)
+    process.send_signal(signal.SIGINT)
+    assert process.wait(timeout=10) == 130
+    assert process.stderr
+    assert process.stderr.read() == "eager-lantern: interrupted\n"
+    if moment == "reading":
+        writer.close()
+
+
+def _imports(pid: int) -> bool:
+    """Whether the program is past the start of the interpreter: a library of its own is loaded."""
+    return "msgspec" in Path(f"/proc/{pid}/maps").read_text()
+
+
+def test_check_as_json_has_the_form_of_the_design(tmp_path: Path) -> None:
+    done = run("check", BEFORE, "--format", "json")
+    result = json.loads(done.stdout)
+    institute = next(each for each in result["promises"] if each["client"] == "institute")
+    stopped = institute["data"].pop("stopped_by")
+    assert done.returncode == 1
+    assert (result["format"], result["verdict"]) == ("eager-lantern/check/1", "broken")
+    assert institute["data"] == {"works": "61200-61327", "fails": "61328-61455", "unknown": "", "share": 0.5}
+    assert institute["stops_at"] == {"rung": "data", "outcome": "silent"}
+    assert stopped == [
+        {
+            "ports": "61328-61455",
+            "outcome": "silent",
+            "at": "harbour-router",
+            "rule": None,
+            "reason": "no forward",
+            "line": 16,
+        }
+    ]
+    mismatch = next(each for each in result["findings"] if each["kind"] == "range-mismatch")
+    assert mismatch["where"] == {"file": str(BEFORE), "line": 18, "path": "gateways[0].forwards[1].ports"}
+    forwards = [each for each in result["ledger"][0]["layers"] if each["name"] == "forwards"]
+    assert forwards == [{"name": "forwards", "at": "harbour-router", "ports": "61200-61327", "line": 18}]
+
+
+def test_check_as_text_is_one_screen_that_names_the_line_to_edit() -> None:
+    done = run("check", BEFORE)
+    lines = done.stdout.splitlines()
+    assert max(map(len, lines)) <= 100
+    assert len(lines) <= 40
+    assert "\x1b" not in done.stdout
+    assert re.search(r"line 18 +range-mismatch", done.stdout)
+    assert "every second transfer hangs" in done.stdout
+    assert "eager-lantern walk" in lines[-1] or "eager-lantern walk" in lines[-2]
+
+
+def test_walk_tells_each_hop_and_where_it_stops() -> None:
+    result = json.loads(run("walk", BEFORE, "--client", "institute", "--rung", "data", "--format", "json").stdout)
+    assert [(each["at"], each["does"], each["line"]) for each in result["steps"]] == [
+        ("institute", "send", 60),
+        ("institute-wall", "let-out", 33),
+        ("institute-wall", "translate", 24),
+        ("harbour-router", "stop", 16),
+    ]
+    assert result["outcome"] == "silent"
+    assert result["steps"][2]["flow"] == {
+        "protocol": "tcp", "from": "192.0.2.40", "from_port": None, "to": "198.51.100.61", "to_port": 61328,
+    }  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("words", "code", "says"),
+    [
+        (["--client", "internet", "--to", "198.51.100.61", "--port", "21"], 0, "It arrives at gauge-store, port 21."),
+        (["--client", "internet", "--to", "198.51.100.61", "--port", "22"], 1, "no forward for port 22"),
+        (["--client", "office-desk", "--to", "10.61.4.20", "--port", "22"], 0, "by rule “remote-desk”"),
+        (["--client", "institute", "--to", "198.51.100.61", "--port", "22"], 1, "connection refused"),
+        (["--client", "internet", "--to", "10.61.4.20", "--port", "21"], 1, "no way leads to 10.61.4.20"),
+        (
+            ["--client", "old-logger", "--mode", "active", "--rung", "data", "--port", "5000"],
+            0,
+            "arrives at old-logger",
+        ),
+        (["--client", "old-loger", "--to", "198.51.100.61", "--port", "21"], 2, "did you mean “old-logger”?"),
+        (["--client", "institute", "--rung", "data", "--port", "50000"], 2, "61200-61455"),
+        (["--client", "institute", "--to", "gauge", "--port", "21"], 2, "is no address"),
+        (["--client", "institute", "--to", "198.51.100.61"], 2, "--port"),
+        ([], 2, "--client is needed"),
+    ],
+)
+def test_walk_answers_any_question_about_one_connection(words: list[str], code: int, says: str) -> None:
+    done = run("walk", BEFORE, *words)
+    assert (done.returncode, says in done.stdout + " ".join(done.stderr.split())) == (code, True)
+
+
+@pytest.mark.parametrize(
+    ("words", "says"),
+    [(["chek"], "did you mean “check”?"), (["check", "--fromat", "json"], "--format"), ([], "Usage")],
+)
+def test_bad_usage_is_answered_with_what_would_be_right(words: list[str], says: str) -> None:
+    done = run(*words)
+    assert done.returncode == 2
+    assert says in done.stdout + done.stderr
+
+
+@pytest.mark.parametrize("command", ["demo", "check", "walk", "visit"])
+def test_help_has_an_example(command: str) -> None:
+    assert f"Example: eager-lantern {command}" in run(command, "--help").stdout
+
+
+def test_the_demo_tells_the_story_in_under_ten_seconds_and_leaves_nothing(tmp_path: Path) -> None:
+    started = time.monotonic()
+    done = run("demo", TMPDIR=str(tmp_path))
+    assert time.monotonic() - started < 10
+    assert done.returncode == 0
+    assert list(tmp_path.iterdir()) == []
+    order = [
+        "2 of 5 promises broken",
+        "range-mismatch",
+        "no forward for port 61328",
+        "all 5 promises kept",
+        "Every rung holds",
+    ]
+    assert [text for text in order if text in done.stdout] == sorted(order, key=done.stdout.index)
+
+
+def test_the_demo_keeps_its_files_and_overwrites_nothing(tmp_path: Path) -> None:
+    kept = tmp_path / "saltmarsh"
+    assert run("demo", "--keep", kept).returncode == 0
+    assert run("check", kept / BEFORE.name).returncode == 1
+    again = run("demo", "--keep", kept)
+    assert (again.returncode, "exists already" in again.stderr) == (2, True)

@@ -1,0 +1,225 @@
+"""Real sessions: with the shipped stand-in, with a real daemon, and with servers that misbehave."""
+
+import asyncio
+import json
+import re
+import signal
+import socket
+import subprocess
+import sys
+import time
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import pytest
+from daemon import PASSWORD, TLS, USER, daemon, needs_daemon
+from program import AFTER, run
+from scripted import GREETING, Scripted, scripted
+
+from eager_lantern.core.ladder import RUNGS, Climb
+from eager_lantern.core.ports import PortSet
+from eager_lantern.lab.self_signed import write_self_signed
+from eager_lantern.lab.stand_in import StandIn, StandInSetup
+from eager_lantern.live.plan import Plan
+from eager_lantern.live.secret import Secret
+from eager_lantern.live.visit import PREFIX, visit
+
+NAME = "tides.saltmarsh.example"
+WAYS = [(mode, extended) for mode in ("passive", "active") for extended in (False, True)]
+
+
+def plan(port: int, **changes: Any) -> Plan:
+    base = Plan(NAME, port, USER, Secret(PASSWORD), address="127.0.0.1", security="none", timeout=1)
+    return replace(base, **changes)
+
+
+def climbed(wanted: Plan) -> Climb:
+    return asyncio.run(visit(wanted))
+
+
+def outcomes(climb: Climb) -> dict[str, str]:
+    return {each.rung: each.outcome for each in climb.rungs}
+
+
+@pytest.mark.parametrize(("mode", "extended"), WAYS)
+@pytest.mark.parametrize("security", ["none", "explicit"])
+def test_every_rung_holds_with_the_stand_in(mode: str, extended: bool, security: str, tmp_path: Path) -> None:
+    trusted, served = write_self_signed(tmp_path, NAME)
+    store = tmp_path / "store"
+    store.mkdir()
+    certificate = served if security == "explicit" else None
+    setup = StandInSetup(store, USER, PASSWORD, passive_ports=PortSet.parse("61410-61455"), certificate=certificate)
+    with StandIn(setup) as server:
+        climb = climbed(plan(server.port, mode=mode, extended=extended, security=security, trusts=trusted, timeout=5))
+    assert (climb.observed, climb.stopped_at) == ("works", None)
+    assert [each.rung for each in climb.rungs] == list(RUNGS)
+    assert list(store.iterdir()) == []
+
+
+class TestDaemon:
+    pytestmark = needs_daemon
+
+    @pytest.mark.parametrize(("mode", "extended"), WAYS)
+    @pytest.mark.parametrize("security", ["none", "explicit"])
+    def test_every_rung_holds_with_a_real_daemon(
+        self, mode: str, extended: bool, security: str, daemon_folder: Path
+    ) -> None:
+        trusted, served = write_self_signed(daemon_folder, NAME)
+        extra = TLS.format(folder=daemon_folder, certificate=served) if security == "explicit" else ""
+        with daemon(daemon_folder, extra) as port:
+            climb = climbed(plan(port, mode=mode, extended=extended, security=security, trusts=trusted, timeout=10))
+        assert (climb.observed, climb.stopped_at) == ("works", None)
+        assert list((daemon_folder / "store").iterdir()) == []
+
+    def test_a_wrong_password_stops_at_login_and_is_not_shown(self, daemon_folder: Path) -> None:
+        with daemon(daemon_folder) as port:
+            climb = climbed(plan(port, password=Secret("low-tide"), timeout=10))
+        assert climb.stopped_at
+        assert (climb.stopped_at.rung, climb.stopped_at.outcome) == ("login", "refused")
+        assert "low-tide" not in repr(climb)
+
+    def test_an_account_that_may_not_write_still_lists(self, daemon_folder: Path) -> None:
+        with daemon(daemon_folder, "<Limit WRITE>\nDenyAll\n</Limit>") as port:
+            climb = climbed(plan(port, timeout=10))
+        assert (climb.observed, outcomes(climb)["list"], outcomes(climb)["send"]) == ("partly", "ok", "refused")
+
+    def test_an_announced_address_of_another_host_is_reported(self, daemon_folder: Path) -> None:
+        with daemon(daemon_folder, "MasqueradeAddress 10.61.4.20") as port:
+            climb = climbed(plan(port, timeout=10))
+        assert climb.stopped_at
+        assert (climb.stopped_at.rung, climb.stopped_at.outcome, climb.observed) == ("announce", "wrong", "partly")
+        assert "10.61.4.20 (private)" in climb.stopped_at.detail
+
+
+MISBEHAVIOUR: list[tuple[str, dict[str, bytes], str, str, str]] = [
+    ("another protocol", {GREETING: b"SSH-2.0-OpenSSH_9\r\n"}, "greet", "wrong", "no FTP reply"),
+    ("says nothing", {GREETING: b""}, "greet", "silent", "no answer within"),
+    ("sends away", {GREETING: b"421 too many\r\n"}, "greet", "refused", "421 too many"),
+    ("never stops talking", {GREETING: b"220-x\r\n" * 20_000}, "greet", "wrong", "more than 65536 bytes"),
+    ("refuses the login", {"PASS": b"530 no\r\n"}, "login", "refused", "530 no"),
+    ("wants TLS", {"USER": b"530 TLS required\r\n"}, "login", "refused", "--security explicit"),
+    ("repeats the password", {"PASS": b"530 " + PASSWORD.encode() + b"\r\n"}, "login", "refused", "530 ••••"),
+    ("hides a title change", {"PASS": b"530 \x1b]0;x\x07\r\n"}, "login", "refused", "\\x1b]0;x\\x07"),
+    ("has no passive mode", {"PASV": b"502 no\r\n"}, "announce", "refused", "502 no"),
+    ("garbles the reply", {"PASV": b"227 (1,2,3)\r\n"}, "announce", "wrong", "no address and port"),
+    ("names a closed port", {"PASV": b"227 (127,0,0,1,0,1)\r\n"}, "data", "refused", "data port 1"),
+    ("refuses to list", {"LIST": b"550 no\r\n"}, "list", "refused", "550 no"),
+    ("refuses to store", {"STOR": b"553 no\r\n"}, "send", "refused", "553 no"),
+]
+
+
+@pytest.mark.parametrize(
+    ("script", "rung", "outcome", "says"), [each[1:] for each in MISBEHAVIOUR], ids=[each[0] for each in MISBEHAVIOUR]
+)
+def test_a_misbehaving_server_is_named_at_its_rung(
+    script: dict[str, bytes], rung: str, outcome: str, says: str
+) -> None:
+    with scripted(script) as server:
+        climb = climbed(plan(server.port))
+    stopped = climb.stopped_at
+    assert stopped
+    assert (stopped.rung, stopped.outcome) == (rung, outcome)
+    assert says in stopped.detail
+    assert stopped.advice
+
+
+def test_an_announced_address_is_followed_only_when_asked() -> None:
+    with socket.create_server(("127.0.0.2", 0)) as other:
+        high, low = divmod(other.getsockname()[1], 256)
+        with scripted({"PASV": f"227 (127,0,0,2,{high},{low})\r\n".encode()}) as server:
+            other.settimeout(0.2)
+            kept = climbed(plan(server.port))
+            with pytest.raises(TimeoutError):
+                other.accept()
+            followed = climbed(plan(server.port, follows_announced=True))
+            other.accept()
+    assert outcomes(kept)["announce"] == "wrong"
+    assert (outcomes(followed)["announce"], outcomes(followed)["data"]) == ("ok", "ok")
+
+
+def test_a_certificate_for_another_name_stops_before_the_password(tmp_path: Path) -> None:
+    trusted, served = write_self_signed(tmp_path, "other.saltmarsh.example")
+    with StandIn(StandInSetup(tmp_path, USER, PASSWORD, certificate=served)) as server:
+        climb = climbed(plan(server.port, security="explicit", trusts=trusted))
+        anyway = climbed(plan(server.port, security="explicit", any_certificate=True, timeout=5))
+    assert climb.stopped_at
+    assert (climb.stopped_at.rung, climb.stopped_at.outcome) == ("secure", "wrong")
+    assert anyway.observed == "works"
+
+
+def test_a_closed_port_and_a_name_without_address_are_told_apart() -> None:
+    with socket.socket() as unused:
+        unused.bind(("127.0.0.1", 0))
+        refused = climbed(plan(unused.getsockname()[1]))
+    nameless = climbed(plan(21, name="gauge.invalid", address=None, timeout=8))
+    assert refused.stopped_at
+    assert nameless.stopped_at
+    assert (refused.stopped_at.rung, refused.stopped_at.outcome) == ("connect", "refused")
+    assert nameless.stopped_at.rung == "name"
+
+
+def visiting(server: Scripted, *words: str) -> "subprocess.Popen[str]":
+    command = [sys.executable, "-m", "eager_lantern", "visit", "127.0.0.1", "--port", str(server.port)]
+    command += ["--security", "none", "--user", USER, *words]
+    environment = {"EAGER_LANTERN_PASSWORD": PASSWORD, "PATH": "/usr/bin:/bin"}
+    return subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=environment)
+
+
+@pytest.mark.parametrize("moment", ["in the transfer", "before the reply"])
+def test_ctrl_c_removes_what_was_sent(moment: str) -> None:
+    script = {"STOR": b"" if moment == "before the reply" else b"150 send\r\n"}
+    with scripted(script, holds="STOR") as server:
+        process = visiting(server, "--timeout", "30")
+        assert server.waited_for("STOR")
+        time.sleep(0.2)
+        process.send_signal(signal.SIGINT)
+        _, stderr = process.communicate(timeout=20)
+        sent = next(each.split()[1] for each in server.heard if each.startswith("STOR"))
+        assert sent.startswith(PREFIX)
+        assert server.waited_for(f"DELE {sent}", 1)
+    assert (process.returncode, stderr) == (130, "eager-lantern: interrupted\n")
+
+
+def test_the_password_appears_nowhere() -> None:
+    with scripted({"PASS": f"530 {PASSWORD} is wrong\r\n".encode()}) as server:
+        for form in ("text", "json"):
+            process = visiting(server, "--format", form)
+            shown = "".join(process.communicate(timeout=20))
+            assert process.returncode == 1
+            assert "530" in shown
+            assert PASSWORD not in shown
+
+
+@pytest.mark.parametrize("content", [f"machine 127.0.0.1 login {USER} password {PASSWORD}", f"machine x {PASSWORD}"])
+def test_netrc_is_read_and_never_quoted(content: str, tmp_path: Path) -> None:
+    path = tmp_path / "netrc"
+    path.write_text(content + "\n")
+    path.chmod(0o600)
+    with scripted({}) as server:
+        words = ("visit", "127.0.0.1", "--port", server.port, "--security", "none", "--user", USER, "--timeout", 2)
+        done = run(*words, NETRC=str(path))
+    assert done.returncode == (0 if "login" in content else 2)
+    assert PASSWORD not in done.stdout + done.stderr
+    assert (f"PASS {PASSWORD}" in server.heard) == ("login" in content)
+
+
+def test_a_password_is_asked_for_where_there_is_none() -> None:
+    done = run("visit", "127.0.0.1", "--user", USER, NETRC="/nonexistent")
+    assert done.returncode == 2
+    assert "EAGER_LANTERN_PASSWORD" in done.stderr
+
+
+def test_a_site_is_visited_as_one_of_its_clients(tmp_path: Path) -> None:
+    _, served = write_self_signed(tmp_path, NAME)
+    with StandIn(StandInSetup(tmp_path, "anonymous", "guest@", certificate=served)) as server:
+        words = ["visit", AFTER, "--client", "institute", "--at", "127.0.0.1", "--port", server.port]
+        done = run(*words, "--trust", tmp_path / "certificate.pem", "--format", "json")
+    result = json.loads(done.stdout)
+    promise = result["promises"][0]
+    assert done.returncode == 0
+    assert result["format"] == "eager-lantern/visit/1"
+    assert (promise["client"], promise["service"], promise["observed"]) == ("institute", "tide-exchange", "works")
+    assert [each["rung"] for each in promise["rungs"]] == list(RUNGS)
+    announced = next(each["detail"] for each in promise["rungs"] if each["rung"] == "announce")
+    assert re.search(r"229 .*\|\|\|[0-9]+\|", announced)
