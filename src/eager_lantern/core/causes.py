@@ -5,8 +5,9 @@ half switched off and half forgotten gives two causes, and nothing is blamed twi
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 from .filters import counts
 from .forecast import Forecast
@@ -21,8 +22,7 @@ from .topology import Device, Topology
 Role = Literal["control", "data"]
 
 
-@dataclass(frozen=True, slots=True)
-class Cause:
+class Cause(Struct, frozen=True):
     """A kind of fault at a place. ``{ports}`` in the texts stands for the ports that it stops."""
 
     kind: str

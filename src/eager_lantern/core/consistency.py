@@ -3,16 +3,16 @@ their networks, one path between any two networks. Each problem says what was fo
 what would be right."""
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from difflib import get_close_matches
+
+from msgspec import Struct
 
 from .addresses import Addresses
 from .place import Place
 from .site import INTERNET, Client, Destination, Forward, Gateway, HostFilter, Promise, Rule, Service, Site
 
 
-@dataclass(frozen=True, slots=True)
-class Problem:
+class Problem(Struct, frozen=True):
     """Something that stops the site from meaning anything."""
 
     place: Place

@@ -6,8 +6,10 @@ ports that the program listens on.
 """
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
 from typing import Literal
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from .addresses import AddressSet
 from .flow import Flow
@@ -18,8 +20,7 @@ from .site import Filter, Rule
 Action = Literal["allow", "deny", "refuse"]
 
 
-@dataclass(frozen=True, slots=True)
-class Match:
+class Match(Struct, frozen=True):
     """One rule that counts. None matches everything."""
 
     action: Action
@@ -32,8 +33,7 @@ class Match:
     name: str
 
 
-@dataclass(frozen=True, slots=True)
-class Table:
+class Table(Struct, frozen=True):
     """The rules that count, in order, and what happens to the rest."""
 
     matches: tuple[Match, ...]
@@ -41,8 +41,7 @@ class Table:
     place: Place
 
 
-@dataclass(frozen=True, slots=True)
-class Ruling:
+class Ruling(Struct, frozen=True):
     """What a table says of one part of a flow; the action is unknown where it cannot be told."""
 
     flow: Flow

@@ -5,8 +5,10 @@ A layer that does not pass what it ought to is a shortfall. Shortfalls are trace
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 from typing import Literal
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from .causes import Cause, causes_of, not_public
 from .ledger import Study
@@ -19,8 +21,7 @@ Severity = Literal["breaks", "risks", "note"]
 _RANK: dict[Severity, int] = {"breaks": 0, "risks": 1, "note": 2}
 
 
-@dataclass(frozen=True, slots=True)
-class Finding:
+class Finding(Struct, frozen=True):
     """Something wrong or unwise, where it stands, and what to do about it."""
 
     kind: str

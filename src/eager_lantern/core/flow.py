@@ -5,8 +5,10 @@ flows that it treats alike, so that at the end each part is known with the rule 
 decided it. Nothing is sampled.
 """
 
-from dataclasses import dataclass, replace
 from typing import Literal
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from .addresses import Address, AddressSet
 from .ladder import Outcome
@@ -39,8 +41,7 @@ Reason = Literal[
 ]
 
 
-@dataclass(frozen=True, slots=True)
-class Flow:
+class Flow(Struct, frozen=True):
     """New connections of one transport to one address.
 
     ``from_ports`` is None once a translation may have changed the source port, and
@@ -55,8 +56,7 @@ class Flow:
     pooled: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
+class Step(Struct, frozen=True):
     """What one device did, with the flow as it left the device."""
 
     at: str
@@ -67,8 +67,7 @@ class Step:
     note: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Journey:
+class Journey(Struct, frozen=True):
     """A part of a flow that had one fate from end to end.
 
     ``asked`` is the part as its origin sent it, ``flow`` as it was at the last step. For
@@ -87,8 +86,7 @@ class Journey:
         return self.steps[-1]
 
 
-@dataclass(frozen=True, slots=True)
-class Leg:
+class Leg(Struct, frozen=True):
     """A part of a flow under way."""
 
     asked: Flow

@@ -1,7 +1,8 @@
 """What is predicted of a promise, as values."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from .addresses import Address, AddressSet
 from .flow import Flow, Journey, Reason
@@ -12,8 +13,7 @@ from .site import Client, Promise, Service
 from .topology import Host
 
 
-@dataclass(frozen=True, slots=True)
-class Stop:
+class Stop(Struct, frozen=True):
     """Ports of a connection that do not get through, and what is to blame."""
 
     ports: PortSet
@@ -24,8 +24,7 @@ class Stop:
     place: Place | None
 
 
-@dataclass(frozen=True, slots=True)
-class Data:
+class Data(Struct, frozen=True):
     """What becomes of each data port that may be used, with the journeys that tell."""
 
     asked: PortSet
@@ -41,8 +40,7 @@ class Data:
         return len(self.works) / len(self.asked) if self.asked else 0.0
 
 
-@dataclass(frozen=True, slots=True)
-class Stand:
+class Stand(Struct, frozen=True):
     """Who connects: a client of the site, or anybody on a network."""
 
     name: str
@@ -52,8 +50,7 @@ class Stand:
     spec: Client
 
 
-@dataclass(frozen=True, slots=True)
-class Forecast:
+class Forecast(Struct, frozen=True):
     """What is predicted of one promise.
 
     ``control`` holds the journeys of the control connection to ``target``; ``announced`` is

@@ -7,7 +7,7 @@ host's own it leaves alone, as the packet filter's connection tracking does. Und
 another port it sees nothing.
 """
 
-from dataclasses import dataclass, field
+from msgspec import Struct, field
 
 from .addresses import Address
 from .flow import Flow, Journey
@@ -16,16 +16,14 @@ from .topology import Crossing, Topology
 FTP_CONTROL_PORT = 21
 
 
-@dataclass(frozen=True, slots=True)
-class Followed:
+class Followed(Struct, frozen=True):
     """What helpers made of an address on its way, and which gateways expect the data."""
 
     address: Address
     helped: dict[str, Address | None] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True)
-class _Sight:
+class _Sight(Struct, frozen=True):
     """The control connection before and behind one device that reads it."""
 
     crossing: Crossing

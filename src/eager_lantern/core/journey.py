@@ -7,8 +7,9 @@ together they always cover the leg exactly.
 """
 
 from collections.abc import Iterator, Mapping
-from dataclasses import replace
 from typing import Literal
+
+from msgspec.structs import replace
 
 from .addresses import Address, AddressSet
 from .filters import Ruling, Table, rulings

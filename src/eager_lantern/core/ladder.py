@@ -4,7 +4,6 @@ Prediction, rehearsal and visit all speak in these words, so that one table can 
 side by side.
 """
 
-from dataclasses import dataclass
 from typing import Literal
 
 Rung = Literal["name", "connect", "greet", "secure", "login", "announce", "data", "list", "send", "fetch", "tidy"]
@@ -14,10 +13,10 @@ RUNGS: tuple[Rung, ...] = (
 
 Outcome = Literal["ok", "refused", "silent", "wrong", "unknown", "untried"]
 Extent = Literal["works", "partly", "fails", "unknown"]
+from msgspec import Struct
 
 
-@dataclass(frozen=True, slots=True)
-class Climbed:
+class Climbed(Struct, frozen=True):
     """One rung of a real session: what happened, in words, and how long it took."""
 
     rung: Rung
@@ -27,8 +26,7 @@ class Climbed:
     advice: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Climb:
+class Climb(Struct, frozen=True):
     """A real session, rung by rung, with the promise that it stands for where it has one."""
 
     target: str

@@ -5,10 +5,10 @@ layer thrown open, and the flow is sent through it. What arrives is what this la
 """
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
 from typing import Literal
 
-from msgspec import structs
+from msgspec import Struct, structs
+from msgspec.structs import replace
 
 from .addresses import Address, Addresses
 from .filters import Table
@@ -22,8 +22,7 @@ from .topology import Crossing, Device, Host, Topology
 Aspect = Literal["hands-out", "address", "control", "outgoing", "outward", "provider", "forwards", "inward", "incoming"]
 
 
-@dataclass(frozen=True, slots=True)
-class Layer:
+class Layer(Struct, frozen=True):
     """One place that must agree: ``ports`` is what it passes of ``wanted``, and beyond it."""
 
     aspect: Aspect
@@ -45,8 +44,7 @@ class Layer:
         return stops[0].outcome if stops else "ok" if not self.missing else "silent"
 
 
-@dataclass(frozen=True, slots=True)
-class Route:
+class Route(Struct, frozen=True):
     """The way that a flow ought to take, end to end."""
 
     origin: Host | str

@@ -1,7 +1,9 @@
 """The ledger: which ports each of the places that must agree lets pass, and what all of them let pass."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from .addresses import Address
 from .flow import Flow
@@ -13,8 +15,7 @@ from .site import Passive
 from .topology import Host, Topology
 
 
-@dataclass(frozen=True, slots=True)
-class Ledger:
+class Ledger(Struct, frozen=True):
     """The layers between a client and the data ports of a service, in order of the way."""
 
     service: str
@@ -24,8 +25,7 @@ class Ledger:
     reachable: PortSet
 
 
-@dataclass(frozen=True, slots=True)
-class Study:
+class Study(Struct, frozen=True):
     """A forecast with every layer of its connections measured, for the ledger and the findings."""
 
     forecast: Forecast

@@ -6,7 +6,8 @@ server to what the client named. Every port is its own case.
 """
 
 from collections.abc import Iterator
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from .addresses import Address, Addresses, AddressSet
 from .flow import Flow, Journey, Leg, Reason

@@ -7,8 +7,9 @@ while the inside is visible from outside only through a gateway that does not tr
 """
 
 from collections import deque
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 from .addresses import Address, Addresses, AddressSet, public_addresses
 from .filters import Table, compiled
@@ -19,8 +20,7 @@ from .site import INTERNET, Client, Gateway, HostFilter, Server, Service, Site
 Way = Literal["inward", "outward"]
 
 
-@dataclass(frozen=True, slots=True)
-class Host:
+class Host(Struct, frozen=True):
     """The server or a client, with its filters ready to ask."""
 
     name: str
@@ -31,8 +31,7 @@ class Host:
     place: Place
 
 
-@dataclass(frozen=True, slots=True)
-class Device:
+class Device(Struct, frozen=True):
     """A gateway with its filters ready to ask."""
 
     spec: Gateway
@@ -56,16 +55,14 @@ class Device:
         return self.spec.inside.network if way == "inward" else self.spec.outside.network
 
 
-@dataclass(frozen=True, slots=True)
-class Side:
+class Side(Struct, frozen=True):
     """One side of a device, found as the holder of an address."""
 
     device: Device
     side: Literal["outside", "inside"]
 
 
-@dataclass(frozen=True, slots=True)
-class Crossing:
+class Crossing(Struct, frozen=True):
     """A device on the way, and the direction in which it is crossed."""
 
     device: Device

@@ -1,7 +1,8 @@
 """Everything that `check` knows of a site: forecasts, ledgers, findings, and the verdict."""
 
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 from .findings import Finding, findings
 from .forecast import Forecast
@@ -11,8 +12,7 @@ from .site import Site
 from .topology import Topology
 
 
-@dataclass(frozen=True, slots=True)
-class Verdict:
+class Verdict(Struct, frozen=True):
     """What is predicted of a site."""
 
     site: Site

@@ -1,6 +1,6 @@
 """One connection of the site, chosen by what it is for or by where it goes."""
 
-from dataclasses import replace
+from msgspec.structs import replace
 
 from .addresses import Address
 from .flow import Flow, Journey

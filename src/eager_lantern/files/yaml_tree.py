@@ -8,11 +8,11 @@ truth values and ``no`` is a word.
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import yaml
+from msgspec import Struct, field
 from yaml.events import (
     AliasEvent,
     CollectionEndEvent,
@@ -61,8 +61,7 @@ def _why(error: OSError) -> str:
     return {2: "there is no such file", 13: "permission denied"}.get(error.errno or 0, str(error.strerror))
 
 
-@dataclass(slots=True)
-class _Node:
+class _Node(Struct):
     """A value, its line, and how many parts it has once its aliases are written out."""
 
     line: int

@@ -4,8 +4,9 @@ The axis is cut wherever any set begins or ends. Each piece gets room by its siz
 less than two columns, so that bars are comparable with each other and not to scale.
 """
 
-from dataclasses import dataclass
 from itertools import pairwise
+
+from msgspec import Struct
 
 from ..core.ports import PortSet
 
@@ -13,8 +14,7 @@ LEAST_COLUMNS = 2
 HUGE = 16_384
 
 
-@dataclass(frozen=True, slots=True)
-class Piece:
+class Piece(Struct, frozen=True):
     """A part of the axis that every set holds wholly or not at all."""
 
     ports: PortSet
