@@ -3,6 +3,7 @@
 import os
 import sys
 from importlib import import_module
+from typing import Any
 
 import typer
 from typer.core import TyperGroup
@@ -19,11 +20,11 @@ BAD_INPUT = 2
 class _Commands(TyperGroup):
     """Commands that are imported when they are asked for, so that each starts quickly."""
 
-    def list_commands(self, ctx: typer.Context) -> list[str]:
+    def list_commands(self, ctx: Any) -> list[str]:
         """All commands, in the order of the work."""
         return list(COMMANDS)
 
-    def get_command(self, ctx: typer.Context, cmd_name: str):  # type: ignore[no-untyped-def]
+    def get_command(self, ctx: Any, cmd_name: str) -> Any:
         """The command of this name, from the module of the same name."""
         if cmd_name not in COMMANDS:
             ctx.fail(f"there is no command “{cmd_name}”{did_you_mean(cmd_name, COMMANDS)}")

@@ -138,7 +138,7 @@ def _written(span: Span) -> tuple[str, ...]:
     if low == high:
         return (str(low),)
     # Both ends are of one family here: the callers cut a set where the families meet.
-    prefixes = list(summarize_address_range(low, high))  # type: ignore[type-var]
+    prefixes = list(summarize_address_range(low, high))
     if len(prefixes) == 1:
         return (str(prefixes[0]),)
     return (f"{low}-{high}",)

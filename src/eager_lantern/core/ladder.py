@@ -6,6 +6,8 @@ side by side.
 
 from typing import Literal
 
+from msgspec import Struct
+
 Rung = Literal["name", "connect", "greet", "secure", "login", "announce", "data", "list", "send", "fetch", "tidy"]
 RUNGS: tuple[Rung, ...] = (
     "name", "connect", "greet", "secure", "login", "announce", "data", "list", "send", "fetch", "tidy",
@@ -13,7 +15,6 @@ RUNGS: tuple[Rung, ...] = (
 
 Outcome = Literal["ok", "refused", "silent", "wrong", "unknown", "untried"]
 Extent = Literal["works", "partly", "fails", "unknown"]
-from msgspec import Struct
 
 
 class Climbed(Struct, frozen=True):

@@ -92,14 +92,14 @@ class Part(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """A mapping of the site file; unknown keys are errors."""
 
 
-class Network(Part):
+class Network(Part, frozen=True):
     """A network whose hosts reach each other without a gateway."""
 
     name: Name
     subnet: AddressSet = AddressSet()
 
 
-class Attachment(Part):
+class Attachment(Part, frozen=True):
     """One side of a gateway."""
 
     network: Name
@@ -107,7 +107,7 @@ class Attachment(Part):
     lease: Lease = "static"
 
 
-class Rule(Part):
+class Rule(Part, frozen=True):
     """One line of a filter. A key that is left out matches everything."""
 
     action: Literal["allow", "deny", "refuse"]
@@ -122,7 +122,7 @@ class Rule(Part):
     enabled: bool = True
 
 
-class Filter(Part):
+class Filter(Part, frozen=True):
     """Rules in order, the first that matches decides, then the default."""
 
     default: Literal["allow", "deny", "refuse"]
@@ -132,21 +132,21 @@ class Filter(Part):
 OPEN = Filter(default="allow")
 
 
-class GatewayFilter(Part):
+class GatewayFilter(Part, frozen=True):
     """What a gateway lets in from outside and out from inside."""
 
     inward: Filter = OPEN
     outward: Filter = OPEN
 
 
-class HostFilter(Part):
+class HostFilter(Part, frozen=True):
     """What a host lets in and out."""
 
     incoming: Filter = OPEN
     outgoing: Filter = OPEN
 
 
-class Forward(Part):
+class Forward(Part, frozen=True):
     """An outside port handed on to an inside host; ``to_port`` is the first inside port."""
 
     ports: PortSet
@@ -163,14 +163,14 @@ class Forward(Part):
         return self.to_port.number - self.ports.lowest if self.to_port and self.ports else 0
 
 
-class Pair(Part):
+class Pair(Part, frozen=True):
     """An outside and an inside address that one-to-one translation joins."""
 
     outside: Address
     inside: Address
 
 
-class Gateway(Part):
+class Gateway(Part, frozen=True):
     """A device that joins an outside and an inside network."""
 
     name: Name
@@ -192,7 +192,7 @@ class Gateway(Part):
     filter: GatewayFilter = GatewayFilter()
 
 
-class Server(Part):
+class Server(Part, frozen=True):
     """The host that the services run on."""
 
     name: Name
@@ -204,7 +204,7 @@ class Server(Part):
     filter: HostFilter = HostFilter()
 
 
-class Tls(Part):
+class Tls(Part, frozen=True):
     """How a service protects its connections (RFC 4217)."""
 
     mode: Literal["none", "explicit", "implicit"] = "none"
@@ -214,7 +214,7 @@ class Tls(Part):
     names: tuple[Name, ...] = ()
 
 
-class Passive(Part):
+class Passive(Part, frozen=True):
     """The service's side of passive mode; without ``ports`` the system picks any."""
 
     ports: PortSet = UNPRIVILEGED
@@ -223,14 +223,14 @@ class Passive(Part):
     announce_inside: Destination | None = None
 
 
-class Active(Part):
+class Active(Part, frozen=True):
     """The service's side of active mode; without ``from_port`` the system picks any."""
 
     from_port: Port | None = None
     accepts_other_address: bool = False
 
 
-class Load(Part):
+class Load(Part, frozen=True):
     """What the service has to carry."""
 
     clients: Count | None = None
@@ -240,7 +240,7 @@ class Load(Part):
     burst: Count | None = None
 
 
-class Service(Part):
+class Service(Part, frozen=True):
     """One listening endpoint on the server."""
 
     name: Name
@@ -254,7 +254,7 @@ class Service(Part):
     keep_open_for: tuple[Name, ...] = ()
 
 
-class Account(Part):
+class Account(Part, frozen=True):
     """A login of a service and what it may do."""
 
     name: Name
@@ -265,7 +265,7 @@ class Account(Part):
     clients: tuple[Name, ...] = ()
 
 
-class Client(Part):
+class Client(Part, frozen=True):
     """A place where users stand."""
 
     name: Name
@@ -282,14 +282,14 @@ class Client(Part):
     filter: HostFilter = HostFilter()
 
 
-class PublishedName(Part):
+class PublishedName(Part, frozen=True):
     """A name that clients type and the addresses that it leads to."""
 
     name: Name
     addresses: Addresses
 
 
-class Promise(Part):
+class Promise(Part, frozen=True):
     """One thing that must work, or must stay shut."""
 
     client: Name
@@ -298,7 +298,7 @@ class Promise(Part):
     holds: Literal["works", "shut"] = "works"
 
 
-class Site(Part):
+class Site(Part, frozen=True):
     """Everything in one site file."""
 
     lantern: Literal[1]

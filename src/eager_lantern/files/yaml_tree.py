@@ -95,7 +95,7 @@ class YamlTree:
 
     def _events(self, text: str) -> Iterable[Event]:
         try:
-            yield from yaml.parse(text, Loader=_Loader)  # type: ignore[no-untyped-call]
+            yield from yaml.parse(text, Loader=_Loader)
         except yaml.MarkedYAMLError as error:
             mark = error.problem_mark or error.context_mark
             line = mark.line + 1 if mark else 1
@@ -109,7 +109,7 @@ class YamlTree:
         stack: list[_Node] = []
         for event in events:
             if isinstance(event, DocumentStartEvent) and root is not None:
-                raise self._bad(event.start_mark.line + 1, "starts a second document; a site file is one document")
+                raise self._bad(_line(event), "starts a second document; a site file is one document")
             if isinstance(event, CollectionEndEvent):
                 node = stack.pop()
                 node.open = False
@@ -128,9 +128,9 @@ class YamlTree:
         return root
 
     def _node(self, event: NodeEvent) -> _Node:
-        line = event.start_mark.line + 1
+        line = _line(event)
         if isinstance(event, AliasEvent):
-            meant = self._anchors.get(event.anchor)
+            meant = self._anchors.get(str(event.anchor))
             if meant is None:
                 raise self._bad(line, f"*{event.anchor} stands for nothing: no &{event.anchor} before it")
             if meant.open:
@@ -171,6 +171,10 @@ class YamlTree:
             first = mapping.below[str(key.data)][0]
             raise self._bad(key.line, f"“{key.data}” stands here a second time (first in line {first}); keep one")
         return key
+
+
+def _line(event: Event) -> int:
+    return event.start_mark.line + 1 if event.start_mark else 1
 
 
 def _scalar(event: ScalarEvent) -> object:

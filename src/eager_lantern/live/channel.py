@@ -60,7 +60,7 @@ class Channel:
         else:
             rest = memoryview(data)
             while rest:
-                sent = await self._driven(lambda part=rest[:CHUNK]: self.tls.write(part))  # type: ignore[misc,union-attr]
+                sent = await self._driven(lambda part=rest[:CHUNK]: self.tls.write(part))  # type: ignore[misc]
                 rest = rest[sent:]
         await self._writer.drain()
 
