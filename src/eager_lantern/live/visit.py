@@ -91,6 +91,9 @@ class _Climber:
         if self.plan.address is not None:
             self.address = self.plan.address
             return f"{self.plan.name} is {self.address} by the site file"
+        with contextlib.suppress(ValueError):
+            self.address = str(Address.parse(self.plan.name))
+            return "an address, nothing to look up"
         loop = asyncio.get_running_loop()
         try:
             found = await loop.getaddrinfo(self.plan.name, self.plan.port, type=socket.SOCK_STREAM)

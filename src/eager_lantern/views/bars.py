@@ -36,11 +36,11 @@ def axis(sets: list[PortSet], wanted: PortSet, columns: int) -> list[Piece]:
 
 
 def bar(pieces: list[Piece], ports: PortSet, wanted: PortSet) -> str:
-    """``━`` passes, ``·`` is wanted and does not pass, ``─`` passes without being wanted."""
+    """``▆`` passes, ``·`` is wanted and does not pass, ``▂`` passes without being wanted."""
     text = ""
     for piece in pieces:
         if piece.ports <= ports:
-            text += ("━" if piece.ports <= wanted else "─") * piece.columns
+            text += ("▆" if piece.ports <= wanted else "▂") * piece.columns
         else:
             text += ("·" if piece.ports <= wanted else " ") * piece.columns
     return text

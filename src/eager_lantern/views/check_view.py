@@ -13,7 +13,7 @@ from ..core.place import Place
 from ..core.ports import PortSet
 from ..core.verdict import Verdict
 from .bars import HUGE, Piece, axis, bar
-from .screen import between, columns, state
+from .screen import between, columns, command, state
 from .style import ACCENT, PASSES, STOPS, STRONG, UNTRIED
 from .wording import because, share_that
 
@@ -125,7 +125,7 @@ def ledger_view(ledger: Ledger, verdict: Verdict, line: LineOf) -> Iterator[Rend
 def _bar(pieces: list[Piece], ports: PortSet, wanted: PortSet) -> Text:
     text = Text()
     for character in bar(pieces, ports, wanted):
-        text.append(character, style=STOPS if character == "·" else PASSES if character == "━" else UNTRIED)
+        text.append(character, style=STOPS if character == "·" else PASSES if character == "▆" else UNTRIED)
     return text
 
 
@@ -177,13 +177,11 @@ def _next(verdict: Verdict, file: str) -> Text:
     """The command that helps most now."""
     for each in verdict.forecasts:
         if each.kept is False and each.promise.holds == "works":
-            return Text(f"Next: eager-lantern walk {file} {walk_words(each)}", style=ACCENT)
+            return command(f"Next: eager-lantern walk {file} {walk_words(each)}", ACCENT)
     works = next((each for each in verdict.forecasts if each.promise.holds == "works"), None)
     if works:
-        client, service = works.promise.client, works.promise.service
-        return Text(
-            f"Next, from {client}: eager-lantern visit {file} --client {client} --service {service}", style=ACCENT
-        )
+        words = f"--client {works.promise.client} --service {works.promise.service}"
+        return command(f"Next, from {works.promise.client}: eager-lantern visit {file} {words}", ACCENT)
     return Text("Next: add promises to the site file, one for each thing that must work", style=ACCENT)
 
 

@@ -8,7 +8,7 @@ from rich.style import Style
 from rich.table import Table
 from rich.text import Text
 
-from .style import SHAPES
+from .style import PLAIN, SHAPES, STOPS
 
 WIDTH = 100
 
@@ -27,8 +27,13 @@ def rendered(parts: Iterable[RenderableType], colour: bool, width: int = WIDTH) 
         legacy_windows=False,
     )
     for part in parts:
-        console.print(part)
+        console.print(part, crop=False)
     return "\n".join(line.rstrip() for line in out.getvalue().split("\n"))
+
+
+def command(text: str, style: Style) -> Text:
+    """A command to copy: one line, however long."""
+    return Text(text, style=style, no_wrap=True, overflow="ignore")
 
 
 def columns(*, widths: tuple[int | None, ...], gap: int = 1) -> Table:
@@ -42,7 +47,7 @@ def columns(*, widths: tuple[int | None, ...], gap: int = 1) -> Table:
 def state(word: str) -> Text:
     """``◆ broken``: shape, colour and word of a state."""
     shape, style = SHAPES[word]
-    return Text(f"{shape} {word}", style=style)
+    return Text.assemble((f"{shape} ", style), (word, style if style is STOPS else PLAIN))
 
 
 def between(left: str, right: Text, style: Style) -> Table:

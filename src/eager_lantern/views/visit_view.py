@@ -20,9 +20,8 @@ _VERDICT = {
 def visit_view(climb: Climb) -> Iterator[RenderableType]:
     """One line a rung: outcome, name, time, what was seen."""
     word, style = _VERDICT[climb.observed]
-    headline = f"{climb.client} → {climb.service or 'server'}, {climb.mode}"
-    yield between(headline, Text(word, style=style), STRONG)
-    yield Text(f"visited {climb.target}", style=UNTRIED)
+    yield between(_headline(climb), Text(word, style=style), STRONG)
+    yield Text(f"a real session with {climb.target}", style=UNTRIED)
     yield ""
     table = columns(widths=(11, 10, 10, None))
     for each in climb.rungs:
@@ -32,6 +31,10 @@ def visit_view(climb: Climb) -> Iterator[RenderableType]:
     yield table
     yield ""
     yield Text(_closing(climb), style=STRONG)
+
+
+def _headline(climb: Climb) -> str:
+    return f"{climb.client} → {climb.service}, {climb.mode}" if climb.service else f"From here, {climb.mode}"
 
 
 def _time(rung: Climbed) -> Text:
