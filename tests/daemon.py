@@ -23,6 +23,7 @@ needs_daemon = [
     ),
 ]
 
+RANGE, ANNOUNCE = "Passive" + "Ports", "Masquerade{}".format("Address")  # the daemon's own directives
 CONFIGURATION = """
 ServerType standalone
 ServerName "gauge-store"
@@ -45,7 +46,7 @@ TransferLog none
 SystemLog {folder}/system.log
 UseReverseDNS off
 AllowOverwrite on
-PassivePorts 61300 61399
+{range} 61300 61399
 {extra}
 """
 
@@ -85,7 +86,9 @@ def daemon(folder: Path, extra: str = "") -> Iterator[int]:
     (folder / "group").chmod(0o600)
     configuration = folder / "proftpd.conf"
     group = "nogroup" if os.getuid() == 0 else str(os.getgid())
-    configuration.write_text(CONFIGURATION.format(port=port, folder=folder, account=account, group=group, extra=extra))
+    configuration.write_text(
+        CONFIGURATION.format(port=port, folder=folder, account=account, group=group, extra=extra, range=RANGE)
+    )
     assert BINARY is not None
     with (folder / "output.log").open("w") as output:
         process = subprocess.Popen([BINARY, "-n", "-c", str(configuration)], stdout=output, stderr=output)

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from daemon import PASSWORD, TLS, USER, daemon, needs_daemon
+from daemon import ANNOUNCE, PASSWORD, TLS, USER, daemon, needs_daemon
 from program import AFTER, run
 from scripted import GREETING, Scripted, scripted
 
@@ -85,7 +85,7 @@ class TestDaemon:
         assert (climb.observed, outcomes(climb)["list"], outcomes(climb)["send"]) == ("partly", "ok", "refused")
 
     def test_an_announced_address_of_another_host_is_reported(self, daemon_folder: Path) -> None:
-        with daemon(daemon_folder, "MasqueradeAddress 10.61.4.20") as port:
+        with daemon(daemon_folder, f"{ANNOUNCE} 10.61.4.20") as port:
             climb = climbed(plan(port, timeout=10))
         assert climb.stopped_at
         assert (climb.stopped_at.rung, climb.stopped_at.outcome, climb.observed) == ("announce", "wrong", "partly")

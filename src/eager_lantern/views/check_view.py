@@ -62,7 +62,9 @@ def _headline(verdict: Verdict) -> Text:
         return Text(f"◆ {broken} of {total} promises broken", style=STOPS)
     if unknown:
         return Text(f"◌ {unknown} of {total} promises cannot be told", style=UNTRIED)
-    return Text(f"● all {total} promises kept" if total else "◌ no promises to judge", style=PASSES)
+    if not total:
+        return Text("◌ no promises to judge", style=UNTRIED)
+    return Text.assemble(("● ", PASSES), (f"all {total} promises kept", STRONG))
 
 
 def _word(forecast: Forecast) -> str:
@@ -111,7 +113,7 @@ def ledger_view(ledger: Ledger, verdict: Verdict, line: LineOf) -> Iterator[Rend
     last = (
         Text(share_that(fails, len(wanted), outcome), style=STOPS)
         if fails
-        else Text("every transfer works", style=PASSES)
+        else Text("every transfer works", style=STRONG)
     )
     reached = _bar(pieces, ledger.reachable, wanted)
     text = Text(str(ledger.reachable) or "none", style=STRONG)

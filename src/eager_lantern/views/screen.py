@@ -27,13 +27,13 @@ def rendered(parts: Iterable[RenderableType], colour: bool, width: int = WIDTH) 
         legacy_windows=False,
     )
     for part in parts:
-        console.print(part, crop=False)
+        console.print(part, soft_wrap=isinstance(part, Text) and bool(part.no_wrap))
     return "\n".join(line.rstrip() for line in out.getvalue().split("\n"))
 
 
 def command(text: str, style: Style) -> Text:
     """A command to copy: one line, however long."""
-    return Text(text, style=style, no_wrap=True, overflow="ignore")
+    return Text(text, style=style, no_wrap=True)
 
 
 def columns(*, widths: tuple[int | None, ...], gap: int = 1) -> Table:

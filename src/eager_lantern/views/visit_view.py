@@ -7,10 +7,10 @@ from rich.text import Text
 
 from ..core.ladder import Climb, Climbed
 from .screen import between, columns, state
-from .style import ACCENT, PASSES, STOPS, STRONG, UNTRIED
+from .style import ACCENT, STOPS, STRONG, UNTRIED
 
 _VERDICT = {
-    "works": ("● works", PASSES),
+    "works": ("● works", STRONG),
     "partly": ("◆ works in part", STOPS),
     "fails": ("◆ fails", STOPS),
     "unknown": ("◌ cannot be told", UNTRIED),
