@@ -55,6 +55,7 @@ def _duplicates(site: Site) -> Iterator[Problem]:
     networks: list[tuple[Place, str]] = [(("networks", i, "name"), each.name) for i, each in enumerate(site.networks)]
     yield from _twice("network or device", [*networks, *devices])
     yield from _twice("service", [(("services", i, "name"), each.name) for i, each in enumerate(site.services)])
+    yield from _twice("group", [(("groups", i, "name"), each.name) for i, each in enumerate(site.groups)])
     yield from _twice("published name", [(("names", i, "name"), each.name) for i, each in enumerate(site.names)])
 
 
@@ -81,6 +82,9 @@ def _references(site: Site) -> Iterator[Problem]:
         yield from _service_references(site, service, ("services", i), [*clients, *networks])
     for i, account in enumerate(site.accounts):
         yield from _known("service", account.service, services, ("accounts", i, "service"))
+        for j, name in enumerate(account.groups):
+            groups = [each.name for each in site.groups]
+            yield from _known("group", name, groups, ("accounts", i, "groups", j))
         for j, name in enumerate(account.clients):
             yield from _known("client", name, clients, ("accounts", i, "clients", j))
 

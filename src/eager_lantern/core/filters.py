@@ -5,6 +5,7 @@ written for another network category are gone, and a rule for a program has beco
 ports that the program listens on.
 """
 
+from bisect import bisect_left, insort
 from collections.abc import Mapping
 from typing import Literal
 
@@ -13,11 +14,13 @@ from msgspec.structs import replace
 
 from .addresses import AddressSet
 from .flow import Flow
+from .intervals import Span
 from .place import Place
 from .ports import PortSet
 from .site import Filter, Rule
 
 Action = Literal["allow", "deny", "refuse"]
+_Area = tuple[PortSet, PortSet | None]
 
 
 class Match(Struct, frozen=True):
@@ -77,44 +80,106 @@ def _match(rule: Rule, place: Place, listening: Mapping[str, PortSet]) -> Match:
 
 
 def rulings(table: Table, flow: Flow) -> list[Ruling]:
-    """The flow cut into parts by the rule that decides each; together they are the flow."""
-    undecided = [flow]
-    decided: list[Ruling] = []
-    for match in table.matches:
-        if not undecided:
-            break
-        if match.protocol in ("any", flow.protocol) and (match.targets is None or flow.to.number in match.targets):
-            undecided = [rest for each in undecided for rest in _cut(each, match, decided)]
-    decided += [Ruling(each, table.default, table.place, None) for each in undecided]
-    return decided
+    """The flow cut into parts by the rule that decides each; together they are the flow.
+
+    Sources are cut where a rule's sources begin or end. Sources that the same rules are about
+    are alike and are decided once, rule by rule, until no port is left; so the work grows with
+    the rules and the cuts, not with addresses and ports.
+    """
+    about = [
+        each
+        for each in table.matches
+        if each.ports
+        and each.protocol in ("any", flow.protocol)
+        and (each.targets is None or flow.to.number in each.targets)
+    ]
+    if flow.pooled:
+        return _decided(table, about, flow)
+    return [
+        ruling
+        for matches, sources in _alike(about, flow.sources)
+        for ruling in _decided(table, matches, replace(flow, sources=sources))
+    ]
 
 
-def _cut(flow: Flow, match: Match, decided: list[Ruling]) -> list[Flow]:
-    """Rule on the part of the flow that the match covers, and return the parts that are left."""
-    ports = flow.ports & match.ports
-    sources = flow.sources & match.sources if match.sources is not None else flow.sources
-    if not ports or not sources:
-        return [flow]
-    rest = [replace(flow, ports=flow.ports - match.ports)]
-    hit = replace(flow, ports=ports)
-    action: Literal[Action, "unknown"] = match.action
-    if flow.pooled and sources != flow.sources:
-        action = "unknown"
+def _alike(matches: list[Match], sources: AddressSet) -> list[tuple[list[Match], AddressSet]]:
+    """Sources grouped by the rules that are about them: a sweep along the addresses."""
+    always = [i for i, each in enumerate(matches) if each.sources is None or sources <= each.sources]
+    bounded = set(range(len(matches))) - set(always)
+    edges: list[tuple[int, int, int]] = []
+    for i in sorted(bounded):
+        clipped = matches[i].sources & sources  # type: ignore[operator]
+        for low, high in clipped.spans:
+            edges += [(low, 1, i), (high + 1, 0, i)]
+    if not edges:
+        return [([matches[i] for i in always], sources)]
+    groups: dict[tuple[int, ...], list[Span]] = {}
+    active = list(always)
+    edges.sort()
+    position = 0
+    for span in sources.spans:
+        start = span[0]
+        while position < len(edges) and edges[position][0] <= span[1]:
+            at, begins, i = edges[position]
+            if at > start:
+                groups.setdefault(tuple(active), []).append((start, at - 1))
+                start = at
+            _toggle(active, i, bool(begins))
+            position += 1
+        groups.setdefault(tuple(active), []).append((start, span[1]))
+        while position < len(edges) and edges[position][1] == 0 and edges[position][0] == span[1] + 1:
+            _toggle(active, edges[position][2], False)
+            position += 1
+    return [([matches[i] for i in key], AddressSet.of(*spans)) for key, spans in groups.items()]
+
+
+def _toggle(active: list[int], i: int, begins: bool) -> None:
+    """Keep the ascending list of the rules that are about the present address."""
+    if begins:
+        insort(active, i)
     else:
-        rest.append(replace(hit, sources=flow.sources - sources))
-        hit = replace(hit, sources=sources)
+        del active[bisect_left(active, i)]
+
+
+def _decided(table: Table, matches: list[Match], flow: Flow) -> list[Ruling]:
+    """First match decides, for sources that every one of these rules is about."""
+    left: list[_Area] = [(flow.ports, flow.from_ports)]
+    found: list[Ruling] = []
+    for match in matches:
+        if not left:
+            break
+        left = [rest for area in left for rest in _cut(area, match, flow, found)]
+    found += [Ruling(_part(flow, area), table.default, table.place, None) for area in left]
+    return found
+
+
+def _part(flow: Flow, area: _Area) -> Flow:
+    return Flow(flow.protocol, flow.sources, area[1], flow.to, area[0], flow.pooled)
+
+
+def _cut(area: _Area, match: Match, flow: Flow, found: list[Ruling]) -> list[_Area]:
+    """Rule on the part of an area that the match covers, and return what is left of it."""
+    ports, from_ports = area
+    if match.ports.highest < ports.lowest or ports.highest < match.ports.lowest:
+        return [area]
+    hit = ports & match.ports
+    if not hit:
+        return [area]
+    if flow.pooled and match.sources is not None and not flow.sources <= match.sources:
+        if not flow.sources & match.sources:
+            return [area]
+        action: Literal[Action, "unknown"] = "unknown"
+    else:
+        action = match.action
+    rest: list[_Area] = [(ports - hit, from_ports)]
     if match.from_ports is not None:
-        if flow.from_ports is None:
+        if from_ports is None:
             action = "unknown"
         else:
-            rest.append(replace(hit, from_ports=flow.from_ports - match.from_ports))
-            hit = replace(hit, from_ports=flow.from_ports & match.from_ports)
-    if _empty(hit):
-        return [flow]
-    decided.append(Ruling(hit, action, match.place, match.name or None))
-    return [each for each in rest if not _empty(each)]
-
-
-def _empty(flow: Flow) -> bool:
-    no_source_port = flow.from_ports is not None and not flow.from_ports
-    return not flow.ports or not flow.sources or no_source_port
+            within = from_ports & match.from_ports
+            if not within:
+                return [area]
+            rest.append((hit, from_ports - within))
+            from_ports = within
+    found.append(Ruling(_part(flow, (hit, from_ports)), action, match.place, match.name or None))
+    return [each for each in rest if each[0] and (each[1] is None or each[1])]

@@ -33,6 +33,7 @@ Reason = Literal[
     "another peer",
     "address refused",
     "session reuse",
+    "control forgotten",
     "client has no address",
     "source port may change",
     "source address may change",

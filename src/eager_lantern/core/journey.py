@@ -182,9 +182,7 @@ class _Road:
             yield leg.then(device.name, "forward", replace(leg.flow, to=host), (*device.place, "ftp_helper")), True
             return
         waiting = [leg]
-        for i, forward in enumerate(device.spec.forwards):
-            if not (device.spec.forwarding and forward.enabled):
-                continue
+        for i, forward in device.spec.entered_forwards() if device.spec.forwarding else ():
             place = (*device.place, "forwards", i)
             left: list[Leg] = []
             for each in waiting:

@@ -182,6 +182,8 @@ def _opened(gateway: Gateway, next_hops: Addresses, kept: Aspect | None) -> Gate
         provider_blocks=gateway.provider_blocks if kept == "provider" else BlockedPorts(),
         forwarding=gateway.forwarding if kept == "forwards" else True,
         forwards=gateway.forwards if kept == "forwards" else ideal,
+        forward_ranges=gateway.forward_ranges if kept == "forwards" else True,
+        forward_limit=gateway.forward_limit if kept == "forwards" else None,
         forwards_pass_filter=kept != "inward",
         filter=GatewayFilter(
             inward=gateway.filter.inward if kept == "inward" else OPEN,

@@ -170,13 +170,14 @@ def _passive(topology: Topology, forecast: Forecast) -> Forecast:
     flow = Flow("tcp", stand.sources, UNPRIVILEGED, data_to, passive.ports)
     journeys = tuple(
         settled
-        for each in travel(topology, stand.origin, flow, followed.helped)
+        for protocol in passive.protocols
+        for each in travel(topology, stand.origin, replace(flow, protocol=protocol), followed.helped)
         for part in _judged(topology, each, each.asked.ports if each.asked.ports == each.flow.ports else PortSet())
         for settled in (_accepted(topology, forecast, part),)
     )
     announced = None if extended else followed.address
     settled_on = replace(forecast, announced=announced, helped=followed.helped)
-    return _with_data(settled_on, flow, journeys)
+    return _with_data(topology, settled_on, flow, journeys)
 
 
 def _announced(topology: Topology, passive: Passive, control: Journey) -> Address | None:
@@ -242,7 +243,7 @@ def _active(topology: Topology, forecast: Forecast) -> Forecast:
     flow = Flow("tcp", own, from_ports, followed.address, stand.spec.active_ports)
     journeys = tuple(_back_at_client(stand, each) for each in travel(topology, topology.server, flow, followed.helped))
     settled_on = replace(forecast, announced=named, helped=followed.helped)
-    return _with_data(settled_on, flow, journeys)
+    return _with_data(topology, settled_on, flow, journeys)
 
 
 def _back_at_client(stand: Stand, journey: Journey) -> Journey:
@@ -253,7 +254,30 @@ def _back_at_client(stand: Stand, journey: Journey) -> Journey:
     return leg.stopped(journey.end.at, "refused", "not listening", _decided(leg))
 
 
-def _with_data(forecast: Forecast, flow: Flow, journeys: tuple[Journey, ...]) -> Forecast:
+def _with_data(topology: Topology, forecast: Forecast, flow: Flow, journeys: tuple[Journey, ...]) -> Forecast:
     data = data_of(flow.ports, journeys)
-    rung: Rung | None = "data" if data.stops else None
-    return replace(forecast, predicted=extent_of(data), rung=rung, stops=data.stops, data=data, data_flow=flow)
+    found = replace(forecast, predicted=extent_of(data), stops=data.stops, data=data, data_flow=flow)
+    if data.stops:
+        return replace(found, rung="data")
+    return _until_the_end(topology, found)
+
+
+def _until_the_end(topology: Topology, forecast: Forecast) -> Forecast:
+    """While data moves, control is quiet: a gateway that forgets it sooner breaks the end of a
+    transfer of typical size and rate."""
+    seconds = transfer_seconds(forecast.service)
+    passed = {step.at for step in forecast.control[0].steps}
+    for device in topology.devices:
+        timeout = device.spec.idle_timeout
+        if device.name in passed and timeout is not None and seconds is not None and seconds > timeout.amount:
+            stop = Stop(PortSet(), "silent", device.name, None, "control forgotten", (*device.place, "idle_timeout"))
+            return _stopped(forecast, "fails", "send", stop)
+    return forecast
+
+
+def transfer_seconds(service: Service) -> float | None:
+    """How long a transfer of typical size takes; None where size or rate is not known."""
+    load = service.load
+    if load is None or load.typical_size is None or load.rate is None or not load.rate.amount:
+        return None
+    return load.typical_size.amount * 8 / load.rate.amount

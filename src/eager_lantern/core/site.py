@@ -19,6 +19,7 @@ Count = Annotated[int, Meta(ge=0, le=1_000_000_000)]
 Transport = Literal["tcp", "udp"]
 Lease = Literal["static", "reserved", "dynamic"]
 Mode = Literal["passive", "active"]
+Right = Literal["list", "read", "write", "append", "rename", "remove", "make-folders"]
 INTERNET = "internet"
 
 
@@ -191,6 +192,13 @@ class Gateway(Part, frozen=True):
     forwards: tuple[Forward, ...] = ()
     filter: GatewayFilter = GatewayFilter()
 
+    def entered_forwards(self) -> list[tuple[int, Forward]]:
+        """The forwards that are switched on and that the device can hold, with their indexes."""
+        wanted = [(i, each) for i, each in enumerate(self.forwards) if each.enabled]
+        if not self.forward_ranges:
+            wanted = [(i, each) for i, each in wanted if len(each.ports) == 1]
+        return wanted[: self.forward_limit] if self.forward_limit is not None else wanted
+
 
 class Server(Part, frozen=True):
     """The host that the services run on."""
@@ -254,13 +262,23 @@ class Service(Part, frozen=True):
     keep_open_for: tuple[Name, ...] = ()
 
 
+class Group(Part, frozen=True):
+    """What all accounts of a group may do, and what they may not."""
+
+    name: Name
+    rights: tuple[Right, ...] = ()
+    denies: tuple[Right, ...] = ()
+
+
 class Account(Part, frozen=True):
-    """A login of a service and what it may do."""
+    """A login of a service and what it may do; what its groups say is added."""
 
     name: Name
     service: Name
     home: str | None = None
-    rights: tuple[Name, ...] = ()
+    rights: tuple[Right, ...] = ()
+    denies: tuple[Right, ...] = ()
+    groups: tuple[Name, ...] = ()
     confined: bool = True
     clients: tuple[Name, ...] = ()
 
@@ -307,6 +325,7 @@ class Site(Part, frozen=True):
     networks: tuple[Network, ...] = ()
     gateways: tuple[Gateway, ...] = ()
     services: tuple[Service, ...] = ()
+    groups: tuple[Group, ...] = ()
     accounts: tuple[Account, ...] = ()
     clients: tuple[Client, ...] = ()
     names: tuple[PublishedName, ...] = ()

@@ -107,6 +107,10 @@ class Topology:
         """Whether the holder of an address is visible from a network."""
         return any(self.holds(far, address) for far in self._routes(network))
 
+    def visible(self, network: str) -> frozenset[str]:
+        """The networks whose addresses can be used from a network."""
+        return frozenset(self._routes(network))
+
     def chain(self, start: str, end: str) -> tuple[Crossing, ...] | None:
         """The devices between two networks, whether or not they translate; None without one."""
         return self._search(start, through_translation=True).get(end)

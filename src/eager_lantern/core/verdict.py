@@ -4,7 +4,8 @@ from typing import Literal
 
 from msgspec import Struct
 
-from .findings import Finding, findings
+from .finding import Finding
+from .findings import findings
 from .forecast import Forecast
 from .ledger import Ledger, study
 from .session import foresee

@@ -4,7 +4,7 @@ import json
 from collections.abc import Callable
 from typing import Any
 
-from ..core.findings import Finding
+from ..core.finding import Finding
 from ..core.flow import Flow, Journey
 from ..core.forecast import Data, Forecast, Stop
 from ..core.ladder import Climb

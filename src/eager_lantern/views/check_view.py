@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterator
 from rich.console import RenderableType
 from rich.text import Text
 
-from ..core.findings import Finding
+from ..core.finding import Finding
 from ..core.forecast import Forecast
 from ..core.layers import Layer
 from ..core.ledger import Ledger

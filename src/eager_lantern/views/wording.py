@@ -51,6 +51,7 @@ def blame(stop: Stop, goes_to: str) -> str:
         "another peer": f"{stop.at} sees it come from another address than the control connection",
         "address refused": f"{stop.at} refuses to connect to {goes_to}, which is not the address it sees",
         "session reuse": f"{stop.at} demands that data resumes the TLS session, this client does not",
+        "control forgotten": f"{stop.at} forgets the quiet control connection before a typical transfer ends",
         "client has no address": f"the site file gives {stop.at} no address that would do",
         "source port may change": f"{rule} of {stop.at} asks for a source port that a device before it may change",
         "source address may change": f"{stop.at} judges by source, which a pool of addresses may change",
@@ -67,6 +68,8 @@ def because(forecast: Forecast) -> str:
     if not forecast.stops:
         return ""
     stop = forecast.stops[0]
+    if forecast.rung == "send":
+        return f"every typical transfer breaks at its end: {blame(stop, '')}"
     if forecast.data and forecast.data.asked:
         goes_to = str(forecast.data_flow.to) if forecast.data_flow else ""
         failing = forecast.data.fails or forecast.data.unknown

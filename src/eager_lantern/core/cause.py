@@ -1,0 +1,74 @@
+"""A cause: what is to blame for a promise that is not kept, with the words to say it."""
+
+from typing import Literal
+
+from msgspec import Struct
+
+from .finding import Severity
+from .place import Place
+from .ports import PortSet
+
+Role = Literal["control", "data"]
+
+
+class Cause(Struct, frozen=True):
+    """A kind of fault at a place. ``{ports}`` in the texts stands for the ports that it stops."""
+
+    kind: str
+    place: Place
+    ports: PortSet
+    text: str
+    cure: str
+    severity: Severity = "breaks"
+
+    @property
+    def message(self) -> str:
+        """What is wrong, in a sentence."""
+        return self.text.replace("{ports}", ports_phrase(self.ports))
+
+    @property
+    def advice(self) -> str:
+        """What to do about it."""
+        return self.cure.replace("{ports}", str(self.ports))
+
+
+def ports_phrase(ports: PortSet) -> str:
+    """``port 21``, ``ports 61200-61455``."""
+    return f"port {ports}" if len(ports) == 1 else f"ports {ports}"
+
+
+def quoted(name: str) -> str:
+    """``“data” ``, or nothing for what has no name."""
+    return f"“{name}” " if name else ""
+
+
+def the(what: str, name: str) -> str:
+    """``forward “data”``, or ``this forward``."""
+    return f"{what} “{name}”" if name else f"this {what}"
+
+
+def article(kind: str) -> str:
+    """``a private``, ``an unspecified``."""
+    return f"an {kind}" if kind[0] in "aeiou" else f"a {kind}"
+
+
+def mismatch_kind(written: PortSet, wanted: PortSet) -> str:
+    """Whether a range differs from another by a slip of the hand, or is just another range.
+
+    A slip is one number with a digit more, a digit less, or two digits swapped, while the
+    other end is right.
+    """
+    if len(written.spans) != 1 or len(wanted.spans) != 1:
+        return "range-mismatch"
+    ends = ((written.lowest, wanted.lowest), (written.highest, wanted.highest))
+    wrong = [(str(a), str(b)) for a, b in ends if a != b]
+    return "range-typo" if len(wrong) == 1 and _slipped(*wrong[0]) else "range-mismatch"
+
+
+def _slipped(a: str, b: str) -> bool:
+    if len(a) == len(b):
+        differing = [i for i in range(len(a)) if a[i] != b[i]]
+        adjacent = len(differing) == 2 and differing[1] == differing[0] + 1
+        return adjacent and a[differing[0]] == b[differing[1]] and a[differing[1]] == b[differing[0]]
+    shorter, longer = sorted((a, b), key=len)
+    return len(longer) == len(shorter) + 1 and any(longer[:i] + longer[i + 1 :] == shorter for i in range(len(longer)))

@@ -1,0 +1,162 @@
+"""What breaks a session though every port is open: addresses, peers, modes, patience."""
+
+from collections.abc import Iterator
+
+from .cause import Cause, article, quoted
+from .forecast import Forecast, Stop
+from .layers import Layer
+from .ledger import Study
+from .place import Place
+from .ports import PortSet
+from .quantities import Duration
+from .session import entrances, transfer_seconds
+from .site import INTERNET
+from .topology import Device, Topology
+
+
+def announced_cause(topology: Topology, forecast: Forecast, layer: Layer) -> Cause:
+    """The client is told an address that leads nowhere from where it stands."""
+    assert forecast.data is not None
+    told, server, client = forecast.announced, topology.server.name, forecast.stand.name
+    good = ", ".join(str(each) for each in entrances(topology, forecast.stand.network) if each.family == 4)
+    text = f"{server} announces {told} to {client}"
+    turning = next((each for each in topology.devices if told and told.number in each.outside_addresses), None)
+    if forecast.stand.network == topology.server.network or any(s.reason == "no hairpin" for s in forecast.data.stops):
+        place = (*layer.place[:-1], "announce_inside")
+        text += f", which is inside{_turning_back(turning)}"
+        cure = "set announce_inside: own, or hairpin: true where the device can"
+        return Cause("announces-outside-to-inside", place, layer.missing, text, cure)
+    if told is not None and told.kind != "public":
+        text += f": {article(told.kind)} address, which nobody outside can reach"
+        return Cause("announces-private-address", layer.place, layer.missing, text, f"set announce: {good}")
+    text += f", but is reached at {good}"
+    return Cause("announces-stale-address", layer.place, layer.missing, text, f"set announce: {good}")
+
+
+def _turning_back(device: Device | None) -> str:
+    if device is None:
+        return ""
+    if device.spec.hairpin:
+        return f": turned back by {device.name}, data comes from another address than the control connection"
+    return f": {device.name} does not turn connections back"
+
+
+def no_way_in(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
+    """The client goes to an address that does not lead to the server at all."""
+    if forecast.target is None:
+        return
+    clients = topology.site.clients
+    place: Place = next(
+        (("clients", i, "reaches") for i, each in enumerate(clients) if each is forecast.stand.spec), forecast.place
+    )
+    good = ", ".join(map(str, entrances(topology, forecast.stand.network))) or "no address of the site"
+    port = PortSet.single(forecast.service.control_port.number)
+    text = (
+        f"{forecast.stand.name} goes to {forecast.target}, but {topology.server.name} is reached from there at {good}"
+    )
+    yield Cause("no-way-in", place, port, text, f"let it reach {good}, and give the name that address")
+
+
+def cannot_return(topology: Topology, study: Study) -> Iterator[Cause]:
+    """Active mode: the server's connection back to the client, as one cause."""
+    forecast = study.forecast
+    if forecast.kept is None:
+        return
+    layer = next((each for each in study.data if each.missing), None)
+    stop = forecast.stops[0] if forecast.stops else None
+    server, client = topology.server.name, forecast.stand.name
+    cure = f"let {client} use passive mode; active mode needs its side to let connections in from {server}"
+    if stop and stop.reason == "address refused":
+        yield _named_elsewhere(topology, forecast, cure)
+    elif layer and layer.aspect in ("outgoing", "outward") and _on_server_side(topology, layer.at):
+        text = f"{server} cannot connect back to {client}: {layer.at} does not let it out"
+        ports = forecast.service.active.from_port if forecast.service.active else None
+        out = f"allow connections from port {ports} out" if ports else "allow the server's connections out"
+        yield Cause(
+            "active-outgoing-blocked", layer.place, layer.missing, text, f"{out}, or let {client} use passive mode"
+        )
+    elif layer:
+        text = f"{server} cannot connect back to {client}: {layer.at} {_stops(layer)}"
+        yield Cause("active-cannot-return", layer.place, layer.missing, text, cure)
+
+
+def _named_elsewhere(topology: Topology, forecast: Forecast, cure: str) -> Cause:
+    """The client names an address that the server does not see it at."""
+    named, client = forecast.announced, forecast.stand.name
+    text = f"{client} names {named} for the connection back, {topology.server.name} sees it elsewhere and refuses"
+    key = "active_address" if forecast.stand.spec.active_address else "address"
+    place: Place = ("clients", topology.site.clients.index(forecast.stand.spec), key)
+    if named is not None and named.kind != "public":
+        return Cause("active-client-names-private", place, PortSet(), text, cure)
+    return Cause("active-cannot-return", place, PortSet(), text, cure)
+
+
+def _on_server_side(topology: Topology, at: str) -> bool:
+    """Whether a device is the server or stands between it and the outside."""
+    return at == topology.server.name or any(
+        each.device.name == at and each.way == "outward"
+        for each in topology.chain(topology.server.network, INTERNET) or ()
+    )
+
+
+def _stops(layer: Layer) -> str:
+    return "has no forward for it" if layer.aspect == "forwards" else "does not let it in"
+
+
+def session_causes(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
+    """What the server itself, or a device's patience, has to say."""
+    service = topology.site.services.index(forecast.service)
+    for stop in forecast.stops:
+        place = stop.place or forecast.place
+        if stop.reason == "another peer":
+            text = f"{forecast.stand.name} comes for data from another address than for control, {stop.at} refuses that"
+            cure = "let control and data take the same way, or set peer_must_match: false"
+            yield Cause("peer-address-changes", place, stop.ports, text, cure)
+        elif stop.reason == "source address may change":
+            text = f"{forecast.stand.name} may come for data from another address of a pool than for control"
+            cure = "set pooling: paired on that device where it can, or peer_must_match: false on the server"
+            yield Cause("peer-address-changes", place, stop.ports, text, cure, "risks")
+        elif stop.reason == "session reuse":
+            text = f"{topology.server.name} demands that data resumes the TLS session, {forecast.stand.name} cannot"
+            cure = "set reuse_required: false on the server, or use a client that resumes sessions"
+            yield Cause("tls-reuse-trap", ("services", service, "tls", "reuse_required"), stop.ports, text, cure)
+        elif stop.reason == "control forgotten":
+            yield _impatient(topology, forecast, stop)
+
+
+def _impatient(topology: Topology, forecast: Forecast, stop: Stop) -> Cause:
+    seconds = transfer_seconds(forecast.service) or 0
+    timeout = next(each.spec.idle_timeout for each in topology.devices if each.name == stop.at)
+    text = f"{stop.at} forgets quiet connections after {timeout}, a typical transfer takes {Duration(round(seconds))}"
+    cure = "raise its idle timeout, or let clients keep the control connection alive"
+    return Cause("idle-too-short", stop.place or (), PortSet(), text, cure)
+
+
+def udp_causes(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
+    """UDP that is wanted beside TCP on the data ports, and stopped where TCP passes."""
+    if forecast.data is None:
+        return
+    by_tcp, by_udp = PortSet(), PortSet()
+    for journey in forecast.data.journeys:
+        if journey.outcome != "ok" and journey.asked.protocol == "tcp":
+            by_tcp = by_tcp | journey.asked.ports
+        elif journey.outcome != "ok":
+            by_udp = by_udp | journey.asked.ports
+    for journey in forecast.data.journeys:
+        missing = journey.asked.ports & (by_udp - by_tcp)
+        if missing and journey.outcome != "ok" and journey.asked.protocol == "udp":
+            text = f"{journey.end.at} lets TCP pass on the data range and stops UDP on {{ports}}"
+            cure = "add the same range with protocol: udp there"
+            yield Cause("udp-missing", journey.end.place or forecast.place, missing, text, cure)
+
+
+def opened_against_promise(forecast: Forecast) -> Iterator[Cause]:
+    """A service that ought to be shut and is open, once for each line that opens it."""
+    for journey in forecast.control:
+        openers = [step for step in journey.steps if step.place and step.does in ("forward", "translate", "let-in")]
+        if journey.outcome == "ok":
+            step = openers[0] if openers else journey.end
+            through = f"through {quoted(step.rule or '')}of {step.at}" if openers else "with nothing in between"
+            text = f"{forecast.stand.name} reaches {forecast.service.name}, which is to stay shut, {through}"
+            cure = "take it out, or limit it to the addresses that need it"
+            yield Cause("exposed-inside-service", step.place or forecast.place, journey.asked.ports, text, cure)

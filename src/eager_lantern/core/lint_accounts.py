@@ -1,0 +1,94 @@
+"""Accounts that may more than they need, or that cannot be used."""
+
+from collections.abc import Iterator
+from pathlib import PurePosixPath
+
+from .finding import Finding
+from .place import Place
+from .session import reach_control, service_of, stand_of
+from .site import Account, Right, Site
+from .topology import Topology
+
+PRIVILEGED = {"root", "admin", "administrator", "system", "sa", "toor"}
+ANONYMOUS = {"anonymous", "ftp", "guest"}
+CHANGES: set[Right] = {"write", "append", "rename", "remove", "make-folders"}
+WHOLE_SYSTEMS = {"/", "/home", "/root", "/etc", "/var", "/usr", "/srv", "/users"}
+PROFILES = {"/home", "/users", "/root"}
+
+
+def account_findings(topology: Topology) -> Iterator[Finding]:
+    """Findings about every account."""
+    for i, account in enumerate(topology.site.accounts):
+        place: Place = ("accounts", i)
+        yield from _broad(topology.site, account, place)
+        yield from _rights(topology.site, account, place)
+        yield from _without_path(topology, account, place)
+
+
+def _broad(site: Site, account: Account, place: Place) -> Iterator[Finding]:
+    if not account.confined:
+        message = f"account {account.name} can leave its folder and see the rest of the server"
+        yield Finding("account-not-confined", "risks", message, "set confined: true", (*place, "confined"))
+    if account.name.lower() in PRIVILEGED:
+        message = f"account {account.name} is one that rules the whole system"
+        cure = "use an account of its own for transfers, without any other right"
+        yield Finding("account-privileged", "risks", message, cure, (*place, "name"))
+    reason = _too_broad(site, account)
+    if reason:
+        message = f"the folder of account {account.name}, {account.home}, {reason}"
+        yield Finding(
+            "account-broad", "risks", message, "give it a folder of its own, such as /srv/tides/in", (*place, "home")
+        )
+
+
+def _folder(home: str) -> PurePosixPath:
+    """A home as a path with forward slashes and no drive letter, in lower case."""
+    text = home.replace("\\", "/")
+    text = text[2:] if text[1:2] == ":" else text
+    return PurePosixPath("/", text.lower())
+
+
+def _too_broad(site: Site, account: Account) -> str:
+    if account.home is None:
+        return ""
+    home = _folder(account.home)
+    if str(home) in WHOLE_SYSTEMS:
+        return "is a whole system"
+    if str(home.parent) in PROFILES:
+        return "is a person's own profile"
+    for other in site.accounts:
+        if other is not account and other.home is not None and home in _folder(other.home).parents:
+            return f"holds the folder of account {other.name}"
+    return ""
+
+
+def _rights(site: Site, account: Account, place: Place) -> Iterator[Finding]:
+    groups = [each for each in site.groups if each.name in account.groups]
+    given = set(account.rights).union(*(each.rights for each in groups))
+    if account.name.lower() in ANONYMOUS and given & CHANGES:
+        message = f"anybody may change files as {account.name} ({', '.join(sorted(given & CHANGES))})"
+        cure = "leave list and read only, or give writers an account of their own"
+        yield Finding("anonymous-writes", "risks", message, cure, (*place, "rights"))
+    denied = set(account.denies).union(*(each.denies for each in groups))
+    if both := sorted(given & denied):
+        message = f"account {account.name} is given and denied {', '.join(both)}, by itself or its groups"
+        cure = "say it in one place: servers differ in which of the two wins"
+        yield Finding(
+            "account-rights-conflict", "risks", message, cure, (*place, "rights" if account.rights else "groups")
+        )
+
+
+def _without_path(topology: Topology, account: Account, place: Place) -> Iterator[Finding]:
+    """A client of the account that cannot reach the service; promised ones are told of already."""
+    service = service_of(topology, account.service)
+    promised = {
+        each.client for each in topology.site.promises if each.service == service.name and each.holds == "works"
+    }
+    for j, name in enumerate(account.clients):
+        if name in promised:
+            continue
+        _, control = reach_control(topology, stand_of(topology, name), service)
+        if not any(each.outcome == "ok" for each in control):
+            message = f"account {account.name} is for {name}, which cannot reach {service.name}"
+            cure = f"promise it ({{client: {name}, service: {service.name}}}) and follow what check then says"
+            yield Finding("account-without-path", "risks", message, cure, (*place, "clients", j))

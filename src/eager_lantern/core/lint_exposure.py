@@ -1,0 +1,129 @@
+"""What is open to whom beyond need, what travels in clear, and who is locked out."""
+
+from collections.abc import Iterator
+
+from .exposure import Reach, reaches
+from .finding import Finding
+from .flow import Journey
+from .forecast import stops_of
+from .ledger import Study
+from .place import Place
+from .ports import PortSet
+from .session import reach_control, stand_of
+from .site import INTERNET, Service
+from .topology import Topology, listens_on
+
+UNFILTERED = 32_768
+
+
+def exposure_findings(topology: Topology, studies: tuple[Study, ...]) -> Iterator[Finding]:
+    """Findings about who reaches the server, and how well sessions are protected."""
+    from_outside = [
+        each for each in reaches(topology, INTERNET) if each.host == topology.server.name and each.protocol == "tcp"
+    ]
+    yield from _unfiltered(topology, from_outside)
+    for i, service in enumerate(topology.site.services):
+        yield from _exposed(topology, studies, ("services", i), service, from_outside)
+        yield from _locked_out(topology, ("services", i), service)
+        yield from _in_clear(topology, studies, ("services", i), service)
+    yield from _beyond_need(topology, from_outside)
+
+
+def _opener(journey: Journey) -> Place:
+    """The line that lets a connection in: the forward, else the last rule."""
+    steps = [step for step in journey.steps if step.place and step.does in ("forward", "let-in", "translate")]
+    forwards = [step for step in steps if step.does == "forward"]
+    chosen = (forwards or steps or list(journey.steps))[-1]
+    return chosen.place or ()
+
+
+def _unfiltered(topology: Topology, found: list[Reach]) -> Iterator[Finding]:
+    for each in found:
+        if len(each.ports) >= UNFILTERED and not topology.server.incoming.matches:
+            message = f"{topology.server.name} filters nothing, and the internet reaches {len(each.ports)} of its ports"
+            cure = "set server.filter.incoming to default: deny with a rule for each service"
+            yield Finding("filter-off", "risks", message, cure, ("server", "filter"))
+            return
+
+
+def _exposed(
+    topology: Topology, studies: tuple[Study, ...], place: Place, service: Service, found: list[Reach]
+) -> Iterator[Finding]:
+    """A service for the inside, or for administration, that anybody on the internet reaches."""
+    inside_only = service.protocol == "other" or bool(service.keep_open_for)
+    promised = any(_needs_internet(topology, each, service.name) for each in studies)
+    port = service.control_port.number
+    for each in found:
+        if inside_only and not promised and port in each.ports and len(each.ports) < UNFILTERED:
+            message = f"anybody on the internet reaches {service.name} (port {port}) through {each.door}"
+            cure = "limit it to the addresses that need it, or take it out"
+            yield Finding("exposed-inside-service", "risks", message, cure, _opener(each.journey))
+            return
+
+
+def _needs_internet(topology: Topology, study: Study, service: str) -> bool:
+    promise, stand = study.forecast.promise, study.forecast.stand
+    if promise.service != service:
+        return False
+    return promise.holds == "shut" or not topology.sees(stand.network, topology.server.addresses.each[0])
+
+
+def _beyond_need(topology: Topology, found: list[Reach]) -> Iterator[Finding]:
+    """Ports of the server that the internet reaches and nothing of the site listens on."""
+    needed = PortSet.single(20)
+    for service in topology.site.services:
+        needed = needed | listens_on(service)
+    told: set[Place] = set()
+    for each in found:
+        extra = each.ports - needed
+        place = _opener(each.journey)
+        if extra and len(each.ports) < UNFILTERED and place not in told:
+            told.add(place)
+            message = (
+                f"the internet reaches {_few(extra)} of {topology.server.name}, where no service of the site listens"
+            )
+            yield Finding("open-beyond-need", "risks", message, "make the range just as wide as the service's", place)
+
+
+def _few(ports: PortSet) -> str:
+    text = f"{ports}" if len(ports.spans) <= 3 else f"{len(ports)} ports from {ports.lowest} to {ports.highest}"
+    return f"port {text}" if len(ports) == 1 else text if "ports" in text else f"ports {text}"
+
+
+def _locked_out(topology: Topology, place: Place, service: Service) -> Iterator[Finding]:
+    """The administrator's own way in, shut by a filter."""
+    for j, name in enumerate(service.keep_open_for):
+        stand = stand_of(topology, name)
+        target, control = reach_control(topology, stand, service)
+        if not control or target is None:
+            continue
+        for stop in stops_of(control)[:1]:
+            message = f"{name} must always reach {service.name} (port {service.control_port}), and {stop.at} stops it"
+            cure = f"allow port {service.control_port} from {stand.sources if len(stand.sources) < 5 else name} first"
+            yield Finding("admin-locked-out", "breaks", message, cure, (*place, "keep_open_for", j))
+
+
+def _in_clear(topology: Topology, studies: tuple[Study, ...], place: Place, service: Service) -> Iterator[Finding]:
+    """Passwords or files that cross other people's networks unprotected."""
+    if service.protocol != "ftp" or not any(_crosses(topology, each, service.name) for each in studies):
+        return
+    if service.tls.mode == "none":
+        message = f"{service.name} takes passwords and files in clear, and clients come across the internet"
+        yield Finding("login-in-clear", "risks", message, "set tls: {mode: explicit, required: true}", (*place, "tls"))
+    elif not service.tls.protects_data:
+        message = f"{service.name} protects the login and sends files in clear"
+        yield Finding("data-in-clear", "risks", message, "set protects_data: true", (*place, "tls", "protects_data"))
+    elif service.tls.mode == "explicit" and not service.tls.required:
+        message = (
+            f"{service.name} offers TLS without demanding it: a client that does not ask sends its password in clear"
+        )
+        yield Finding("tls-not-required", "risks", message, "set required: true", (*place, "tls", "required"))
+
+
+def _crosses(topology: Topology, study: Study, service: str) -> bool:
+    promise = study.forecast.promise
+    if promise.service != service or promise.holds == "shut":
+        return False
+    start, end = study.forecast.stand.network, topology.server.network
+    chain = topology.chain(start, end) or ()
+    return INTERNET in {start, *(each.device.far(each.way) for each in chain)}

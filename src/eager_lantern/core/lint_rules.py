@@ -1,0 +1,117 @@
+"""Rules that never match, or that change nothing, and rules that open more than they look."""
+
+from collections.abc import Iterator
+
+from .addresses import EVERY_ADDRESS, Address, AddressSet, Family
+from .filters import Ruling, Table, rulings
+from .finding import Finding
+from .flow import Flow
+from .ports import EVERY_PORT, PortSet
+from .site import Rule, Transport
+from .topology import Topology
+
+MOST_RULES = 400
+MOST_TARGETS = 24
+
+
+def rule_findings(topology: Topology) -> Iterator[Finding]:
+    """Shadowed and redundant rules of every filter, and rules for a whole program."""
+    for at, table in _tables(topology):
+        if 0 < len(table.matches) <= MOST_RULES:
+            yield from _useless(at, table)
+    yield from _port_20(topology)
+    for j, rule in enumerate(topology.site.server.filter.incoming.rules):
+        if rule.program is not None and rule.action == "allow" and rule.enabled:
+            message = f"{_called(rule, topology.server.name)} opens all that {rule.program} listens on, now and later"
+            place = ("server", "filter", "incoming", "rules", j, "program")
+            yield Finding("whole-program-allowed", "note", message, "name the ports instead of the program", place)
+
+
+def _tables(topology: Topology) -> Iterator[tuple[str, Table]]:
+    for device in topology.devices:
+        yield device.name, device.inward
+        yield device.name, device.outward
+    for host in (topology.server, *topology.clients):
+        yield host.name, host.incoming
+        yield host.name, host.outgoing
+
+
+def _called(rule: Rule, at: str) -> str:
+    return f"rule “{rule.name}” of {at}" if rule.name else f"a rule of {at}"
+
+
+def _useless(at: str, table: Table) -> Iterator[Finding]:
+    flows = list(_everything(table))
+    if len(flows) > 4 * MOST_TARGETS:
+        return
+    decided: dict[int, list[Ruling]] = {i: [] for i in range(len(table.matches))}
+    index = {match.place: i for i, match in enumerate(table.matches)}
+    for flow in flows:
+        for ruling in rulings(table, flow):
+            if ruling.place in index:
+                decided[index[ruling.place]].append(ruling)
+    gone: set[int] = set()
+    for i, match in enumerate(table.matches):
+        name = f"rule “{match.name}” of {at}" if match.name else f"a rule of {at}"
+        if not decided[i]:
+            message = f"{name} never matches: rules before it decide all that it is about"
+            yield Finding("rule-shadowed", "risks", message, "take it out, or put it before them", match.place)
+            gone.add(i)
+        elif _changes_nothing(table, i, decided[i], gone):
+            message = f"{name} changes nothing: without it the same happens ({match.action})"
+            yield Finding(
+                "rule-redundant", "note", message, "take it out, unless it says something to people", match.place
+            )
+            gone.add(i)
+
+
+def _changes_nothing(table: Table, i: int, decided: list[Ruling], gone: set[int]) -> bool:
+    """Whether later rules and the default do the same with all that a rule decides; rules that
+    were found useless before it do not count, so that of two alike one stays."""
+    others = tuple(each for j, each in enumerate(table.matches) if j != i and j not in gone)
+    rest = Table(others, table.default, table.place)
+    wanted = table.matches[i].action
+    return all(each.action == wanted for ruling in decided for each in rulings(rest, ruling.flow))
+
+
+def _everything(table: Table) -> Iterator[Flow]:
+    """Flows that together are every connection that the table can tell apart."""
+    protocols: tuple[Transport, ...] = ("tcp", "udp")
+    families: tuple[Family, ...] = (4, 6)
+    for family in families:
+        every = EVERY_ADDRESS.of_family(family)
+        for target in _target_classes(table, every):
+            for protocol in protocols:
+                yield Flow(protocol, every, EVERY_PORT, target, EVERY_PORT)
+
+
+def _target_classes(table: Table, every: AddressSet) -> list[Address]:
+    """One address of each class of destinations that the rules treat alike."""
+    classes = [every]
+    for match in table.matches:
+        if match.targets is not None:
+            classes = [part for each in classes for part in (each & match.targets, each - match.targets) if part]
+        if len(classes) > MOST_TARGETS:
+            break
+    return [Address(each.lowest) for each in classes]
+
+
+def _port_20(topology: Topology) -> Iterator[Finding]:
+    """Port 20 open inward: in active mode the server connects from 20, nobody connects to it."""
+    site = topology.site
+    if any(each.control_port.number == 20 for each in site.services):
+        return
+    for i, gateway in enumerate(site.gateways):
+        for j, forward in enumerate(gateway.forwards):
+            if forward.enabled and 20 in forward.ports and forward.protocol == "tcp":
+                yield _needless(gateway.name, "forwards", ("gateways", i, "forwards", j, "ports"), forward.ports)
+    for j, rule in enumerate(site.server.filter.incoming.rules):
+        if rule.enabled and rule.action == "allow" and 20 in rule.ports and len(rule.ports) <= 1024:
+            place = ("server", "filter", "incoming", "rules", j, "ports")
+            yield _needless(site.server.name, "lets in", place, rule.ports)
+
+
+def _needless(at: str, does: str, place: tuple[str | int, ...], ports: PortSet) -> Finding:
+    left = ports - PortSet.single(20)
+    message = f"{at} {does} port 20, which neither mode needs: in active mode the server connects out from 20"
+    return Finding("port-20-needless", "risks", message, f"set ports to {left}" if left else "remove it", place)
