@@ -1,33 +1,109 @@
-"""``check``: promises predicted, the ledger, findings."""
+"""``check``: promises predicted, the ledger, findings; for one site or a folder of them."""
 
+import os
 from pathlib import Path
 from typing import Annotated
 
 import typer
+from msgspec import Struct
 
 from ..core.verdict import judge
+from ..files.problem import BadInput, InputProblem
+from ..files.reports import Result, junit, sarif
 from ..files.results import as_json, check_result
-from ..files.site_file import find_site_file, read_site
+from ..files.shipped import finding_pages
+from ..files.site_file import PATTERN, find_site_file, read_site
 from ..views.check_view import check_view
-from .output import Format, emit, show
+from ..views.folder_view import Row, folder_view
+from .output import CheckFormat, emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 EXIT_CODES = {"kept": 0, "broken": 1, "unknown": 3}
+ALONE = 8
+
+
+class Checked(Struct, frozen=True):
+    """The result of one site of several, or why there is none."""
+
+    file: str
+    result: Result | None
+    error: BadInput | None
 
 
 @app.command(epilog="Example: eager-lantern check saltmarsh.site.yaml --format json")
 def check(
-    site: Annotated[Path | None, typer.Argument(help="The site file; default: the only *.site.yaml here.")] = None,
-    form: Annotated[Format, typer.Option("--format", help="text for people, json for programs.")] = Format.text,
+    site: Annotated[
+        Path | None, typer.Argument(help="A site file, or a folder of them; default: the only *.site.yaml here.")
+    ] = None,
+    form: Annotated[
+        CheckFormat, typer.Option("--format", help="text for people; json, sarif and junit for programs.")
+    ] = CheckFormat.text,
 ) -> None:
     """Predict every promise of a site and name the line that breaks it.
 
-    Exit code 0: all promises kept, 1: one is broken, 2: bad input, 3: one cannot be told.
+    Of a folder: one line for each site in it. Exit code 0: all promises kept, 1: one is
+    broken, 2: bad input, 3: one cannot be told.
     """
+    if site is not None and site.is_dir():
+        _folder(site, form)
     source = read_site(find_site_file(site))
     verdict = judge(source.site)
-    if form is Format.json:
-        emit(as_json(check_result(verdict, source.line, source.file)))
-    else:
+    result = check_result(verdict, source.line, source.file)
+    if form is CheckFormat.text:
         show(check_view(verdict, source.line, source.file))
+    else:
+        _written([Checked(source.file, result, None)], form, result)
     raise typer.Exit(EXIT_CODES[verdict.verdict])
+
+
+def _written(found: list[Checked], form: CheckFormat, whole: Result) -> None:
+    results = [(each.file, each.result) for each in found if each.result is not None]
+    unread = [each.error for each in found if each.error is not None]
+    if form is CheckFormat.json:
+        emit(as_json(whole))
+    elif form is CheckFormat.sarif:
+        emit(as_json(sarif((result for _, result in results), unread, finding_pages())))
+    else:
+        emit(junit(results, unread))
+
+
+def _folder(folder: Path, form: CheckFormat) -> None:
+    paths = sorted(str(each) for each in folder.rglob(PATTERN) if each.is_file())
+    if not paths:
+        raise BadInput(str(folder), InputProblem(0, f"has no site file in it ({PATTERN})"))
+    found = _all_checked(paths)
+    if form is CheckFormat.text:
+        show(folder_view([_row(each) for each in found]))
+    else:
+        sites = [each.result or {"file": each.file, "error": str(each.error)} for each in found]
+        _written(found, form, {"format": "eager-lantern/check-folder/1", "sites": sites})
+    codes = {EXIT_CODES[each.result["verdict"]] if each.result else 2 for each in found}
+    raise typer.Exit(next(code for code in (2, 1, 3, 0) if code in codes))
+
+
+def _all_checked(paths: list[str]) -> list[Checked]:
+    """Every site, on all processors where there are enough of them to be worth it."""
+    if len(paths) <= ALONE:
+        return [_checked(each) for each in paths]
+    from concurrent.futures import ProcessPoolExecutor  # only a folder needs it, and it loads slowly
+
+    with ProcessPoolExecutor(os.cpu_count()) as pool:
+        return list(pool.map(_checked, paths, chunksize=8))
+
+
+def _checked(path: str) -> Checked:
+    try:
+        source = read_site(Path(path))
+    except BadInput as error:
+        return Checked(path, None, error)
+    return Checked(path, check_result(judge(source.site), source.line, source.file), None)
+
+
+def _row(each: Checked) -> Row:
+    if each.result is None:
+        return Row(each.file, "bad input", 0, 0, 0, str(each.error).splitlines()[0].removeprefix(each.file).lstrip(":"))
+    promises, findings = each.result["promises"], each.result["findings"]
+    kept = sum(promise["kept"] is True for promise in promises)
+    most = f"{findings[0]['kind']}, line {findings[0]['where']['line']}" if findings else ""
+    more = f" and {len(findings) - 1} more" if len(findings) > 1 else ""
+    return Row(each.file, each.result["verdict"], kept, len(promises), len(findings), most + more)

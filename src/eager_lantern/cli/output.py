@@ -17,6 +17,15 @@ class Format(StrEnum):
     json = "json"
 
 
+class CheckFormat(StrEnum):
+    """How the result of a check is written."""
+
+    text = "text"
+    json = "json"
+    sarif = "sarif"
+    junit = "junit"
+
+
 class OutputLost(Exception):
     """Nobody reads stdout any more, or it cannot take more."""
 

@@ -21,6 +21,9 @@ class BadInput(Exception):
         self.problems = tuple(sorted(problems))
         super().__init__("\n".join(self._lines()))
 
+    def __reduce__(self) -> tuple[type["BadInput"], tuple[object, ...]]:
+        return BadInput, (self.file, *self.problems)
+
     def _lines(self) -> list[str]:
         shown = [
             f"{self.file}:{each.line}: {each.message}" if each.line else f"{self.file}: {each.message}"

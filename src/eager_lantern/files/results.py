@@ -12,6 +12,7 @@ from ..core.ledger import Ledger
 from ..core.place import Place, dotted
 from ..core.ports import PortSet
 from ..core.verdict import Verdict
+from ..core.wording import because
 
 LineOf = Callable[[Place | None], int | None]
 
@@ -42,6 +43,7 @@ def _promise(forecast: Forecast, line: LineOf) -> dict[str, Any]:
         "holds": promise.holds,
         "predicted": forecast.predicted,
         "kept": forecast.kept,
+        "because": because(forecast),
         "stops_at": {"rung": forecast.rung, "outcome": first.outcome} if first else None,
         "stopped_by": [] if forecast.data else [_stop(each, line) for each in forecast.stops],
         "announced": str(forecast.announced) if forecast.announced else None,

@@ -12,10 +12,10 @@ from ..core.ledger import Ledger
 from ..core.place import Place
 from ..core.ports import PortSet
 from ..core.verdict import Verdict
+from ..core.wording import because, share_that
 from .bars import HUGE, Piece, axis, bar
 from .screen import between, columns, command, state
 from .style import ACCENT, PASSES, STOPS, STRONG, UNTRIED
-from .wording import because, share_that
 
 BAR_COLUMNS = 26
 MOST_LEDGERS, MOST_FINDINGS, MOST_PROMISES = 2, 6, 12

@@ -15,6 +15,7 @@ SHAPES: dict[str, tuple[str, Style]] = {
     "kept": ("●", PASSES),
     "broken": ("◆", STOPS),
     "unknown": ("◌", UNTRIED),
+    "bad input": ("✕", STOPS),
     "ok": ("●", PASSES),
     "refused": ("◆", STOPS),
     "silent": ("◆", STOPS),

@@ -9,9 +9,9 @@ from ..core.flow import Flow, Journey, Step
 from ..core.forecast import Stop
 from ..core.place import Place
 from ..core.ports import PortSet
+from ..core.wording import blame
 from .screen import between, columns, state
 from .style import ACCENT, STOPS, STRONG, UNTRIED
-from .wording import blame
 
 LineOf = Callable[[Place | None], int | None]
 

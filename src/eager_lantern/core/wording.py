@@ -2,8 +2,8 @@
 
 from fractions import Fraction
 
-from ..core.forecast import Forecast, Stop
-from ..core.ports import PortSet
+from .forecast import Forecast, Stop
+from .ports import PortSet
 
 _NUMBERS = {2: "two", 3: "three", 4: "four", 5: "five", 6: "six", 7: "seven", 8: "eight", 9: "nine", 10: "ten"}
 _HOW = {"silent": "hangs", "refused": "is refused", "wrong": "ends up elsewhere", "unknown": "cannot be told"}
