@@ -9,6 +9,7 @@ import pytest
 import yaml
 
 from eager_lantern.core.verdict import Verdict, judge
+from eager_lantern.files.shipped import finding_pages
 from eager_lantern.files.site_file import parse_site
 
 TABLE = yaml.safe_load((Path(__file__).parent / "cases" / "sites.yaml").read_text())
@@ -74,3 +75,20 @@ def test_ports_that_every_layer_passes_are_the_ports_that_work(case: dict[str, A
         for layer in ledger.layers:
             passed = passed & layer.ports
         assert passed == ledger.reachable
+
+
+KINDS = yaml.safe_load((Path(__file__).parent / "cases" / "findings.yaml").read_text())
+
+
+def kinds(case: dict[str, Any]) -> set[str]:
+    return {each.kind for each in judged({"name": "finding", **case}).findings}
+
+
+@pytest.mark.parametrize("case", KINDS, ids=lambda case: case["kind"])
+def test_a_finding_is_shown_by_its_site_and_not_by_the_near_miss(case: dict[str, Any]) -> None:
+    assert case["kind"] in kinds(case["shows"])
+    assert case["kind"] not in kinds(case["spares"])
+
+
+def test_every_finding_has_a_page_and_a_site_that_shows_it() -> None:
+    assert {case["kind"] for case in KINDS} == set(finding_pages())

@@ -75,7 +75,7 @@ def _folder(folder: Path, form: CheckFormat) -> None:
     if form is CheckFormat.text:
         show(folder_view([_row(each) for each in found]))
     else:
-        sites = [each.result or {"file": each.file, "error": str(each.error)} for each in found]
+        sites = [{"file": each.file, **(each.result or {"error": str(each.error)})} for each in found]
         _written(found, form, {"format": "eager-lantern/check-folder/1", "sites": sites})
     codes = {EXIT_CODES[each.result["verdict"]] if each.result else 2 for each in found}
     raise typer.Exit(next(code for code in (2, 1, 3, 0) if code in codes))

@@ -43,18 +43,20 @@ def _turning_back(device: Device | None) -> str:
 
 def no_way_in(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
     """The client goes to an address that does not lead to the server at all."""
-    if forecast.target is None:
+    if forecast.target is None or forecast.stand.spec.reaches is None:
         return
-    clients = topology.site.clients
-    place: Place = next(
-        (("clients", i, "reaches") for i, each in enumerate(clients) if each is forecast.stand.spec), forecast.place
-    )
     good = ", ".join(map(str, entrances(topology, forecast.stand.network))) or "no address of the site"
     port = PortSet.single(forecast.service.control_port.number)
-    text = (
-        f"{forecast.stand.name} goes to {forecast.target}, but {topology.server.name} is reached from there at {good}"
-    )
-    yield Cause("no-way-in", place, port, text, f"let it reach {good}, and give the name that address")
+    reached = f"{topology.server.name} is reached from {forecast.stand.network} at {good}"
+    name = forecast.stand.spec.reaches.name if forecast.stand.spec.reaches else ""
+    for i, published in enumerate(topology.site.names):
+        if published.name == name:
+            text = f"{name} leads to {published.addresses}, but {reached}"
+            yield Cause("announced-name-disagrees", ("names", i, "addresses"), port, text, f"set addresses: [{good}]")
+            return
+    place: Place = ("clients", topology.site.clients.index(forecast.stand.spec), "reaches")
+    text = f"{forecast.stand.name} goes to {forecast.target}, but {reached}"
+    yield Cause("no-way-in", place, port, text, f"let it reach {good}")
 
 
 def cannot_return(topology: Topology, study: Study) -> Iterator[Cause]:

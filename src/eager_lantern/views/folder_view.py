@@ -27,7 +27,7 @@ def folder_view(rows: Sequence[Row]) -> Iterator[RenderableType]:
     table = columns(widths=(12, 30, 8, None))
     for row in sorted(rows, key=lambda each: (order[each.verdict], each.file)):
         share = f"{row.kept} of {row.promises}" if row.verdict != "bad input" else ""
-        table.add_row(state(row.verdict), Text(_short(row.file)), Text(share), Text(row.most))
+        table.add_row(state(row.verdict), Text(_short(row.file)), Text(share), Text(_cut(row.most)))
     yield table
     yield ""
     counts = [f"{sum(each.verdict == word for each in rows)} {word}" for word in order]
@@ -37,3 +37,7 @@ def folder_view(rows: Sequence[Row]) -> Iterator[RenderableType]:
 def _short(file: str, most: int = 30) -> str:
     """The end of a long path, which tells more than its beginning."""
     return file if len(file) <= most else "…" + file[-(most - 1) :]
+
+
+def _cut(text: str, most: int = 46) -> str:
+    return text if len(text) <= most else text[: most - 1] + "…"
