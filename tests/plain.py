@@ -1,0 +1,226 @@
+"""A second, independent reading of a site: one packet at a time, plain loops, no sets.
+
+It works on the site as YAML gives it and shares nothing with the engine.
+"""
+
+import ipaddress
+from typing import Any, NamedTuple
+
+Site = dict[str, Any]
+
+
+class Packet(NamedTuple):
+    protocol: str
+    source: str
+    source_port: int | None
+    to: str
+    port: int
+
+
+class End(NamedTuple):
+    outcome: str
+    at: str
+    packet: Packet
+
+
+SPECIAL = [
+    ipaddress.ip_network(each)
+    for each in ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "100.64.0.0/10", "127.0.0.0/8", "169.254.0.0/16")
+]
+
+
+def is_public(address: str) -> bool:
+    return not any(ipaddress.ip_address(address) in each for each in SPECIAL)
+
+
+def in_ports(port: int | None, text: str) -> bool:
+    for part in str(text).split(",") if text != "none" else ():
+        low, _, high = part.strip().partition("-")
+        if port is not None and int(low) <= port <= int(high or low):
+            return True
+    return False
+
+
+def in_network(address: str, text: str) -> bool:
+    return ipaddress.ip_address(address) in ipaddress.ip_network(text)
+
+
+def decides(filter_: dict[str, Any] | None, packet: Packet) -> str:
+    """allow, deny, refuse or unknown: the first rule that matches, else the default."""
+    if filter_ is None:
+        return "allow"
+    for rule in filter_.get("rules", []):
+        if not rule.get("enabled", True):
+            continue
+        if rule.get("protocol", "any") not in ("any", packet.protocol):
+            continue
+        if "ports" in rule and not in_ports(packet.port, rule["ports"]):
+            continue
+        if "from" in rule and not in_network(packet.source, rule["from"]):
+            continue
+        if "to" in rule and not in_network(packet.to, rule["to"]):
+            continue
+        if "from_ports" in rule:
+            if packet.source_port is None:
+                return "unknown"
+            if not in_ports(packet.source_port, rule["from_ports"]):
+                continue
+        return str(rule["action"])
+    return str(filter_["default"])
+
+
+STOPS = {"deny": "silent", "refuse": "refused", "unknown": "unknown"}
+
+
+def owned(gateway: dict[str, Any]) -> list[str]:
+    pairs = [pair["outside"] for pair in gateway.get("pairs", [])]
+    return [each for each in [gateway["outside"].get("address"), *pairs] if each]
+
+
+def hosts(site: Site) -> list[dict[str, Any]]:
+    return [site["server"], *site["clients"]]
+
+
+def subnet(site: Site, network: str) -> str | None:
+    return next((each["subnet"] for each in site["networks"] if each["name"] == network), None)
+
+
+def lives_on(site: Site, network: str, address: str) -> bool:
+    """Whether an address belongs to a network."""
+    if any(host["network"] == network and host["address"] == address for host in hosts(site)):
+        return True
+    for gateway in site["gateways"]:
+        if gateway["outside"]["network"] == network and address in owned(gateway):
+            return True
+        if gateway["inside"]["network"] == network and gateway["inside"]["address"] == address:
+            return True
+    range_ = subnet(site, network)
+    return range_ is not None and in_network(address, range_)
+
+
+def next_device(site: Site, network: str, address: str) -> tuple[dict[str, Any], str] | None:
+    """The gateway to take from a network towards an address, and the way; by growing circles."""
+    circle: list[tuple[str, tuple[dict[str, Any], str] | None]] = [(network, None)]
+    seen = {network}
+    to_internet: tuple[dict[str, Any], str] | None = None
+    while circle:
+        wider = []
+        for here, first in circle:
+            for gateway in site["gateways"]:
+                steps = []
+                if gateway["inside"]["network"] == here:
+                    steps.append((gateway["outside"]["network"], "outward"))
+                if gateway["outside"]["network"] == here and gateway["translate"] == "none":
+                    steps.append((gateway["inside"]["network"], "inward"))
+                for far, way in steps:
+                    if far in seen:
+                        continue
+                    seen.add(far)
+                    begun = first or (gateway, way)
+                    if lives_on(site, far, address):
+                        return begun
+                    if far == "internet":
+                        to_internet = begun
+                    wider.append((far, begun))
+        circle = wider
+    if is_public(address):
+        return to_internet
+    return to_internet if to_internet and to_internet[1] == "outward" else None
+
+
+def send(site: Site, name: str, packet: Packet) -> End:
+    """What becomes of one packet that a host sends."""
+    host = next(each for each in hosts(site) if each["name"] == name)
+    action = decides(host.get("filter", {}).get("outgoing"), packet)
+    if action != "allow":
+        return End(STOPS[action], name, packet)
+    return arrive(site, host["network"], packet, None, 0)
+
+
+def arrive(site: Site, network: str, packet: Packet, through: dict[str, Any] | None, depth: int) -> End:
+    if depth > 30:
+        return End("unknown", network, packet)
+    if network == "internet" and not is_public(packet.to):
+        return End("silent", network, packet)
+    for host in hosts(site):
+        if host["network"] == network and host["address"] == packet.to:
+            action = decides(host.get("filter", {}).get("incoming"), packet)
+            return End("ok" if action == "allow" else STOPS[action], host["name"], packet)
+    for gateway in site["gateways"]:
+        if gateway["outside"]["network"] == network and packet.to in owned(gateway):
+            return come_in(site, gateway, packet, depth)
+        if gateway["inside"]["network"] == network and gateway["inside"]["address"] == packet.to:
+            return End(gateway["unmatched"], gateway["name"], packet)
+    if lives_on(site, network, packet.to):
+        return End("silent", network, packet)
+    step = next_device(site, network, packet.to)
+    if step is None:
+        return End("silent", network, packet)
+    gateway, way = step
+    if way == "inward":
+        if in_ports(packet.port, gateway["provider_blocks"]):
+            return End("silent", gateway["name"], packet)
+        return filtered_in(site, gateway, packet, depth)
+    if through is gateway:
+        return End("unknown" if is_public(packet.to) else "silent", gateway["name"], packet)
+    if packet.to in owned(gateway):
+        return turned_back(site, gateway, packet, depth)
+    return go_out(site, gateway, packet, depth)
+
+
+def rewritten(gateway: dict[str, Any], packet: Packet) -> tuple[Packet | None, bool]:
+    """The packet as a forward or a pair rewrites it, and whether it was a forward."""
+    for forward in gateway["forwards"] if gateway["forwarding"] else []:
+        wanted = forward.get("enabled", True) and forward["protocol"] == packet.protocol
+        if not wanted or not in_ports(packet.port, forward["ports"]):
+            continue
+        if "from" in forward and not in_network(packet.source, forward["from"]):
+            continue
+        first = int(str(forward["ports"]).split("-")[0])
+        port = packet.port + int(forward.get("to_port", first)) - first
+        return packet._replace(to=forward["to"], port=port), True
+    for pair in gateway.get("pairs", []):
+        if pair["outside"] == packet.to:
+            return packet._replace(to=pair["inside"]), False
+    return None, False
+
+
+def come_in(site: Site, gateway: dict[str, Any], packet: Packet, depth: int) -> End:
+    if in_ports(packet.port, gateway["provider_blocks"]):
+        return End("silent", gateway["name"], packet)
+    changed, forwarded = rewritten(gateway, packet)
+    if changed is None:
+        return End(gateway["unmatched"], gateway["name"], packet)
+    if forwarded and gateway["forwards_pass_filter"]:
+        return arrive(site, gateway["inside"]["network"], changed, gateway, depth + 1)
+    return filtered_in(site, gateway, changed, depth)
+
+
+def filtered_in(site: Site, gateway: dict[str, Any], packet: Packet, depth: int) -> End:
+    action = decides(gateway["filter"]["inward"], packet)
+    if action != "allow":
+        return End(STOPS[action], gateway["name"], packet)
+    return arrive(site, gateway["inside"]["network"], packet, gateway, depth + 1)
+
+
+def turned_back(site: Site, gateway: dict[str, Any], packet: Packet, depth: int) -> End:
+    changed = rewritten(gateway, packet)[0] if gateway["hairpin"] else None
+    if changed is None:
+        return End(gateway["unmatched"], gateway["name"], packet)
+    changed = changed._replace(source=gateway["inside"]["address"], source_port=None)
+    return arrive(site, gateway["inside"]["network"], changed, gateway, depth + 1)
+
+
+def go_out(site: Site, gateway: dict[str, Any], packet: Packet, depth: int) -> End:
+    action = decides(gateway["filter"]["outward"], packet)
+    if action != "allow":
+        return End(STOPS[action], gateway["name"], packet)
+    if gateway["translate"] != "none":
+        pair = next((each for each in gateway.get("pairs", []) if each["inside"] == packet.source), None)
+        if pair:
+            packet = packet._replace(source=pair["outside"])
+        elif gateway["outside"].get("address"):
+            packet = packet._replace(source=gateway["outside"]["address"], source_port=None)
+        else:
+            return End("silent", gateway["name"], packet)
+    return arrive(site, gateway["outside"]["network"], packet, None, depth + 1)

@@ -1,0 +1,111 @@
+"""Random sites: gateways in chains and side by side, with every kind of rule in conflict."""
+
+from typing import Any
+
+from hypothesis import strategies as st
+
+PORTS = 24
+NETWORKS = {"internet": None, "a": "10.1.0.0/24", "b": "192.0.2.0/26", "c": "10.3.0.0/24", "d": "192.0.2.64/26"}
+HOSTS = {"internet": "203.0.113.{}", "a": "10.1.0.{}", "b": "192.0.2.{}", "c": "10.3.0.{}", "d": "192.0.2.{}"}
+FIRST = {"internet": 10, "a": 10, "b": 10, "c": 10, "d": 74}
+
+ranges = st.tuples(st.integers(1, PORTS), st.integers(0, 9)).map(
+    lambda pair: f"{pair[0]}-{min(PORTS, sum(pair))}" if pair[1] else str(pair[0])
+)
+actions = st.sampled_from(["allow", "allow", "deny", "refuse"])
+places = st.sampled_from(["10.1.0.0/24", "192.0.2.0/26", "203.0.113.0/24", "10.0.0.0/8", "203.0.113.10", "10.1.0.2"])
+
+
+def address(network: str, number: int) -> str:
+    return HOSTS[network].format(FIRST[network] + number)
+
+
+@st.composite
+def rules(draw: st.DrawFn) -> dict[str, Any]:
+    rule: dict[str, Any] = {"action": draw(actions), "protocol": draw(st.sampled_from(["tcp", "udp", "any", "tcp"]))}
+    extras = {"ports": ranges, "from": places, "to": places, "from_ports": st.sampled_from(["20", "5000-6000"])}
+    for key, values in extras.items():
+        if draw(st.integers(0, 3)) < (3 if key == "ports" else 1):
+            rule[key] = draw(values)
+    if draw(st.integers(0, 5)) == 0:
+        rule["enabled"] = False
+    return rule
+
+
+@st.composite
+def filters(draw: st.DrawFn) -> dict[str, Any]:
+    return {"default": draw(actions), "rules": draw(st.lists(rules(), max_size=4))}
+
+
+@st.composite
+def forwards(draw: st.DrawFn, known: list[str]) -> dict[str, Any]:
+    ports = draw(ranges)
+    forward: dict[str, Any] = {
+        "protocol": draw(st.sampled_from(["tcp", "tcp", "udp"])), "ports": ports, "to": draw(st.sampled_from(known)),
+    }  # fmt: skip
+    if draw(st.booleans()):
+        forward["to_port"] = draw(st.integers(1, PORTS))
+    if draw(st.integers(0, 4)) == 0:
+        forward["from"] = draw(places)
+    if draw(st.integers(0, 5)) == 0:
+        forward["enabled"] = False
+    return forward
+
+
+@st.composite
+def gateways(draw: st.DrawFn, name: str, outside: str, inside: str, known: list[str]) -> dict[str, Any]:
+    number = sum(map(ord, name)) % 7
+    translate = draw(st.sampled_from(["outward", "outward", "none", "one-to-one"]))
+    gateway: dict[str, Any] = {
+        "name": name,
+        "outside": {"network": outside, "address": address(outside, 20 + number)},
+        "inside": {"network": inside, "address": address(inside, 30 + number)},
+        "translate": translate,
+        "provider_blocks": draw(st.sampled_from(["none", "none", "3-5"])),
+        "forwarding": draw(st.integers(0, 5)) > 0,
+        "forwards_pass_filter": draw(st.booleans()),
+        "hairpin": draw(st.booleans()),
+        "unmatched": draw(st.sampled_from(["silent", "refused"])),
+        "forwards": draw(st.lists(forwards(known), max_size=4)),
+        "filter": {"inward": draw(filters()), "outward": draw(filters())},
+    }
+    if translate == "one-to-one":
+        gateway["pairs"] = [{"outside": address(outside, 40 + number), "inside": address(inside, 1)}]
+        if draw(st.booleans()):
+            del gateway["outside"]["address"]
+    return gateway
+
+
+@st.composite
+def sites(draw: st.DrawFn) -> dict[str, Any]:
+    """A site as YAML would give it; every host has one address, every gateway at most one a side."""
+    home = draw(st.sampled_from(["a", "b", "c", "d"]))
+    joints = {"a": "internet", "b": draw(st.sampled_from(["internet", "a"])), "c": draw(st.sampled_from(["a", "b"]))}
+    joints["d"] = "internet"
+    known = [address(each, number) for each in NETWORKS for number in (0, 1, 20, 22, 23, 40, 42, 43)]
+    hosts = [
+        {"name": f"host-{each}", "network": each, "address": address(each, 0), "filter": {
+            "incoming": draw(filters()), "outgoing": draw(filters())}}
+        for each in NETWORKS
+    ]  # fmt: skip
+    return {
+        "lantern": 1,
+        "site": "Random Coast",
+        "networks": [{"name": each, "subnet": subnet} for each, subnet in NETWORKS.items() if subnet],
+        "gateways": [draw(gateways(f"to-{inside}", outside, inside, known)) for inside, outside in joints.items()],
+        "server": {"name": "store", "network": home, "address": address(home, 1), "filter": {
+            "incoming": draw(filters()), "outgoing": draw(filters())}},
+        "clients": hosts,
+    }  # fmt: skip
+
+
+@st.composite
+def questions(draw: st.DrawFn) -> tuple[str, str, str]:
+    """Who sends, by which transport, to which address."""
+    network = draw(st.sampled_from(list(NETWORKS)))
+    number = draw(st.sampled_from([0, 1, 2, *range(20, 28), *range(30, 38), *range(40, 47)]))
+    return (
+        f"host-{draw(st.sampled_from(list(NETWORKS)))}",
+        draw(st.sampled_from(["tcp", "udp"])),
+        address(network, number),
+    )
