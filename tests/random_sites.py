@@ -34,7 +34,8 @@ def rules(draw: st.DrawFn) -> dict[str, Any]:
 
 @st.composite
 def filters(draw: st.DrawFn) -> dict[str, Any]:
-    return {"default": draw(actions), "rules": draw(st.lists(rules(), max_size=4))}
+    default = draw(st.sampled_from(["allow", "allow", "allow", "deny", "refuse"]))
+    return {"default": default, "rules": draw(st.lists(rules(), max_size=3))}
 
 
 @st.composite
@@ -62,11 +63,11 @@ def gateways(draw: st.DrawFn, name: str, outside: str, inside: str, known: list[
         "inside": {"network": inside, "address": address(inside, 30 + number)},
         "translate": translate,
         "provider_blocks": draw(st.sampled_from(["none", "none", "3-5"])),
-        "forwarding": draw(st.integers(0, 5)) > 0,
-        "forwards_pass_filter": draw(st.booleans()),
-        "hairpin": draw(st.booleans()),
+        "forwarding": draw(st.integers(0, 9)) < 9,
+        "forwards_pass_filter": draw(st.sampled_from([True, False])),
+        "hairpin": draw(st.sampled_from([True, False])),
         "unmatched": draw(st.sampled_from(["silent", "refused"])),
-        "forwards": draw(st.lists(forwards(known), max_size=4)),
+        "forwards": draw(st.lists(forwards(known), min_size=1, max_size=5)),
         "filter": {"inward": draw(filters()), "outward": draw(filters())},
     }
     if translate == "one-to-one":
@@ -82,7 +83,7 @@ def sites(draw: st.DrawFn) -> dict[str, Any]:
     home = draw(st.sampled_from(["a", "b", "c", "d"]))
     joints = {"a": "internet", "b": draw(st.sampled_from(["internet", "a"])), "c": draw(st.sampled_from(["a", "b"]))}
     joints["d"] = "internet"
-    known = [address(each, number) for each in NETWORKS for number in (0, 1, 20, 22, 23, 40, 42, 43)]
+    known = [address(each, number) for each in NETWORKS for number in (0, 0, 0, 1, 1, 20, 22, 23, 40, 42, 43)]
     hosts = [
         {"name": f"host-{each}", "network": each, "address": address(each, 0), "filter": {
             "incoming": draw(filters()), "outgoing": draw(filters())}}
@@ -99,13 +100,21 @@ def sites(draw: st.DrawFn) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def held(site: dict[str, Any]) -> list[str]:
+    """The addresses that some host or gateway of a site has."""
+    found = [host["address"] for host in [site["server"], *site["clients"]]]
+    for gateway in site["gateways"]:
+        found += [gateway["outside"]["address"]] if "address" in gateway["outside"] else []
+        found += [pair["outside"] for pair in gateway.get("pairs", [])]
+        found.append(gateway["inside"]["address"])
+    return found
+
+
 @st.composite
-def questions(draw: st.DrawFn) -> tuple[str, str, str]:
-    """Who sends, by which transport, to which address."""
-    network = draw(st.sampled_from(list(NETWORKS)))
-    number = draw(st.sampled_from([0, 1, 2, *range(20, 28), *range(30, 38), *range(40, 47)]))
-    return (
-        f"host-{draw(st.sampled_from(list(NETWORKS)))}",
-        draw(st.sampled_from(["tcp", "udp"])),
-        address(network, number),
-    )
+def questions(draw: st.DrawFn) -> tuple[dict[str, Any], list[tuple[str, str, str]]]:
+    """A site, and some questions about it: who sends, by which transport, to which address."""
+    site = draw(sites())
+    senders = st.sampled_from([each["name"] for each in site["clients"]])
+    targets = st.sampled_from([*held(site), *held(site), "10.1.0.200", "203.0.113.200", "192.168.9.9"])
+    asked = st.tuples(senders, st.sampled_from(["tcp", "udp"]), targets)
+    return site, draw(st.lists(asked, min_size=2, max_size=6))

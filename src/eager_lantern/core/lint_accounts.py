@@ -1,7 +1,6 @@
 """Accounts that may more than they need, or that cannot be used."""
 
 from collections.abc import Iterator
-from pathlib import PurePosixPath
 
 from .finding import Finding
 from .place import Place
@@ -12,8 +11,8 @@ from .topology import Topology
 PRIVILEGED = {"root", "admin", "administrator", "system", "sa", "toor"}
 ANONYMOUS = {"anonymous", "ftp", "guest"}
 CHANGES: set[Right] = {"write", "append", "rename", "remove", "make-folders"}
-WHOLE_SYSTEMS = {"/", "/home", "/root", "/etc", "/var", "/usr", "/srv", "/users"}
-PROFILES = {"/home", "/users", "/root"}
+PROFILES = {("home",), ("users",), ("root",)}
+WHOLE_SYSTEMS = {(), ("etc",), ("var",), ("usr",), ("srv",), *PROFILES}
 
 
 def account_findings(topology: Topology) -> Iterator[Finding]:
@@ -41,23 +40,24 @@ def _broad(site: Site, account: Account, place: Place) -> Iterator[Finding]:
         )
 
 
-def _folder(home: str) -> PurePosixPath:
-    """A home as a path with forward slashes and no drive letter, in lower case."""
-    text = home.replace("\\", "/")
+def _folder(home: str) -> tuple[str, ...]:
+    """The parts of a home, without drive letter, in lower case, whichever slash divides them."""
+    text = home.replace("\\", "/").lower()
     text = text[2:] if text[1:2] == ":" else text
-    return PurePosixPath("/", text.lower())
+    return tuple(part for part in text.split("/") if part)
 
 
 def _too_broad(site: Site, account: Account) -> str:
     if account.home is None:
         return ""
     home = _folder(account.home)
-    if str(home) in WHOLE_SYSTEMS:
+    if home in WHOLE_SYSTEMS:
         return "is a whole system"
-    if str(home.parent) in PROFILES:
+    if home[:-1] in PROFILES:
         return "is a person's own profile"
     for other in site.accounts:
-        if other is not account and other.home is not None and home in _folder(other.home).parents:
+        theirs = _folder(other.home) if other.home is not None else ()
+        if other is not account and len(theirs) > len(home) and theirs[: len(home)] == home:
             return f"holds the folder of account {other.name}"
     return ""
 

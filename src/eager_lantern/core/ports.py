@@ -8,21 +8,24 @@ from .intervals import IntervalSet
 LOWEST_PORT, HIGHEST_PORT = 1, 65535
 
 
-def port_number(text: str) -> int:
-    """A port from its digits. Raises ValueError with the likely slip named."""
+SYNTAX = "21, 61200-61455 or 20-21, 990"
+
+
+def port_number(text: str, example: str = SYNTAX) -> int:
+    """A port from its digits. Raises ValueError with the likely slip named, and what to write."""
     digits = text.strip()
     if not re.fullmatch(r"[0-9]+", digits):
-        raise ValueError(_slip(digits))
+        raise ValueError(_slip(digits, example))
     # A number of thousands of digits is not converted: its length alone rules it out.
     if len(digits) > 9 or not LOWEST_PORT <= int(digits) <= HIGHEST_PORT:
         raise ValueError(f"{digits[:24]} is no port: ports are {LOWEST_PORT} to {HIGHEST_PORT}")
     return int(digits)
 
 
-def _slip(text: str) -> str:
+def _slip(text: str, example: str) -> str:
     """What is probably wrong with something that should have been a port or a range."""
     if not text:
-        return "a port is missing: write 21, 61200-61455 or 20-21, 990"
+        return f"a port is missing: write {example}"
     if re.fullmatch(r"[0-9]*[oO][0-9oO]*", text):
         return f"“{text}” has a letter O in place of a zero: {re.sub('[oO]', '0', text)}?"
     if re.fullmatch(r"[0-9]*[lI|][0-9lI|]*", text):
@@ -34,7 +37,7 @@ def _slip(text: str) -> str:
         return f"“{text}” has a point in it: {text.replace('.', '')}?"
     if re.fullmatch(r"-[0-9]+", text):
         return f"{text} is no port: ports are {LOWEST_PORT} to {HIGHEST_PORT}"
-    return f"“{text[:40]}” is no port: write 21, 61200-61455 or 20-21, 990"
+    return f"“{text[:40]}” is no port: write {example}"
 
 
 def _span(part: str) -> tuple[int, int]:

@@ -14,7 +14,10 @@ from .ports import EVERY_PORT, UNPRIVILEGED, PortSet, port_number
 from .quantities import Duration, Rate, Size
 from .value import Value
 
-Name = Annotated[str, Meta(min_length=1, max_length=80, pattern=r"^\S(.*\S)?$")]
+_PLAIN = r"[^\x00-\x1f\x7f-\x9f]"
+_INK = r"[^\s\x00-\x1f\x7f-\x9f]"
+Name = Annotated[str, Meta(min_length=1, max_length=80, pattern=f"^{_INK}({_PLAIN}*{_INK})?$")]
+Label = Annotated[str, Meta(max_length=200, pattern=f"^{_PLAIN}*$")]
 Count = Annotated[int, Meta(ge=0, le=1_000_000_000)]
 Transport = Literal["tcp", "udp"]
 Lease = Literal["static", "reserved", "dynamic"]
@@ -34,7 +37,7 @@ class Port(Value):
     @classmethod
     def parse(cls, text: str) -> Self:
         """Read ``21``. Raises ValueError with the likely slip named."""
-        return cls(port_number(text))
+        return cls(port_number(text, "one port, such as 21"))
 
     def __str__(self) -> str:
         return str(self.number)
@@ -112,7 +115,7 @@ class Rule(Part, frozen=True):
     """One line of a filter. A key that is left out matches everything."""
 
     action: Literal["allow", "deny", "refuse"]
-    name: str = ""
+    name: Label = ""
     protocol: Literal["tcp", "udp", "any"] = "any"
     ports: PortSet = EVERY_PORT
     from_: AddressSet | None = field(default=None, name="from")
@@ -152,7 +155,7 @@ class Forward(Part, frozen=True):
 
     ports: PortSet
     to: Address
-    name: str = ""
+    name: Label = ""
     protocol: Transport = "tcp"
     to_port: Port | None = None
     from_: AddressSet | None = field(default=None, name="from")
@@ -275,7 +278,7 @@ class Account(Part, frozen=True):
 
     name: Name
     service: Name
-    home: str | None = None
+    home: Label | None = None
     rights: tuple[Right, ...] = ()
     denies: tuple[Right, ...] = ()
     groups: tuple[Name, ...] = ()

@@ -2,7 +2,9 @@
 
 from dataclasses import dataclass
 
-MOST_SHOWN = 20
+from ..wire.harmless import harmless
+
+MOST_SHOWN, MOST_CHARACTERS = 20, 600
 
 
 @dataclass(frozen=True, slots=True, order=True)
@@ -26,7 +28,7 @@ class BadInput(Exception):
 
     def _lines(self) -> list[str]:
         shown = [
-            f"{self.file}:{each.line}: {each.message}" if each.line else f"{self.file}: {each.message}"
+            f"{self.file}{f':{each.line}' if each.line else ''}: {harmless(each.message, MOST_CHARACTERS)}"
             for each in self.problems[:MOST_SHOWN]
         ]
         left = len(self.problems) - len(shown)

@@ -118,7 +118,7 @@ def _faults(kind: object, value: object, place: Place) -> Iterator[tuple[Place, 
         yield from _struct_faults(kind, value, place)
     elif get_origin(kind) is tuple:
         if not isinstance(value, list):
-            yield place, f"found {_shown(value)} where a list is meant: write {_key(place)}: [{_item(value)}]"
+            yield place, f"found {_shown(value)} where a list is meant: write {_key(place)}: [{_item(kind, value)}]"
             return
         for i, each in enumerate(value):
             yield from _faults(get_args(kind)[0], each, (*place, i))
@@ -130,8 +130,10 @@ def _key(place: Place) -> str:
     return next((str(part) for part in reversed(place) if isinstance(part, str)), "")
 
 
-def _item(value: object) -> str:
-    return str(value) if isinstance(value, (str, int)) else "…"
+def _item(kind: object, value: object) -> str:
+    item = get_args(kind)[0]
+    mapping = isinstance(item, type) and issubclass(item, msgspec.Struct)
+    return str(value) if isinstance(value, (str, int)) and not mapping else "…"
 
 
 def _plain(kind: object, value: object) -> object:
@@ -184,7 +186,7 @@ def _leaf_message(kind: object, value: object, error: str) -> str:
         return error
     base = get_args(kind)[0] if get_origin(kind) is Annotated else kind
     if base is str and isinstance(value, str):
-        return f"found {_shown(value)}, write a name of 1 to 80 characters that neither starts nor ends with a space"
+        return f"found {_shown(value)}, write 1 to 80 characters, with no space at either end and no control characters"
     if base is str and isinstance(value, (int, bool)):
         return f"found {_shown(value)} where text is meant: put it in quotes"
     return f"found {_shown(value)} where {_meant(base)} is meant"

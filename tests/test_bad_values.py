@@ -1,0 +1,103 @@
+"""Site files damaged in every way: an error with file and line, or a verdict; never a traceback."""
+
+import copy
+import json
+import re
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from program import BEFORE, run
+
+from eager_lantern.core import site as model
+from eager_lantern.core.verdict import judge
+from eager_lantern.files.problem import BadInput
+from eager_lantern.files.site_file import parse_site, read_site
+from eager_lantern.files.yaml_tree import YamlTree
+
+WHOLE = Path(__file__).parent / "cases" / "whole.site.yaml"
+DATA = YamlTree(WHOLE.name, WHOLE.read_text()).data
+WRONG: list[Any] = [
+    None, True, -1, 0, 65536, 10**25, 1.5, "", " ", "☂", "a b", "1-", "9-3", "10.61.4.999", "10.61.4.0/33", "::g",
+    "2001:db8::61", "5 parsec", [], [[1]], {}, {"a": 1}, "own", "none", "x" * 300, "\x1b[31m", "0.0.0.0", "*",
+]  # fmt: skip
+
+
+def places(value: Any, place: tuple[str | int, ...] = ()) -> Iterator[tuple[str | int, ...]]:
+    if place:
+        yield place
+    parts = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
+    for key, part in parts:
+        yield from places(part, (*place, key))
+
+
+def test_the_whole_site_uses_every_key_of_the_format() -> None:
+    known = {
+        field.encode_name
+        for kind in vars(model).values()
+        if isinstance(kind, type) and issubclass(kind, model.Part)
+        for field in msgspec.structs.fields(kind)
+    }
+    used = {str(place[-1]) for place in places(DATA)}
+    assert known - used == set()
+    assert read_site(WHOLE).site.site == "Saltmarsh Tide Survey"
+
+
+@pytest.mark.parametrize("wrong", WRONG, ids=lambda wrong: str(wrong)[:12])
+def test_any_value_in_any_place_gets_a_verdict_or_a_line(wrong: Any) -> None:
+    for place in places(DATA):
+        damaged = copy.deepcopy(DATA)
+        holder = damaged
+        for part in place[:-1]:
+            holder = holder[part]
+        holder[place[-1]] = wrong
+        text = json.dumps(damaged, indent=1)
+        try:
+            judge(parse_site("x.site.yaml", text).site)
+        except BadInput as error:
+            for line in str(error).splitlines():
+                assert re.match(r"x\.site\.yaml(:[1-9][0-9]*)?: .", line), (place, line)
+                assert "Expected `" not in line, (place, line)
+
+
+LINES = BEFORE.read_text().splitlines()
+tokens = st.sampled_from(sorted(set(re.findall(r"[\w.:/-]+", BEFORE.read_text()))))
+
+
+@st.composite
+def damaged_texts(draw: st.DrawFn) -> str:
+    """The shipped site with some of its lines or words changed."""
+    lines = list(LINES)
+    for _ in range(draw(st.integers(1, 4))):
+        at = draw(st.integers(0, len(lines) - 1))
+        match draw(st.integers(0, 5)):
+            case 0:
+                del lines[at]
+            case 1:
+                lines.insert(at, lines[draw(st.integers(0, len(lines) - 1))])
+            case 2:
+                lines[at] = draw(st.text(max_size=30))
+            case 3:
+                lines[at] = " " * draw(st.integers(0, 8)) + lines[at].strip()
+            case _:
+                words = re.findall(r"[\w.:/-]+", lines[at])
+                if words:
+                    lines[at] = lines[at].replace(draw(st.sampled_from(words)), draw(tokens), 1)
+    return "\n".join(lines)
+
+
+@settings(max_examples=12, deadline=None)
+@given(st.lists(damaged_texts(), min_size=20, max_size=20))
+def test_damaged_files_never_end_in_a_traceback_or_hang(texts: list[str]) -> None:
+    with tempfile.TemporaryDirectory() as name:
+        for i, text in enumerate(texts):
+            (Path(name) / f"{i}.site.yaml").write_text(text, errors="replace")
+        done = run("check", name, "--format", "json")
+    assert done.returncode in range(4)
+    assert done.stderr == ""
+    assert len(json.loads(done.stdout)["sites"]) == len(texts)
