@@ -73,7 +73,7 @@ def _folder(folder: Path, form: CheckFormat) -> None:
         raise BadInput(str(folder), InputProblem(0, f"has no site file in it ({PATTERN})"))
     found = _all_checked(paths)
     if form is CheckFormat.text:
-        show(folder_view([_row(each) for each in found]))
+        show(folder_view([_row(each, folder) for each in found]))
     else:
         sites = [{"file": each.file, **(each.result or {"error": str(each.error)})} for each in found]
         _written(found, form, {"format": "eager-lantern/check-folder/1", "sites": sites})
@@ -99,11 +99,12 @@ def _checked(path: str) -> Checked:
     return Checked(path, check_result(judge(source.site), source.line, source.file), None)
 
 
-def _row(each: Checked) -> Row:
+def _row(each: Checked, folder: Path) -> Row:
+    name = os.path.relpath(each.file, folder)
     if each.result is None:
-        return Row(each.file, "bad input", 0, 0, 0, str(each.error).splitlines()[0].removeprefix(each.file).lstrip(":"))
+        return Row(name, "bad input", 0, 0, 0, str(each.error).splitlines()[0].removeprefix(each.file).lstrip(":"))
     promises, findings = each.result["promises"], each.result["findings"]
     kept = sum(promise["kept"] is True for promise in promises)
     most = f"{findings[0]['kind']}, line {findings[0]['where']['line']}" if findings else ""
     more = f" and {len(findings) - 1} more" if len(findings) > 1 else ""
-    return Row(each.file, each.result["verdict"], kept, len(promises), len(findings), most + more)
+    return Row(name, each.result["verdict"], kept, len(promises), len(findings), most + more)

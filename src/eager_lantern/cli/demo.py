@@ -31,12 +31,13 @@ from .output import show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 BEFORE, AFTER = "saltmarsh-before.site.yaml", "saltmarsh-after.site.yaml"
+SHIPPED = (BEFORE, AFTER, "creek-carrier.site.yaml")
 ACCOUNT = "station"
 
 
 @app.command(epilog="Example: eager-lantern demo --keep saltmarsh")
 def demo(
-    keep: Annotated[Path | None, typer.Option(help="Keep the two site files in this new folder.")] = None,
+    keep: Annotated[Path | None, typer.Option(help="Keep the shipped site files in this new folder.")] = None,
 ) -> None:
     """Check a faulty site, check the mended one, and visit a real server on this machine.
 
@@ -61,7 +62,7 @@ def demo(
 
 
 def _shipped(folder: Path) -> Path:
-    for name in (BEFORE, AFTER):
+    for name in SHIPPED:
         shutil.copyfile(str(files("eager_lantern") / "data" / name), folder / name)
     return folder
 
@@ -129,7 +130,7 @@ def _keep(folder: Path, keep: Path) -> None:
 
 def _next(keep: Path | None) -> list[str]:
     if keep is None:
-        return ["eager-lantern demo --keep saltmarsh     keeps the two site files to play with"]
+        return ["eager-lantern demo --keep saltmarsh     keeps the site files to play with"]
     return [
         f"eager-lantern check {keep}/{BEFORE}",
         f"eager-lantern walk {keep}/{BEFORE} --client institute --rung data",

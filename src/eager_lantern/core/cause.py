@@ -49,6 +49,8 @@ def the(what: str, name: str) -> str:
 
 def article(kind: str) -> str:
     """``a private``, ``an unspecified``."""
+    if kind == "carrier":
+        return "a carrier's shared (carrier-grade NAT)"
     return f"an {kind}" if kind[0] in "aeiou" else f"a {kind}"
 
 

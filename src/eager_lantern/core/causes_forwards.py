@@ -47,7 +47,7 @@ def not_public(gateway: Gateway, place: Place, ports: PortSet) -> Cause:
     address = next(each for each in gateway.outside.address.each if each.kind != "public")
     text = f"{gateway.name} has {article(address.kind)} address on the internet side, {address}: "
     text += "nobody on the internet can reach its forwards"
-    cure = "ask the provider for a public address, use IPv6, or forward on the device in front of it as well"
+    cure = "get a public address from the provider, use IPv6 or a relay outside, or forward on the device in front too"
     return Cause("outside-address-not-public", (*place, "outside", "address"), ports, text, cure)
 
 

@@ -121,7 +121,8 @@ def _measured(topology: Topology, route: Route, candidates: PortSet, aspect: Asp
         else:
             stops = stops | each.asked.ports
     wanted = route.flow.ports
-    return Layer(aspect, at, passes - stops, wanted, _blamed(journeys, at, wanted), journeys)
+    place = _blamed(journeys, at, wanted) or _entrance(topology, at)
+    return Layer(aspect, at, passes - stops, wanted, place, journeys)
 
 
 def _concerns(route: Route, aspect: Aspect, at: str, journey: Journey) -> bool:
@@ -153,6 +154,11 @@ def _blamed(journeys: tuple[Journey, ...], at: str, wanted: PortSet) -> Place:
                 weights[key] = weights.get(key, 0) + len(each.asked.ports & wanted)
     best = max(weights, key=lambda key: (weights[key] > 0, key[0], weights[key]), default=(False, ()))
     return best[1]
+
+
+def _entrance(topology: Topology, at: str) -> Place:
+    """Where a device's outside address stands: to blame when nothing comes to the device at all."""
+    return next(((*each.place, "outside", "address") for each in topology.devices if each.name == at), ())
 
 
 def _alone(site: Site, route: Route, aspect: Aspect, at: str) -> Site:

@@ -2,6 +2,7 @@
 
 from fractions import Fraction
 
+from .addresses import Address
 from .forecast import Forecast, Stop
 from .ports import PortSet
 
@@ -44,7 +45,7 @@ def blame(stop: Stop, goes_to: str) -> str:
         "no hairpin": f"{stop.at} does not turn back connections to {goes_to} from inside",
         "the device itself": f"{goes_to} is {stop.at} itself",
         "nobody there": f"nobody on {stop.at} has the address it was sent to",
-        "no path": f"no way leads to {goes_to}",
+        "no path": _unreachable(goes_to),
         "no outside address": f"{stop.at} has no outside address for it",
         "not listening": f"it comes out at {stop.at} on a port where nothing waits",
         "another service": f"it comes out at {stop.at} at another service",
@@ -59,6 +60,11 @@ def blame(stop: Stop, goes_to: str) -> str:
         "goes in circles": "forwards send it in circles",
     }
     return clauses[stop.reason] if stop.reason else f"{stop.at} stops it"
+
+
+def _unreachable(address: str) -> str:
+    kind = Address.parse(address).kind
+    return f"no way leads to {address}" + (f", a {kind} address" if kind != "public" else "")
 
 
 def because(forecast: Forecast) -> str:

@@ -17,14 +17,14 @@ from .bars import HUGE, Piece, axis, bar
 from .screen import between, columns, command, state
 from .style import ACCENT, PASSES, STOPS, STRONG, UNTRIED
 
-BAR_COLUMNS = 26
+LABEL_COLUMNS, BAR_COLUMNS = 28, 26
 MOST_LEDGERS, MOST_FINDINGS, MOST_PROMISES = 2, 6, 12
 LineOf = Callable[[Place | None], int | None]
 
 _SAYS = {
     "hands-out": "hands out",
     "address": "announces",
-    "control": "stops control",
+    "control": "stops login",
     "outgoing": "lets out",
     "outward": "lets out",
     "provider": "provider lets in",
@@ -100,11 +100,10 @@ def ledger_view(ledger: Ledger, verdict: Verdict, line: LineOf) -> Iterator[Rend
     wanted = ledger.layers[0].wanted
     pieces = axis([each.ports for each in ledger.layers], wanted, BAR_COLUMNS)
     yield Text(f"Ledger of {ledger.client} → {ledger.service}, {ledger.mode}: data ports", style=STRONG)
-    table = columns(widths=(27, BAR_COLUMNS, 17, 5, 8, None))
+    table = columns(widths=(LABEL_COLUMNS, BAR_COLUMNS, 17, 5, 8, None))
     for each in ledger.layers:
-        label = f"  {each.at} {_SAYS[each.aspect]}"
-        if each.aspect == "hands-out" and ledger.mode == "active":
-            label = f"  {each.at} waits on"
+        waits = each.aspect == "hands-out" and ledger.mode == "active"
+        label = _label(each.at, "waits on" if waits else _SAYS[each.aspect])
         count, note = len(each.ports & wanted), _note(each)
         cells = (_bar(pieces, each.ports, wanted), _ports(each, verdict), Text(str(count), justify="right"))
         table.add_row(Text(label), *cells, Text(f"line {line(each.place)}", style=ACCENT), note)
@@ -122,6 +121,12 @@ def ledger_view(ledger: Ledger, verdict: Verdict, line: LineOf) -> Iterator[Rend
     )
     yield table
     yield Text("  ") + last
+
+
+def _label(at: str, says: str) -> str:
+    """What a layer is called; of a long name the beginning is kept."""
+    room = LABEL_COLUMNS - len(says) - 4
+    return f"  {at if len(at) <= room else at[: room - 1] + '…'} {says}"
 
 
 def _bar(pieces: list[Piece], ports: PortSet, wanted: PortSet) -> Text:
@@ -164,7 +169,7 @@ def _findings(found: tuple[Finding, ...], line: LineOf) -> Iterator[RenderableTy
         yield (
             Text("  ")
             + state(each.severity)
-            + Text(f"  line {line(each.place)}", style=ACCENT)
+            + Text(f" {'':{6 - len(each.severity)}} line {line(each.place)}", style=ACCENT)
             + Text(f"  {each.kind}")
         )
         table = columns(widths=(11, None))
