@@ -9,8 +9,11 @@ import pytest
 import yaml
 
 from eager_lantern.core.verdict import Verdict, judge
+from eager_lantern.files.results import check_result
 from eager_lantern.files.shipped import finding_pages
 from eager_lantern.files.site_file import parse_site
+from eager_lantern.views.check_view import check_view
+from eager_lantern.views.screen import rendered
 
 TABLE = yaml.safe_load((Path(__file__).parent / "cases" / "sites.yaml").read_text())
 
@@ -92,3 +95,45 @@ def test_a_finding_is_shown_by_its_site_and_not_by_the_near_miss(case: dict[str,
 
 def test_every_finding_has_a_page_and_a_site_that_shows_it() -> None:
     assert {case["kind"] for case in KINDS} == set(finding_pages())
+
+
+def reached(case: dict[str, Any]) -> set[tuple[str, str, str, str, str]]:
+    """Who reaches what, by the JSON of a check."""
+    source = parse_site("reach", json.dumps(changed(case)))
+    found = check_result(judge(source.site), source.line, "reach")["reaches"]
+    return {tuple(each[key] for key in ("network", "from", "host", "protocol", "ports")) for each in found}
+
+
+def test_everybody_who_reaches_the_server_is_known_as_exact_sets() -> None:
+    assert reached({"base": "one-router"}) == {("internet", "any", "store", "tcp", "21, 61200-61203")}
+    only_some = {"gateways.0.forwards.1.from": "203.0.113.0/28", "gateways.0.forwards.0.to_port": 61200}
+    assert reached({"base": "one-router", "set": only_some}) == {
+        ("internet", "any", "store", "tcp", "61200"),
+        ("internet", "203.0.113.0/28", "store", "tcp", "61200-61203"),
+    }
+    assert reached({"base": "two-routers"}) == {
+        ("internet", "any", "store", "tcp", "21, 61200-61203"),
+        ("between", "any", "store", "tcp", "21, 61200-61203"),
+        ("office", "any", "guest", "tcp", "1-65535"),
+        ("office", "any", "guest", "udp", "1-65535"),
+    }
+
+
+def test_an_inside_network_that_is_routed_reaches_what_the_filter_lets_in() -> None:
+    case = {"base": "routed-six", "set": {"gateways.0.filter.inward.rules.0.to": "2001:db8:61::/80"}}
+    assert reached(case) == {("internet", "any", "store", "tcp", "21, 61200-61203")}
+    assert reached({"base": "routed-six", "set": {"gateways.0.filter.inward.rules.0.action": "deny"}}) == set()
+
+
+def test_the_text_stays_one_screen_however_much_is_wrong() -> None:
+    case = {"base": "one-router", "set": {
+        "gateways.0.forwards.1.to": "10.61.4.2", "services.0.tls": {"mode": "none"}, "server.lease": "dynamic",
+        "services.0.load": {"burst": 9}, "server.local_ports": "60000-62000", "services.1.control_port": 61203,
+        "accounts": [{"name": each, "service": "tides", "home": "/", "confined": False} for each in ("root", "admin")],
+    }}  # fmt: skip
+    source = parse_site("wrong", json.dumps(changed(case)))
+    verdict = judge(source.site)
+    lines = rendered(check_view(verdict, source.line, "wrong"), colour=False).splitlines()
+    assert len(verdict.findings) > 9
+    assert len(lines) <= 45
+    assert f"and {len(verdict.findings) - 5} more: --format json lists all" in "\n".join(lines)

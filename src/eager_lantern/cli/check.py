@@ -48,10 +48,10 @@ def check(
         _folder(site, form)
     source = read_site(find_site_file(site))
     verdict = judge(source.site)
-    result = check_result(verdict, source.line, source.file)
     if form is CheckFormat.text:
         show(check_view(verdict, source.line, source.file))
     else:
+        result = check_result(verdict, source.line, source.file)
         _written([Checked(source.file, result, None)], form, result)
     raise typer.Exit(EXIT_CODES[verdict.verdict])
 

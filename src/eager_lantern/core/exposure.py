@@ -8,7 +8,7 @@ from .addresses import Address, Addresses
 from .flow import Flow, Journey
 from .journey import travel
 from .ports import EVERY_PORT, UNPRIVILEGED, PortSet
-from .site import Transport
+from .site import INTERNET, Transport
 from .topology import Topology
 
 
@@ -24,7 +24,7 @@ class Reach(Struct, frozen=True):
 
 
 def reaches(topology: Topology, network: str) -> tuple[Reach, ...]:
-    """What anybody on a network reaches on hosts of other networks, as exact sets.
+    """What anybody on a network reaches on hosts behind the gateways, in other networks, as exact sets.
 
     That something listens is taken for granted; ``ports`` are those of the host.
     """
@@ -39,7 +39,7 @@ def _reaches(topology: Topology, network: str) -> Iterator[Reach]:
         for protocol in protocols:
             flow = Flow(protocol, sources, UNPRIVILEGED, door, EVERY_PORT)
             for journey in travel(topology, network, flow):
-                if journey.outcome == "ok" and homes[journey.end.at] != network:
+                if journey.outcome == "ok" and homes[journey.end.at] not in (network, INTERNET):
                     yield Reach(network, journey.end.at, protocol, door, journey.flow.ports, journey)
 
 

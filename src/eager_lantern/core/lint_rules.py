@@ -10,15 +10,15 @@ from .ports import EVERY_PORT, PortSet
 from .site import Rule, Transport
 from .topology import Topology
 
-MOST_RULES = 400
-MOST_TARGETS = 24
+MOST_COMPARED = 400
+MOST_TARGETS = 64
+MOST_WORK = 100_000
 
 
 def rule_findings(topology: Topology) -> Iterator[Finding]:
     """Shadowed and redundant rules of every filter, and rules for a whole program."""
     for at, table in _tables(topology):
-        if 0 < len(table.matches) <= MOST_RULES:
-            yield from _useless(at, table)
+        yield from _useless(at, table)
     yield from _port_20(topology)
     for j, rule in enumerate(topology.site.server.filter.incoming.rules):
         if rule.program is not None and rule.action == "allow" and rule.enabled:
@@ -41,8 +41,8 @@ def _called(rule: Rule, at: str) -> str:
 
 
 def _useless(at: str, table: Table) -> Iterator[Finding]:
-    flows = list(_everything(table))
-    if len(flows) > 4 * MOST_TARGETS:
+    flows = _everything(table)
+    if flows is None or len(flows) * len(table.matches) > MOST_WORK:
         return
     decided: dict[int, list[Ruling]] = {i: [] for i in range(len(table.matches))}
     index = {match.place: i for i, match in enumerate(table.matches)}
@@ -57,11 +57,10 @@ def _useless(at: str, table: Table) -> Iterator[Finding]:
             message = f"{name} never matches: rules before it decide all that it is about"
             yield Finding("rule-shadowed", "risks", message, "take it out, or put it before them", match.place)
             gone.add(i)
-        elif _changes_nothing(table, i, decided[i], gone):
+        elif len(table.matches) <= MOST_COMPARED and _changes_nothing(table, i, decided[i], gone):
             message = f"{name} changes nothing: without it the same happens ({match.action})"
-            yield Finding(
-                "rule-redundant", "note", message, "take it out, unless it says something to people", match.place
-            )
+            cure = "take it out, unless it says something to people"
+            yield Finding("rule-redundant", "note", message, cure, match.place)
             gone.add(i)
 
 
@@ -74,25 +73,27 @@ def _changes_nothing(table: Table, i: int, decided: list[Ruling], gone: set[int]
     return all(each.action == wanted for ruling in decided for each in rulings(rest, ruling.flow))
 
 
-def _everything(table: Table) -> Iterator[Flow]:
-    """Flows that together are every connection that the table can tell apart."""
-    protocols: tuple[Transport, ...] = ("tcp", "udp")
+def _everything(table: Table) -> list[Flow] | None:
+    """Flows that together are every connection that the table can tell apart; None for too many."""
     families: tuple[Family, ...] = (4, 6)
+    protocols: tuple[Transport, ...] = ("tcp", "udp")
+    flows: list[Flow] = []
     for family in families:
         every = EVERY_ADDRESS.of_family(family)
-        for target in _target_classes(table, every):
-            for protocol in protocols:
-                yield Flow(protocol, every, EVERY_PORT, target, EVERY_PORT)
+        classes = _target_classes(table, every)
+        if classes is None:
+            return None
+        flows += [Flow(each, every, EVERY_PORT, target, EVERY_PORT) for target in classes for each in protocols]
+    return flows
 
 
-def _target_classes(table: Table, every: AddressSet) -> list[Address]:
-    """One address of each class of destinations that the rules treat alike."""
+def _target_classes(table: Table, every: AddressSet) -> list[Address] | None:
+    """One address of each class of destinations that the rules treat alike; None for too many."""
     classes = [every]
-    for match in table.matches:
-        if match.targets is not None:
-            classes = [part for each in classes for part in (each & match.targets, each - match.targets) if part]
+    for targets in {match.targets for match in table.matches if match.targets is not None}:
+        classes = [part for each in classes for part in (each & targets, each - targets) if part]
         if len(classes) > MOST_TARGETS:
-            break
+            return None
     return [Address(each.lowest) for each in classes]
 
 

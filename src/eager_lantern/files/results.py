@@ -4,6 +4,9 @@ import json
 from collections.abc import Callable
 from typing import Any
 
+from ..core.addresses import Addresses
+from ..core.consistency import network_names
+from ..core.exposure import reaches
 from ..core.finding import Finding
 from ..core.flow import Flow, Journey
 from ..core.forecast import Data, Forecast, Stop
@@ -11,6 +14,8 @@ from ..core.ladder import Climb
 from ..core.ledger import Ledger
 from ..core.place import Place, dotted
 from ..core.ports import PortSet
+from ..core.site import Site
+from ..core.topology import Topology
 from ..core.verdict import Verdict
 from ..core.wording import because
 
@@ -30,8 +35,29 @@ def check_result(verdict: Verdict, line: LineOf, file: str) -> dict[str, Any]:
         "verdict": verdict.verdict,
         "promises": [_promise(each, line) for each in verdict.forecasts],
         "ledger": [_ledger(each, line) for each in verdict.ledgers],
+        "reaches": _reaches(verdict.site),
         "findings": [_finding(each, line, file) for each in verdict.findings],
     }
+
+
+def _reaches(site: Site) -> list[dict[str, Any]]:
+    """Who reaches which ports of which host, whatever is promised: all of a network at once."""
+    topology = Topology(site)
+    found: dict[tuple[str, str, str, str, str], PortSet] = {}
+    for network in network_names(site):
+        everybody = topology.sources(network, Addresses())
+        for each in reaches(topology, network):
+            whole = each.journey.asked.sources == everybody.of_family(each.door.family)
+            key = (
+                network,
+                "any" if whole else str(each.journey.asked.sources),
+                str(each.door),
+                each.host,
+                each.protocol,
+            )
+            found[key] = found.get(key, PortSet()) | each.ports
+    names = ("network", "from", "to", "host", "protocol")
+    return [{**dict(zip(names, key, strict=True)), "ports": str(ports)} for key, ports in found.items()]
 
 
 def _promise(forecast: Forecast, line: LineOf) -> dict[str, Any]:

@@ -18,7 +18,8 @@ from .screen import between, columns, command, state
 from .style import ACCENT, PASSES, STOPS, STRONG, UNTRIED
 
 LABEL_COLUMNS, BAR_COLUMNS = 28, 26
-MOST_LEDGERS, MOST_FINDINGS, MOST_PROMISES = 2, 6, 12
+MOST_LEDGERS, MOST_FINDINGS, MOST_PROMISES = 2, 5, 10
+FEW_FINDINGS = 3
 LineOf = Callable[[Place | None], int | None]
 
 _SAYS = {
@@ -92,7 +93,8 @@ def _worth_showing(verdict: Verdict) -> list[Ledger]:
         if (ledger.client, ledger.service) in broken and any(each.missing for each in ledger.layers):
             faults = tuple((each.at, each.aspect, each.missing) for each in ledger.layers if each.missing)
             shown.setdefault(faults, ledger)
-    return list(shown.values())[:MOST_LEDGERS] or list(verdict.ledgers[:1])
+    room = MOST_LEDGERS if len(verdict.findings) <= FEW_FINDINGS else 1
+    return list(shown.values())[:room] or list(verdict.ledgers[:1])
 
 
 def ledger_view(ledger: Ledger, verdict: Verdict, line: LineOf) -> Iterator[RenderableType]:
