@@ -42,7 +42,8 @@ def emit(text: str) -> None:
 
 
 def show(parts: Iterable[RenderableType]) -> None:
-    """Write a view to stdout: in colour on a terminal, unless NO_COLOR is set."""
+    """Write a view to stdout: in colour on a terminal, unless NO_COLOR is set or it is a dumb one."""
     terminal = sys.stdout.isatty()
     width = os.get_terminal_size(1).columns if terminal else WIDTH
-    emit(rendered(parts, colour=terminal and not os.environ.get("NO_COLOR"), width=width or WIDTH))
+    plain = bool(os.environ.get("NO_COLOR")) or os.environ.get("TERM") == "dumb"
+    emit(rendered(parts, colour=terminal and not plain, width=width or WIDTH))

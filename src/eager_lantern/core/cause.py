@@ -29,7 +29,8 @@ class Cause(Struct, frozen=True):
     @property
     def advice(self) -> str:
         """What to do about it."""
-        return self.cure.replace("{ports}", str(self.ports))
+        written = f'"{self.ports}"' if len(self.ports.spans) > 1 else str(self.ports)
+        return self.cure.replace("{ports}", written)
 
 
 def ports_phrase(ports: PortSet) -> str:

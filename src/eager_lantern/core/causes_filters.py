@@ -50,7 +50,7 @@ def filter_causes(topology: Topology, layer: Layer, role: Role) -> Iterator[Caus
         cure = f"set ports of {the('rule', rule.name)} to {left}"
         yield Cause("control-port-differs", (*place, "rules", i, "ports"), left, text, cure)
     else:
-        cure = f"add under rules: {{name: {role}, action: allow, protocol: tcp, ports: {{ports}}}}"
+        cure = "add under rules: {action: allow, protocol: tcp, ports: {ports}}"
         text = f"{layer.at} does not {verb} {{ports}}: no rule allows it, and its default is {table.default}"
         yield Cause("filter-blocks", place, left, text, cure)
 

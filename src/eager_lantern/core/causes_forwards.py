@@ -111,7 +111,7 @@ def _not_forwarded(
         text = f"{gateway.name} forwards port {forward.ports}, the control port is {left}"
         cure = f"set ports of {the('forward', forward.name)} to {left}"
         return Cause("control-port-differs", (*place, "forwards", i, "ports"), left, text, cure)
-    cure = f"add under forwards: {{name: {role}, protocol: tcp, ports: {left}, to: {to}}}"
+    cure = f"add under forwards: {{protocol: tcp, ports: {{ports}}, to: {to}}}"
     return Cause("no-forward", (*place, "forwards"), left, f"{gateway.name} forwards nothing for {{ports}}", cure)
 
 

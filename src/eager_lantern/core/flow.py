@@ -108,9 +108,9 @@ class Leg(Struct, frozen=True):
         """The same leg after one more device."""
         return Leg(self.asked, flow, (*self.steps, Step(at, does, flow, place, rule)))
 
-    def arrived(self, at: str) -> Journey:
+    def arrived(self, at: str, place: Place) -> Journey:
         """The journey that ends at a host that let it in."""
-        return Journey(self.asked, self.flow, "ok", None, (*self.steps, Step(at, "arrive", self.flow)))
+        return Journey(self.asked, self.flow, "ok", None, (*self.steps, Step(at, "arrive", self.flow, place)))
 
     def stopped(
         self, at: str, outcome: Outcome, reason: Reason, place: Place | None, rule: str | None = None

@@ -113,7 +113,7 @@ class _Road:
 
     def _at_host(self, leg: Leg, host: Host) -> Iterator[Journey]:
         for passed in self._sifted(leg, host.incoming, host.name, "let-in"):
-            yield passed.arrived(host.name) if isinstance(passed, Leg) else passed
+            yield passed.arrived(host.name, host.place) if isinstance(passed, Leg) else passed
 
     def _at_side(self, leg: Leg, holder: Side) -> Iterator[Journey]:
         if holder.side == "inside":

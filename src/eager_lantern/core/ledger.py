@@ -23,6 +23,7 @@ class Ledger(Struct, frozen=True):
     mode: str
     layers: tuple[Layer, ...]
     reachable: PortSet
+    announced: Address | None
 
 
 class Study(Struct, frozen=True):
@@ -41,7 +42,7 @@ class Study(Struct, frozen=True):
             return None
         reached = self.forecast.data.works if self.forecast.data else PortSet()
         promise = self.forecast.promise
-        return Ledger(promise.service, promise.client, promise.mode or "", self.data, reached)
+        return Ledger(promise.service, promise.client, promise.mode or "", self.data, reached, self.forecast.announced)
 
 
 def study(topology: Topology, forecast: Forecast) -> Study:

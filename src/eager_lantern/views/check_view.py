@@ -1,38 +1,21 @@
 """What `check` shows: promises, the ledger, findings, and what to do next, on one screen."""
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 
 from rich.console import RenderableType
 from rich.text import Text
 
 from ..core.finding import Finding
 from ..core.forecast import Forecast
-from ..core.layers import Layer
 from ..core.ledger import Ledger
-from ..core.place import Place
-from ..core.ports import PortSet
 from ..core.verdict import Verdict
-from ..core.wording import because, share_that
-from .bars import HUGE, Piece, axis, bar
+from ..core.wording import because
+from .ledger_view import LineOf, ledger_view
 from .screen import between, columns, command, state
 from .style import ACCENT, PASSES, STOPS, STRONG, UNTRIED
 
-LABEL_COLUMNS, BAR_COLUMNS = 28, 26
 MOST_LEDGERS, MOST_FINDINGS, MOST_PROMISES = 2, 5, 10
 FEW_FINDINGS = 3
-LineOf = Callable[[Place | None], int | None]
-
-_SAYS = {
-    "hands-out": "hands out",
-    "address": "announces",
-    "control": "stops login",
-    "outgoing": "lets out",
-    "outward": "lets out",
-    "provider": "provider lets in",
-    "forwards": "forwards",
-    "inward": "lets in",
-    "incoming": "lets in",
-}
 
 
 def check_view(verdict: Verdict, line: LineOf, file: str) -> Iterator[RenderableType]:
@@ -50,7 +33,7 @@ def check_body(verdict: Verdict, line: LineOf, file: str) -> Iterator[Renderable
     yield from _promises(verdict.forecasts)
     for ledger in _worth_showing(verdict):
         yield ""
-        yield from ledger_view(ledger, verdict, line)
+        yield from ledger_view(ledger, line)
     yield ""
     yield from _findings(verdict.findings, line)
 
@@ -65,7 +48,7 @@ def _headline(verdict: Verdict) -> Text:
         return Text(f"◌ {unknown} of {total} promises cannot be told", style=UNTRIED)
     if not total:
         return Text("◌ no promises to judge", style=UNTRIED)
-    return Text.assemble(("● ", PASSES), (f"all {total} promises kept", STRONG))
+    return Text.assemble(("● ", PASSES), (f"all {total} promises kept" if total > 1 else "the promise is kept", STRONG))
 
 
 def _word(forecast: Forecast) -> str:
@@ -75,7 +58,7 @@ def _word(forecast: Forecast) -> str:
 def _promises(forecasts: tuple[Forecast, ...]) -> Iterator[RenderableType]:
     order = {"broken": 0, "unknown": 1, "kept": 2}
     ranked = sorted(forecasts, key=lambda each: order[_word(each)])
-    table = columns(widths=(9, 42, None))
+    table = columns(widths=(9, None, None))
     for each in ranked[:MOST_PROMISES]:
         mode = each.promise.mode or ("shut" if each.promise.holds == "shut" else "")
         who = f"{each.promise.client} → {each.promise.service}" + (f", {mode}" if mode else "")
@@ -95,69 +78,6 @@ def _worth_showing(verdict: Verdict) -> list[Ledger]:
             shown.setdefault(faults, ledger)
     room = MOST_LEDGERS if len(verdict.findings) <= FEW_FINDINGS else 1
     return list(shown.values())[:room] or list(verdict.ledgers[:1])
-
-
-def ledger_view(ledger: Ledger, verdict: Verdict, line: LineOf) -> Iterator[RenderableType]:
-    """One bar for each place that must agree, on a common axis."""
-    wanted = ledger.layers[0].wanted
-    pieces = axis([each.ports for each in ledger.layers], wanted, BAR_COLUMNS)
-    yield Text(f"Ledger of {ledger.client} → {ledger.service}, {ledger.mode}: data ports", style=STRONG)
-    table = columns(widths=(LABEL_COLUMNS, BAR_COLUMNS, 17, 5, 8, None))
-    for each in ledger.layers:
-        waits = each.aspect == "hands-out" and ledger.mode == "active"
-        label = _label(each.at, "waits on" if waits else _SAYS[each.aspect])
-        count, note = len(each.ports & wanted), _note(each)
-        cells = (_bar(pieces, each.ports, wanted), _ports(each, verdict), Text(str(count), justify="right"))
-        table.add_row(Text(label), *cells, Text(f"line {line(each.place)}", style=ACCENT), note)
-    fails = len(wanted) - len(ledger.reachable)
-    outcome = next((each.outcome for each in ledger.layers if each.missing), "silent")
-    last = (
-        Text(share_that(fails, len(wanted), outcome), style=STOPS)
-        if fails
-        else Text("every transfer works", style=STRONG)
-    )
-    reached = _bar(pieces, ledger.reachable, wanted)
-    text = Text(str(ledger.reachable) or "none", style=STRONG)
-    table.add_row(
-        Text("  works end to end", style=STRONG), reached, text, Text(str(len(ledger.reachable)), justify="right")
-    )
-    yield table
-    yield Text("  ") + last
-
-
-def _label(at: str, says: str) -> str:
-    """What a layer is called; of a long name the beginning is kept."""
-    room = LABEL_COLUMNS - len(says) - 4
-    return f"  {at if len(at) <= room else at[: room - 1] + '…'} {says}"
-
-
-def _bar(pieces: list[Piece], ports: PortSet, wanted: PortSet) -> Text:
-    text = Text()
-    for character in bar(pieces, ports, wanted):
-        text.append(character, style=STOPS if character == "·" else PASSES if character == "▆" else UNTRIED)
-    return text
-
-
-def _ports(layer: Layer, verdict: Verdict) -> Text:
-    if layer.aspect == "address":
-        told = next((each.announced for each in verdict.forecasts if each.announced and _is_about(layer, each)), None)
-        return Text(str(told), style=STOPS)
-    if not layer.ports:
-        return Text("none", style=STOPS)
-    if len(layer.ports) > HUGE:
-        return Text("all of them" if not layer.missing else "most others")
-    return Text(str(layer.ports) if len(layer.ports.spans) == 1 else f"{len(layer.ports.spans)} ranges")
-
-
-def _is_about(layer: Layer, forecast: Forecast) -> bool:
-    return bool(forecast.data and not forecast.data.works and layer.at)
-
-
-def _note(layer: Layer) -> Text:
-    if not layer.missing:
-        return Text("")
-    how = {"silent": "hangs", "refused": "refused", "wrong": "goes astray", "unknown": "unknown"}[layer.outcome]
-    return Text(f"◀ {'rest ' if layer.ports & layer.wanted else ''}{how}", style=STOPS)
 
 
 def _findings(found: tuple[Finding, ...], line: LineOf) -> Iterator[RenderableType]:

@@ -10,15 +10,18 @@ from rich.text import Text
 
 from .style import PLAIN, SHAPES, STOPS
 
-WIDTH = 100
+LEAST_WIDTH, WIDTH = 80, 100
 
 
 def rendered(parts: Iterable[RenderableType], colour: bool, width: int = WIDTH) -> str:
-    """The parts one under the other, as text; with escape sequences only when colour is wanted."""
+    """The parts one under the other, as text; with escape sequences only when colour is wanted.
+
+    A terminal of less than 80 columns folds the lines itself, so that nothing is cut off.
+    """
     out = io.StringIO()
     console = Console(
         file=out,
-        width=min(width, WIDTH),
+        width=max(LEAST_WIDTH, min(width, WIDTH)),
         color_system="truecolor" if colour else None,
         force_terminal=colour,
         highlight=False,

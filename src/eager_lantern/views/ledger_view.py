@@ -1,0 +1,113 @@
+"""The ledger drawn: one bar for each place that must agree, on a common axis."""
+
+from collections.abc import Callable, Iterator
+
+from rich.console import Console, ConsoleOptions, RenderableType
+from rich.measure import Measurement
+from rich.text import Text
+
+from ..core.layers import Layer
+from ..core.ledger import Ledger
+from ..core.place import Place
+from ..core.ports import PortSet
+from ..core.wording import share_that
+from .bars import HUGE, axis, bar
+from .screen import columns
+from .style import ACCENT, PASSES, STOPS, STRONG, UNTRIED
+
+LABEL_COLUMNS = 28
+LEAST_BAR, MOST_BAR = 6, 40
+LineOf = Callable[[Place | None], int | None]
+
+_SAYS = {
+    "hands-out": "hands out",
+    "address": "announces",
+    "control": "stops login",
+    "outgoing": "lets out",
+    "outward": "lets out",
+    "provider": "provider lets in",
+    "forwards": "forwards",
+    "inward": "lets in",
+    "incoming": "lets in",
+}
+_STYLES = {"▆": PASSES, "·": STOPS}
+
+
+class _Bar:
+    """A bar as wide as the table has room for."""
+
+    def __init__(self, drawn: list[PortSet], ports: PortSet, wanted: PortSet) -> None:
+        self.drawn, self.ports, self.wanted = drawn, ports, wanted
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> Iterator[Text]:
+        pieces = axis(self.drawn, self.wanted, options.max_width)
+        text = Text()
+        for character in bar(pieces, self.ports, self.wanted):
+            text.append(character, style=_STYLES.get(character, UNTRIED))
+        yield text
+
+    def __rich_measure__(self, console: Console, options: ConsoleOptions) -> Measurement:
+        return Measurement(LEAST_BAR, MOST_BAR)
+
+
+def ledger_view(ledger: Ledger, line: LineOf) -> Iterator[RenderableType]:
+    """The layers, what all of them let pass, and what that means for transfers."""
+    wanted = ledger.layers[0].wanted
+    drawn = [each.ports for each in ledger.layers]
+    yield Text(f"Ledger of {ledger.client} → {ledger.service}, {ledger.mode}: data ports", style=STRONG)
+    table = columns(widths=(LABEL_COLUMNS, None, 15, 5, 8, 12))
+    for each in ledger.layers:
+        table.add_row(
+            Text(_label(each, ledger.mode)),
+            _Bar(drawn, each.ports, wanted),
+            _ports(each, ledger),
+            _count(each.ports & wanted),
+            Text(f"line {line(each.place)}", style=ACCENT),
+            _note(each),
+        )
+    reached = Text(_short(ledger.reachable), style=STRONG)
+    label = Text("  works end to end", style=STRONG)
+    table.add_row(label, _Bar(drawn, ledger.reachable, wanted), reached, _count(ledger.reachable))
+    yield table
+    yield Text("  ") + _meaning(ledger, wanted)
+
+
+def _label(layer: Layer, mode: str) -> str:
+    """What a layer is called; of a long name the beginning is kept."""
+    says = "waits on" if layer.aspect == "hands-out" and mode == "active" else _SAYS[layer.aspect]
+    room = LABEL_COLUMNS - len(says) - 4
+    name = layer.at if len(layer.at) <= room else layer.at[: room - 1] + "…"
+    return f"  {name} {says}"
+
+
+def _count(ports: PortSet) -> Text:
+    return Text(str(len(ports)), justify="right")
+
+
+def _short(ports: PortSet) -> str:
+    if not ports:
+        return "none"
+    return str(ports) if len(ports.spans) == 1 else f"{len(ports.spans)} ranges"
+
+
+def _ports(layer: Layer, ledger: Ledger) -> Text:
+    if layer.aspect == "address":
+        return Text(str(ledger.announced), style=STOPS)
+    if len(layer.ports) > HUGE:
+        return Text("all of them" if not layer.missing else "most others")
+    return Text(_short(layer.ports), style=STOPS if not layer.ports else "")
+
+
+def _note(layer: Layer) -> Text:
+    if not layer.missing:
+        return Text("")
+    how = {"silent": "hangs", "refused": "refused", "wrong": "astray", "unknown": "unknown"}[layer.outcome]
+    return Text(f"◀ {'rest ' if layer.ports & layer.wanted else ''}{how}", style=STOPS)
+
+
+def _meaning(ledger: Ledger, wanted: PortSet) -> Text:
+    fails = len(wanted) - len(ledger.reachable)
+    if not fails:
+        return Text("every transfer works", style=STRONG)
+    outcome = next((each.outcome for each in ledger.layers if each.missing), "unknown")
+    return Text(share_that(fails, len(wanted), outcome), style=STOPS)
