@@ -140,7 +140,7 @@ def send(site: Site, name: str, packet: Packet) -> End:
 def arrive(site: Site, network: str, packet: Packet, through: dict[str, Any] | None, depth: int) -> End:
     if depth > 30:
         return End("unknown", network, packet)
-    if network == "internet" and not is_public(packet.to):
+    if network == "internet" and not (is_public(packet.to) and is_public(packet.source)):
         return End("silent", network, packet)
     for host in hosts(site):
         if host["network"] == network and host["address"] == packet.to:
@@ -160,6 +160,8 @@ def arrive(site: Site, network: str, packet: Packet, through: dict[str, Any] | N
     if way == "inward":
         if in_ports(packet.port, gateway["provider_blocks"]):
             return End("silent", gateway["name"], packet)
+        if packet.to == gateway["inside"]["address"]:
+            return End(gateway["unmatched"], gateway["name"], packet)
         return filtered_in(site, gateway, packet, depth)
     if through is gateway:
         return End("unknown" if is_public(packet.to) else "silent", gateway["name"], packet)

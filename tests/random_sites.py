@@ -33,7 +33,10 @@ def rules(draw: st.DrawFn) -> dict[str, Any]:
 
 
 @st.composite
-def filters(draw: st.DrawFn) -> dict[str, Any]:
+def filters(draw: st.DrawFn, crowded: bool) -> dict[str, Any]:
+    """Few rules or none, so that connections get through, or crowded with conflicts."""
+    if not crowded and draw(st.integers(0, 3)):
+        return {"default": "allow", "rules": []}
     default = draw(st.sampled_from(["allow", "allow", "allow", "deny", "refuse"]))
     return {"default": default, "rules": draw(st.lists(rules(), max_size=3))}
 
@@ -54,7 +57,7 @@ def forwards(draw: st.DrawFn, known: list[str]) -> dict[str, Any]:
 
 
 @st.composite
-def gateways(draw: st.DrawFn, name: str, outside: str, inside: str, known: list[str]) -> dict[str, Any]:
+def gateways(draw: st.DrawFn, name: str, outside: str, inside: str, known: list[str], crowded: bool) -> dict[str, Any]:
     number = sum(map(ord, name)) % 7
     translate = draw(st.sampled_from(["outward", "outward", "none", "one-to-one"]))
     gateway: dict[str, Any] = {
@@ -68,7 +71,7 @@ def gateways(draw: st.DrawFn, name: str, outside: str, inside: str, known: list[
         "hairpin": draw(st.sampled_from([True, False])),
         "unmatched": draw(st.sampled_from(["silent", "refused"])),
         "forwards": draw(st.lists(forwards(known), min_size=1, max_size=5)),
-        "filter": {"inward": draw(filters()), "outward": draw(filters())},
+        "filter": {"inward": draw(filters(crowded)), "outward": draw(filters(crowded))},
     }
     if translate == "one-to-one":
         gateway["pairs"] = [{"outside": address(outside, 40 + number), "inside": address(inside, 1)}]
@@ -81,21 +84,22 @@ def gateways(draw: st.DrawFn, name: str, outside: str, inside: str, known: list[
 def sites(draw: st.DrawFn) -> dict[str, Any]:
     """A site as YAML would give it; every host has one address, every gateway at most one a side."""
     home = draw(st.sampled_from(["a", "b", "c", "d"]))
+    crowded = draw(st.booleans())
     joints = {"a": "internet", "b": draw(st.sampled_from(["internet", "a"])), "c": draw(st.sampled_from(["a", "b"]))}
     joints["d"] = "internet"
     known = [address(each, number) for each in NETWORKS for number in (0, 0, 0, 1, 1, 20, 22, 23, 40, 42, 43)]
     hosts = [
         {"name": f"host-{each}", "network": each, "address": address(each, 0), "filter": {
-            "incoming": draw(filters()), "outgoing": draw(filters())}}
+            "incoming": draw(filters(crowded)), "outgoing": draw(filters(crowded))}}
         for each in NETWORKS
     ]  # fmt: skip
     return {
         "lantern": 1,
         "site": "Random Coast",
         "networks": [{"name": each, "subnet": subnet} for each, subnet in NETWORKS.items() if subnet],
-        "gateways": [draw(gateways(f"to-{inside}", outside, inside, known)) for inside, outside in joints.items()],
+        "gateways": [draw(gateways(f"to-{b}", a, b, known, crowded)) for b, a in joints.items()],
         "server": {"name": "store", "network": home, "address": address(home, 1), "filter": {
-            "incoming": draw(filters()), "outgoing": draw(filters())}},
+            "incoming": draw(filters(crowded)), "outgoing": draw(filters(crowded))}},
         "clients": hosts,
     }  # fmt: skip
 

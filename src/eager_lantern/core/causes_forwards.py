@@ -20,6 +20,8 @@ def forward_causes(topology: Topology, route: Route, layer: Layer, role: Role) -
     gateway = gateway_of(topology, layer.at)
     place: Place = ("gateways", topology.site.gateways.index(gateway))
     reasons = {each.reason for each in layer.journeys}
+    if "no way back" in reasons:
+        return
     if "no path" in reasons and gateway.outside.network == INTERNET and route.flow.to.kind != "public":
         yield not_public(gateway, place, layer.missing)
     elif "no hairpin" in reasons:

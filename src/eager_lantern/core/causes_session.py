@@ -122,8 +122,19 @@ def session_causes(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
             text = f"{topology.server.name} demands that data resumes the TLS session, {forecast.stand.name} cannot"
             cure = "set reuse_required: false on the server, or use a client that resumes sessions"
             yield Cause("tls-reuse-trap", ("services", service, "tls", "reuse_required"), stop.ports, text, cure)
+        elif stop.reason == "no way back":
+            yield _untranslated(forecast, stop)
         elif stop.reason == "control forgotten":
             yield _impatient(topology, forecast, stop)
+
+
+def _untranslated(forecast: Forecast, stop: Stop) -> Cause:
+    """Private addresses that leave for the internet as they are."""
+    routed = [step for step in forecast.control[0].steps if step.does == "route"]
+    at = routed[-1].at if routed else forecast.stand.name
+    place: Place = (*(routed[-1].place or ()), "translate") if routed else forecast.place
+    text = f"{at} lets private addresses out to the internet as they are, where no answer finds back to them"
+    return Cause("not-translated", place, stop.ports, text, "set translate: outward and the outside address")
 
 
 def _impatient(topology: Topology, forecast: Forecast, stop: Stop) -> Cause:

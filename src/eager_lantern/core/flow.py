@@ -28,6 +28,7 @@ Reason = Literal[
     "nobody there",
     "no path",
     "no outside address",
+    "no way back",
     "not listening",
     "another service",
     "another peer",

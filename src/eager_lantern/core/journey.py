@@ -11,7 +11,7 @@ from typing import Literal
 
 from msgspec.structs import replace
 
-from .addresses import Address, AddressSet
+from .addresses import Address, AddressSet, public_addresses
 from .filters import Ruling, Table, rulings
 from .flow import Flow, Journey, Leg, Reason, Verb
 from .site import INTERNET, Forward
@@ -82,12 +82,23 @@ class _Road:
             yield leg.stopped(network, "unknown", "goes in circles", None)
         elif network == INTERNET and to.kind != "public":
             yield leg.stopped(network, "silent", "no path", None)
+        elif network == INTERNET and (hidden := self._unanswerable(leg)):
+            yield leg.narrowed(replace(leg.flow, sources=hidden)).stopped(network, "silent", "no way back", None)
+            if known := leg.flow.sources - hidden:
+                yield from self.on_network(leg.narrowed(replace(leg.flow, sources=known)), network, came_through)
         elif isinstance(holder := self.topology.holder(network, to), Host):
             yield from self._at_host(leg, holder)
         elif holder is not None:
             yield from self._at_side(leg, holder)
         else:
             yield from self._onward(leg, network, came_through)
+
+    def _unanswerable(self, leg: Leg) -> AddressSet:
+        """Sources that nobody on the internet has a route back to. An outside address that is not
+        public does not count: whoever gave it translates once more."""
+        if leg.steps[-1].does == "translate":
+            return AddressSet()
+        return leg.flow.sources - public_addresses()
 
     def _onward(self, leg: Leg, network: str, came_through: Device | None) -> Iterator[Journey]:
         crossings = self.topology.crossings(network, leg.flow.to)
@@ -156,6 +167,8 @@ class _Road:
         for passed in self._past_provider(leg, device):
             if isinstance(passed, Journey):
                 yield passed
+            elif passed.flow.to in device.spec.inside.address:
+                yield self._unmatched(passed, device, "the device itself")
             elif device.name in self.helped:
                 yield from self.on_network(passed, device.spec.inside.network, device)
             else:

@@ -107,6 +107,10 @@ class Topology:
         """Whether the holder of an address is visible from a network."""
         return any(self.holds(far, address) for far in self._routes(network))
 
+    def ways(self, network: str) -> dict[str, tuple[Crossing, ...]]:
+        """The networks that are visible from a network, nearest first, with the devices on the way."""
+        return self._routes(network)
+
     def visible(self, network: str) -> frozenset[str]:
         """The networks whose addresses can be used from a network."""
         return frozenset(self._routes(network))

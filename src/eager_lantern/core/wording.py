@@ -46,6 +46,7 @@ def blame(stop: Stop, goes_to: str) -> str:
         "the device itself": f"{goes_to} is {stop.at} itself",
         "nobody there": f"nobody on {stop.at} has the address it was sent to",
         "no path": _unreachable(goes_to),
+        "no way back": "it leaves with a private address, to which no answer finds back",
         "no outside address": f"{stop.at} has no outside address for it",
         "not listening": f"it comes out at {stop.at} on a port where nothing waits",
         "another service": f"it comes out at {stop.at} at another service",
