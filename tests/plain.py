@@ -128,6 +128,24 @@ def next_device(site: Site, network: str, address: str) -> tuple[dict[str, Any],
     return to_internet if to_internet and to_internet[1] == "outward" else None
 
 
+def leads_to(site: Site, network: str, address: str) -> bool:
+    """Whether some network that can be seen from this one has the address."""
+    seen, waiting = {network}, [network]
+    while waiting:
+        here = waiting.pop()
+        if lives_on(site, here, address):
+            return True
+        for gateway in site["gateways"]:
+            ways = [(gateway["inside"]["network"], gateway["outside"]["network"])]
+            if gateway["translate"] == "none":
+                ways.append((gateway["outside"]["network"], gateway["inside"]["network"]))
+            for near, far in ways:
+                if near == here and far not in seen:
+                    seen.add(far)
+                    waiting.append(far)
+    return False
+
+
 def send(site: Site, name: str, packet: Packet) -> End:
     """What becomes of one packet that a host sends."""
     host = next(each for each in hosts(site) if each["name"] == name)
@@ -164,7 +182,8 @@ def arrive(site: Site, network: str, packet: Packet, through: dict[str, Any] | N
             return End(gateway["unmatched"], gateway["name"], packet)
         return filtered_in(site, gateway, packet, depth)
     if through is gateway:
-        return End("unknown" if is_public(packet.to) else "silent", gateway["name"], packet)
+        lost = not is_public(packet.to) and not leads_to(site, network, packet.to)
+        return End("silent" if lost else "unknown", gateway["name"], packet)
     if packet.to in owned(gateway):
         return turned_back(site, gateway, packet, depth)
     return go_out(site, gateway, packet, depth)

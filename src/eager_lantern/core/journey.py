@@ -102,6 +102,7 @@ class _Road:
 
     def _onward(self, leg: Leg, network: str, came_through: Device | None) -> Iterator[Journey]:
         crossings = self.topology.crossings(network, leg.flow.to)
+        lost = crossings is None
         if crossings is None:
             crossings = self.topology.chain(network, INTERNET) or ()
             if not crossings or any(each.way == "inward" for each in crossings):
@@ -113,7 +114,7 @@ class _Road:
         device, way = crossings[0].device, crossings[0].way
         if way == "inward":
             yield from self._routed_in(leg, device)
-        elif came_through is device and leg.flow.to.kind != "public":
+        elif came_through is device and lost:
             yield leg.stopped(device.name, "silent", "no path", leg.steps[-1].place)
         elif came_through is device:
             yield leg.stopped(device.name, "unknown", "leads back out", device.place)

@@ -180,6 +180,9 @@ def _gateway_rules(spec: Gateway) -> Iterator[str]:
     yield f'iifname "{OUT}" jump inward'
     yield f'iifname "{IN}" jump outward'
     yield "}"
+    yield "chain unpaired { type filter hook forward priority 10; policy accept;"
+    yield from _unpaired(spec)
+    yield "}"
     yield "chain inward {"
     yield from _filter(spec.filter.inward, None)
     yield "}"
@@ -233,5 +236,11 @@ def _sources(spec: Gateway) -> Iterator[str]:
     outside = next((str(each) for each in spec.outside.address.each), None)
     if outside is not None:
         yield f'oifname "{OUT}" snat ip to {outside}'
-    else:
-        yield f'oifname "{OUT}" drop'
+
+
+def _unpaired(spec: Gateway) -> Iterator[str]:
+    """Inside hosts that have no outside address to go out with."""
+    if spec.translate == "none" or spec.outside.address:
+        return
+    paired = Addresses(tuple(pair.inside for pair in spec.pairs))
+    yield f'iifname "{IN}" oifname "{OUT}" ct state new ip saddr != {{ {paired} }} drop'
