@@ -8,7 +8,10 @@ from typing import Any
 import pytest
 import yaml
 
+from eager_lantern.core.addresses import Address
+from eager_lantern.core.topology import Topology
 from eager_lantern.core.verdict import Verdict, judge
+from eager_lantern.core.walk import walk_to
 from eager_lantern.files.results import check_result
 from eager_lantern.files.shipped import finding_pages
 from eager_lantern.files.site_file import parse_site
@@ -137,3 +140,30 @@ def test_the_text_stays_one_screen_however_much_is_wrong() -> None:
     assert len(verdict.findings) > 9
     assert len(lines) <= 45
     assert f"and {len(verdict.findings) - 5} more: --format json lists all" in "\n".join(lines)
+
+
+@pytest.mark.parametrize(
+    ("case", "sender", "to", "port", "end"),
+    [
+        # Each of these was once predicted otherwise than the kernel decides.
+        (
+            {"base": "one-router", "set": {"gateways.0.forwards.0.to": "203.0.113.50"}},
+            "gauge", "198.51.100.61", 21, ("unknown", "leads back out", "router"),
+        ),
+        (
+            {"base": "mobile-gauge", "set": {"gateways.1.translate": "none"}},
+            "gauge", "198.51.100.61", 21, ("silent", "no way back", "internet"),
+        ),
+        (
+            {"base": "routed-six", "set": {"gateways.0.filter.inward": {"default": "allow"}}},
+            "gauge", "2001:db8:61::1", 21, ("silent", "the device itself", "wall"),
+        ),
+    ],
+    ids=["a forward back to the outside", "a private source on the internet", "a router's inside address, routed to"],
+)  # fmt: skip
+def test_what_the_kernel_has_taught(
+    case: dict[str, Any], sender: str, to: str, port: int, end: tuple[str, str, str]
+) -> None:
+    topology = Topology(parse_site("taught", json.dumps(changed(case))).site)
+    (journey,) = walk_to(topology, sender, Address.parse(to), port, "tcp", None)
+    assert (journey.outcome, journey.reason, journey.end.at) == end

@@ -1,1 +1,1 @@
-"""Rehearsal: the shipped stand-in server."""
+"""Rehearsal: the shipped stand-in server, and sites built in network namespaces."""
