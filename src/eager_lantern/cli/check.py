@@ -102,9 +102,9 @@ def _checked(path: str) -> Checked:
 def _row(each: Checked, folder: Path) -> Row:
     name = os.path.relpath(each.file, folder)
     if each.result is None:
-        return Row(name, "bad input", 0, 0, 0, str(each.error).splitlines()[0].removeprefix(each.file).lstrip(":"))
+        return Row(name, "bad input", 0, 0, str(each.error).splitlines()[0].removeprefix(each.file).lstrip(":"))
     promises, findings = each.result["promises"], each.result["findings"]
     kept = sum(promise["kept"] is True for promise in promises)
     most = f"{findings[0]['kind']}, line {findings[0]['where']['line']}" if findings else ""
     more = f" and {len(findings) - 1} more" if len(findings) > 1 else ""
-    return Row(name, each.result["verdict"], kept, len(promises), len(findings), most + more)
+    return Row(name, each.result["verdict"], kept, len(promises), most + more)

@@ -254,6 +254,9 @@ class _Climber:
         except Failed as failed:
             self.note(rung, failed.outcome, failed.detail, started)
             raise
+        except ValueError as error:  # a user name or password that no command can carry
+            self.note(rung, "unknown", str(error), started)
+            raise Failed("unknown", str(error)) from None
         except (ProtocolFault, OSError, ssl.SSLError) as error:
             self.note(rung, "wrong", str(error), started)
             raise Failed("wrong", str(error)) from None

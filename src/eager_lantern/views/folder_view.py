@@ -17,7 +17,6 @@ class Row(Struct, frozen=True):
     verdict: str
     kept: int
     promises: int
-    findings: int
     most: str
 
 
