@@ -183,6 +183,7 @@ def arrive(site: Site, network: str, packet: Packet, through: dict[str, Any] | N
         return filtered_in(site, gateway, packet, depth)
     if through is gateway:
         lost = not is_public(packet.to) and not leads_to(site, network, packet.to)
+        lost = lost and gateway["outside"]["network"] == "internet"
         return End("silent" if lost else "unknown", gateway["name"], packet)
     if packet.to in owned(gateway):
         return turned_back(site, gateway, packet, depth)

@@ -9,9 +9,7 @@ from msgspec import Struct
 
 from ..core.verdict import judge
 from ..files.problem import BadInput, InputProblem
-from ..files.reports import Result, junit, sarif
-from ..files.results import as_json, check_result
-from ..files.shipped import finding_pages
+from ..files.results import Result, as_json, check_result
 from ..files.site_file import PATTERN, find_site_file, read_site
 from ..views.check_view import check_view
 from ..views.folder_view import Row, folder_view
@@ -57,6 +55,9 @@ def check(
 
 
 def _written(found: list[Checked], form: CheckFormat, whole: Result) -> None:
+    from ..files.reports import junit, sarif  # seldom asked for, and XML loads slowly
+    from ..files.shipped import finding_pages
+
     results = [(each.file, each.result) for each in found if each.result is not None]
     unread = [each.error for each in found if each.error is not None]
     if form is CheckFormat.json:

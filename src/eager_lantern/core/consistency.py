@@ -3,7 +3,6 @@ their networks, one path between any two networks. Each problem says what was fo
 what would be right."""
 
 from collections.abc import Iterable, Iterator
-from difflib import get_close_matches
 
 from msgspec import Struct
 
@@ -34,6 +33,8 @@ def problems(site: Site) -> list[Problem]:
 
 def did_you_mean(wrong: str, known: Iterable[str]) -> str:
     """“; did you mean x?” or, with nothing near, what there is to choose from."""
+    from difflib import get_close_matches  # only a mistake needs it, and it loads slowly
+
     names = list(known)
     near = get_close_matches(wrong, names, n=1, cutoff=0.6)
     if near:

@@ -114,7 +114,7 @@ class _Road:
         device, way = crossings[0].device, crossings[0].way
         if way == "inward":
             yield from self._routed_in(leg, device)
-        elif came_through is device and lost:
+        elif came_through is device and lost and device.spec.outside.network == INTERNET:
             yield leg.stopped(device.name, "silent", "no path", leg.steps[-1].place)
         elif came_through is device:
             yield leg.stopped(device.name, "unknown", "leads back out", device.place)

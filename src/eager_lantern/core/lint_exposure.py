@@ -100,7 +100,7 @@ def _locked_out(topology: Topology, place: Place, service: Service) -> Iterator[
         for stop in stops_of(control)[:1]:
             message = f"{name} must always reach {service.name} (port {service.control_port}), and {stop.at} stops it"
             cure = f"allow port {service.control_port} from {stand.sources if len(stand.sources) < 5 else name} first"
-            yield Finding("admin-locked-out", "breaks", message, cure, (*place, "keep_open_for", j))
+            yield Finding("admin-locked-out", "risks", message, cure, (*place, "keep_open_for", j))
 
 
 def _in_clear(topology: Topology, studies: tuple[Study, ...], place: Place, service: Service) -> Iterator[Finding]:

@@ -5,15 +5,14 @@ the problems of files that could not be read.
 """
 
 from collections.abc import Iterable, Mapping
-from typing import Any
 from urllib.parse import quote
 from xml.etree import ElementTree
 
 from .. import __version__
 from .problem import BadInput
+from .results import Result
 from .shipped import Page
 
-Result = dict[str, Any]
 SARIF_SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
 BAD_INPUT = "bad-input"
 _LEVELS = {"breaks": "error", "risks": "warning", "note": "note"}

@@ -19,6 +19,7 @@ from ..core.topology import Topology
 from ..core.verdict import Verdict
 from ..core.wording import because
 
+Result = dict[str, Any]
 LineOf = Callable[[Place | None], int | None]
 
 
