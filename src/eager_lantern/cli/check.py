@@ -13,7 +13,8 @@ from ..files.results import Result, as_json, check_result
 from ..files.site_file import PATTERN, find_site_file, read_site
 from ..views.check_view import check_view
 from ..views.folder_view import Row, folder_view
-from .output import CheckFormat, emit, show
+from .options import CheckFormat
+from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 EXIT_CODES = {"kept": 0, "broken": 1, "unknown": 3}

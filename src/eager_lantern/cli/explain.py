@@ -8,7 +8,8 @@ from ..core.consistency import did_you_mean
 from ..files.results import as_json
 from ..files.shipped import finding_pages
 from ..views.explain_view import list_view, page_view
-from .output import Format, emit, show
+from .options import Format
+from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 

@@ -3,27 +3,10 @@
 import os
 import sys
 from collections.abc import Iterable
-from enum import StrEnum
 
 from rich.console import RenderableType
 
 from ..views.screen import WIDTH, rendered
-
-
-class Format(StrEnum):
-    """How a result is written."""
-
-    text = "text"
-    json = "json"
-
-
-class CheckFormat(StrEnum):
-    """How the result of a check is written."""
-
-    text = "text"
-    json = "json"
-    sarif = "sarif"
-    junit = "junit"
 
 
 class OutputLost(Exception):

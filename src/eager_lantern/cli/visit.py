@@ -26,19 +26,13 @@ from ..live.plan import Plan
 from ..live.secret import NoPassword, Secret, password_for
 from ..live.visit import visit as climb_once
 from ..views.visit_view import visit_view
-from .output import Format, emit, show
+from .options import Format, SessionMode
+from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 EXIT_CODES = {"works": 0, "partly": 1, "fails": 1, "unknown": 3}
 FTP_PORT, IMPLICIT_PORT = 21, 990
 Named = TypeVar("Named", Client, Service)
-
-
-class VisitMode(StrEnum):
-    """Who opens the data connections."""
-
-    passive = "passive"
-    active = "active"
 
 
 class Security(StrEnum):
@@ -55,7 +49,7 @@ def visit(
     client: Annotated[str, typer.Option(help="With a site: the client whose place and habits to take.")] = "",
     service: Annotated[str, typer.Option(help="With a site: the service; default: the only one.")] = "",
     user: Annotated[str, typer.Option(help="The account; default: the client's in the site, else anonymous.")] = "",
-    mode: Annotated[VisitMode | None, typer.Option(help="Default: the client's first mode, else passive.")] = None,
+    mode: Annotated[SessionMode | None, typer.Option(help="Default: the client's first mode, else passive.")] = None,
     security: Annotated[Security | None, typer.Option(help="Default: the service's, else explicit TLS.")] = None,
     port: Annotated[int | None, typer.Option(min=1, max=65535, help="The control port.")] = None,
     at: Annotated[str, typer.Option(help="Connect to this address instead of looking the name up.")] = "",

@@ -16,17 +16,11 @@ from ..core.walk import NoSuchWalk, walk_control, walk_data, walk_to
 from ..files.results import as_json, walk_result
 from ..files.site_file import find_site_file, read_site
 from ..views.walk_view import walk_view
-from .output import Format, emit, show
+from .options import Format, SessionMode
+from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 EXIT_CODES: dict[Outcome, int] = {"ok": 0, "unknown": 3}
-
-
-class WalkMode(StrEnum):
-    """Who opens the data connection: the client, or the server."""
-
-    passive = "passive"
-    active = "active"
 
 
 class WalkRung(StrEnum):
@@ -50,7 +44,7 @@ def walk(
     site: Annotated[Path | None, typer.Argument(help="The site file; default: the only *.site.yaml here.")] = None,
     client: Annotated[str, typer.Option(help="A client of the site, or a network for anybody on it.")] = "",
     service: Annotated[str, typer.Option(help="A service of the site; default: the only one of its kind.")] = "",
-    mode: Annotated[WalkMode, typer.Option(help="Mode of the session.")] = WalkMode.passive,
+    mode: Annotated[SessionMode, typer.Option(help="Mode of the session.")] = SessionMode.passive,
     rung: Annotated[WalkRung, typer.Option(help="The control connection, or a data connection.")] = WalkRung.connect,
     to: Annotated[str, typer.Option(help="Any address, instead of a service.")] = "",
     port: Annotated[int | None, typer.Option(min=1, max=65535, help="The port; for data, one of the range.")] = None,
@@ -87,8 +81,8 @@ def walk(
     raise typer.Exit(EXIT_CODES.get(journey.outcome, 1))
 
 
-def _mode(mode: WalkMode) -> Mode:
-    return "active" if mode is WalkMode.active else "passive"
+def _mode(mode: SessionMode) -> Mode:
+    return "active" if mode is SessionMode.active else "passive"
 
 
 def _address(text: str) -> Address:
