@@ -11,6 +11,15 @@ DATA = Path(package).parent / "data"
 BEFORE, AFTER = DATA / "saltmarsh-before.site.yaml", DATA / "saltmarsh-after.site.yaml"
 
 
+UNPRIVILEGED = ["setpriv", "--bounding-set", "-dac_override,-dac_read_search"] if os.getuid() == 0 else []
+
+
+def run_bound_by_modes(*words: object) -> subprocess.CompletedProcess[str]:
+    """Run the program so that file modes bind it, also where the tests run as root."""
+    command = [*UNPRIVILEGED, sys.executable, "-m", "eager_lantern", *map(str, words)]
+    return subprocess.run(command, capture_output=True, text=True, timeout=60, stdin=subprocess.DEVNULL)
+
+
 def run(*words: object, cwd: Path | None = None, **environment: str) -> subprocess.CompletedProcess[str]:
     """Run the program with these words and no terminal."""
     kept = {key: value for key, value in os.environ.items() if key != "EAGER_LANTERN_PASSWORD"}

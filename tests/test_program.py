@@ -12,7 +12,7 @@ from typing import Any
 
 import pytest
 import yaml
-from program import AFTER, BEFORE, run
+from program import AFTER, BEFORE, run, run_bound_by_modes
 
 BAD = yaml.safe_load((Path(__file__).parent / "cases" / "bad_input.yaml").read_text())
 
@@ -71,10 +71,12 @@ def test_a_folder_that_may_not_be_read_gets_one_line(tmp_path: Path) -> None:
     folder = tmp_path / "shut"
     folder.mkdir(mode=0o000)
     try:
-        done = run("check", folder / "x.site.yaml")
+        inside, itself = (run_bound_by_modes("check", each) for each in (folder / "x.site.yaml", folder))
     finally:
         folder.chmod(0o700)
-    assert (done.returncode, len(done.stderr.splitlines())) == (2, 1)
+    for done in (inside, itself):
+        assert (done.returncode, len(done.stderr.splitlines())) == (2, 1)
+        assert "permission denied" in done.stderr
 
 
 def test_the_only_site_file_of_the_folder_is_found(tmp_path: Path) -> None:

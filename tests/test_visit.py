@@ -72,6 +72,13 @@ class TestDaemon:
         assert (climb.observed, climb.stopped_at) == ("works", None)
         assert list((daemon_folder / "store").iterdir()) == []
 
+    def test_every_rung_holds_under_implicit_tls(self, daemon_folder: Path) -> None:
+        trusted, served = write_self_signed(daemon_folder, NAME)
+        implicit = TLS.replace("TLSRequired on", "TLSRequired on\nTLSOptions UseImplicitSSL")
+        with daemon(daemon_folder, implicit.format(folder=daemon_folder, certificate=served)) as port:
+            climb = climbed(plan(port, security="implicit", trusts=trusted, timeout=10))
+        assert (climb.observed, climb.stopped_at) == ("works", None)
+
     def test_a_wrong_password_stops_at_login_and_is_not_shown(self, daemon_folder: Path) -> None:
         with daemon(daemon_folder) as port:
             climb = climbed(plan(port, password=Secret("low-tide"), timeout=10))

@@ -32,7 +32,8 @@ class Checked(Struct, frozen=True):
 @app.command(epilog="Example: eager-lantern check saltmarsh.site.yaml --format json")
 def check(
     site: Annotated[
-        Path | None, typer.Argument(help="A site file, or a folder of them; default: the only *.site.yaml here.")
+        Path | None,
+        typer.Argument(readable=False, help="A site file, or a folder of them; default: the only *.site.yaml here."),
     ] = None,
     form: Annotated[
         CheckFormat, typer.Option("--format", help="text for people; json, sarif and junit for programs.")
@@ -43,7 +44,7 @@ def check(
     Of a folder: one line for each site in it. Exit code 0: all promises kept, 1: one is
     broken, 2: bad input, 3: one cannot be told.
     """
-    if site is not None and site.is_dir():
+    if site is not None and os.path.isdir(site):  # noqa: PTH112  (Path.is_dir raises where it may not look)
         _folder(site, form)
     source = read_site(find_site_file(site))
     verdict = judge(source.site)
@@ -70,6 +71,8 @@ def _written(found: list[Checked], form: CheckFormat, whole: Result) -> None:
 
 
 def _folder(folder: Path, form: CheckFormat) -> None:
+    if not os.access(folder, os.R_OK | os.X_OK):
+        raise BadInput(str(folder), InputProblem(0, "cannot be read: permission denied"))
     paths = sorted(str(each) for each in folder.rglob(PATTERN) if each.is_file())
     if not paths:
         raise BadInput(str(folder), InputProblem(0, f"has no site file in it ({PATTERN})"))

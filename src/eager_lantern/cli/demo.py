@@ -37,7 +37,9 @@ ACCOUNT = "station"
 
 @app.command(epilog="Example: eager-lantern demo --keep saltmarsh")
 def demo(
-    keep: Annotated[Path | None, typer.Option(help="Keep the shipped site files in this new folder.")] = None,
+    keep: Annotated[
+        Path | None, typer.Option(readable=False, help="Keep the shipped site files in this new folder.")
+    ] = None,
 ) -> None:
     """Check a faulty site, check the mended one, and visit a real server on this machine.
 

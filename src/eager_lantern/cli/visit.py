@@ -1,6 +1,7 @@
 """``visit``: a real session, rung by rung."""
 
 import asyncio
+import os
 import ssl
 import sys
 import time
@@ -57,7 +58,7 @@ def visit(
     follow_announced: Annotated[bool, typer.Option(help="Follow a passive reply to another host.")] = False,
     active_address: Annotated[str, typer.Option(help="The address to name in active mode.")] = "",
     active_ports: Annotated[str, typer.Option(help="The ports to wait on in active mode.")] = "",
-    trust: Annotated[Path | None, typer.Option(help="A certificate file (PEM) to trust.")] = None,
+    trust: Annotated[Path | None, typer.Option(readable=False, help="A certificate file (PEM) to trust.")] = None,
     any_certificate: Annotated[bool, typer.Option(help="Do not examine the certificate.")] = False,
     list_only: Annotated[bool, typer.Option(help="Send and fetch nothing.")] = False,
     timeout: Annotated[float, typer.Option(min=0.1, max=600, help="Seconds for each rung.")] = 10,
@@ -111,7 +112,7 @@ def _chosen(**options: Any) -> dict[str, Any]:
 
 
 def _names_site(target: str) -> bool:
-    return not target or target.endswith((".yaml", ".yml")) or Path(target).is_file()
+    return not target or target.endswith((".yaml", ".yml")) or os.path.isfile(target)  # noqa: PTH113
 
 
 def _plan_for_host(name: str, of_site: str) -> Plan:

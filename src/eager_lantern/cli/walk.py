@@ -41,7 +41,9 @@ class Protocol(StrEnum):
     epilog="Example: eager-lantern walk --client field-station --service tide-exchange --rung data --port 61328"
 )
 def walk(
-    site: Annotated[Path | None, typer.Argument(help="The site file; default: the only *.site.yaml here.")] = None,
+    site: Annotated[
+        Path | None, typer.Argument(readable=False, help="The site file; default: the only *.site.yaml here.")
+    ] = None,
     client: Annotated[str, typer.Option(help="A client of the site, or a network for anybody on it.")] = "",
     service: Annotated[str, typer.Option(help="A service of the site; default: the only one of its kind.")] = "",
     mode: Annotated[SessionMode, typer.Option(help="Mode of the session.")] = SessionMode.passive,
