@@ -12,7 +12,8 @@ from eager_lantern.core.journey import travel
 from eager_lantern.core.ports import PortSet
 from eager_lantern.core.topology import Topology
 from eager_lantern.files.site_file import parse_site
-from eager_lantern.lab.kernel import Probe, Seen, observed
+from eager_lantern.lab.kernel import observed
+from eager_lantern.lab.probes import Probe, Seen
 
 SOURCE_PORTS = (20, 5000)
 LISTENING = list(range(1, 2 * PORTS + 12))

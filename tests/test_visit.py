@@ -20,7 +20,7 @@ from scripted import GREETING, Scripted, scripted
 from eager_lantern.core.ladder import RUNGS, Climb
 from eager_lantern.core.ports import PortSet
 from eager_lantern.lab.self_signed import write_self_signed
-from eager_lantern.lab.stand_in import StandIn, StandInSetup
+from eager_lantern.lab.stand_in import Guest, StandIn, StandInSetup
 from eager_lantern.live.plan import Plan
 from eager_lantern.live.secret import Secret
 from eager_lantern.live.visit import PREFIX, visit
@@ -49,7 +49,8 @@ def test_every_rung_holds_with_the_stand_in(mode: str, extended: bool, security:
     store = tmp_path / "store"
     store.mkdir()
     certificate = served if security == "explicit" else None
-    setup = StandInSetup(store, USER, PASSWORD, passive_ports=PortSet.parse("61410-61455"), certificate=certificate)
+    guests = (Guest(USER, PASSWORD, store),)
+    setup = StandInSetup(guests, passive_ports=PortSet.parse("61410-61455"), certificate=certificate)
     with StandIn(setup) as server:
         climb = climbed(plan(server.port, mode=mode, extended=extended, security=security, trusts=trusted, timeout=5))
     assert (climb.observed, climb.stopped_at) == ("works", None)
@@ -139,7 +140,7 @@ def test_an_announced_address_is_followed_only_when_asked() -> None:
             kept = climbed(plan(server.port))
             with pytest.raises(TimeoutError):
                 other.accept()
-            followed = climbed(plan(server.port, follows_announced=True))
+            followed = climbed(plan(server.port, announced="follow"))
             other.accept()
     assert outcomes(kept)["announce"] == "wrong"
     assert (outcomes(followed)["announce"], outcomes(followed)["data"]) == ("ok", "ok")
@@ -147,7 +148,7 @@ def test_an_announced_address_is_followed_only_when_asked() -> None:
 
 def test_a_certificate_for_another_name_stops_before_the_password(tmp_path: Path) -> None:
     trusted, served = write_self_signed(tmp_path, "other.saltmarsh.example")
-    with StandIn(StandInSetup(tmp_path, USER, PASSWORD, certificate=served)) as server:
+    with StandIn(StandInSetup((Guest(USER, PASSWORD, tmp_path),), certificate=served)) as server:
         climb = climbed(plan(server.port, security="explicit", trusts=trusted))
         anyway = climbed(plan(server.port, security="explicit", any_certificate=True, timeout=5))
     assert climb.stopped_at
@@ -219,7 +220,7 @@ def test_a_password_is_asked_for_where_there_is_none() -> None:
 
 def test_a_site_is_visited_as_one_of_its_clients(tmp_path: Path) -> None:
     _, served = write_self_signed(tmp_path, NAME)
-    with StandIn(StandInSetup(tmp_path, "anonymous", "guest@", certificate=served)) as server:
+    with StandIn(StandInSetup((Guest("anonymous", "guest@", tmp_path),), certificate=served)) as server:
         words = ["visit", AFTER, "--client", "institute", "--at", "127.0.0.1", "--port", server.port]
         done = run(*words, "--trust", tmp_path / "certificate.pem", "--format", "json")
     result = json.loads(done.stdout)

@@ -19,7 +19,7 @@ from ..core.walk import walk_data
 from ..files.problem import BadInput, InputProblem
 from ..files.site_file import SiteFile, read_site
 from ..lab.self_signed import write_self_signed
-from ..lab.stand_in import LOOPBACK, StandIn, StandInSetup
+from ..lab.stand_in import LOOPBACK, Guest, StandIn, StandInSetup
 from ..live.plan import Plan
 from ..live.secret import Secret
 from ..live.visit import visit
@@ -96,9 +96,7 @@ def _visited(folder: Path, source: SiteFile) -> Climb:
     store.mkdir()
     password = token_hex(12)
     setup = StandInSetup(
-        folder=store,
-        user=ACCOUNT,
-        password=password,
+        guests=(Guest(ACCOUNT, password, store),),
         passive_ports=service.passive.ports if service.passive else None,
         certificate=served,
     )

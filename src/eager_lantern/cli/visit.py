@@ -76,7 +76,7 @@ def visit(
             base,
             user=user or base.user,
             password=password_for(base.name, user or base.user),
-            follows_announced=follow_announced,
+            announced="follow" if follow_announced else "report",
             any_certificate=any_certificate,
             trusts=_certificates(trust),
             timeout=timeout,

@@ -19,6 +19,7 @@ from .intervals import IntervalSet, Span
 from .value import Value
 
 Family = Literal[4, 6]
+FAMILIES: tuple[Family, Family] = (4, 6)
 Kind = Literal["public", "private", "carrier", "loopback", "link-local", "multicast", "unspecified", "reserved"]
 
 _IPV6_BASE = 2**32
@@ -128,6 +129,11 @@ class AddressSet(IntervalSet):
         """Its members of one family."""
         half = (0, _IPV6_BASE - 1) if family == 4 else (_IPV6_BASE, _TOP)
         return self & type(self).of(half)
+
+    def prefixes(self) -> tuple[str, ...]:
+        """The fewest networks, as ``10.61.4.0/24``, that make up the set."""
+        spans = (span for family in (4, 6) for span in self.of_family(family).spans)
+        return tuple(str(each) for low, high in spans for each in summarize_address_range(_ip(low), _ip(high)))
 
     def __str__(self) -> str:
         return ", ".join(text for family in (4, 6) for span in self.of_family(family).spans for text in _written(span))

@@ -22,6 +22,7 @@ Count = Annotated[int, Meta(ge=0, le=1_000_000_000)]
 Transport = Literal["tcp", "udp"]
 Lease = Literal["static", "reserved", "dynamic"]
 Mode = Literal["passive", "active"]
+TlsMode = Literal["none", "explicit", "implicit"]
 Right = Literal["list", "read", "write", "append", "rename", "remove", "make-folders"]
 INTERNET = "internet"
 
@@ -218,7 +219,7 @@ class Server(Part, frozen=True):
 class Tls(Part, frozen=True):
     """How a service protects its connections (RFC 4217)."""
 
-    mode: Literal["none", "explicit", "implicit"] = "none"
+    mode: TlsMode = "none"
     required: bool = False
     protects_data: bool = True
     reuse_required: bool = False

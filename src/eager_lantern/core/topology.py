@@ -91,6 +91,10 @@ class Topology:
         """Whether the address belongs to this network: a device has it, or its subnet does."""
         return self.holder(network, address) is not None or address.number in self.subnets.get(network, ())
 
+    def held_on(self, network: str) -> tuple[Address, ...]:
+        """The addresses that hosts and gateways of the site have on this network."""
+        return tuple(Address(number) for name, number in sorted(self._holders) if name == network)
+
     def crossings(self, network: str, address: Address) -> tuple[Crossing, ...] | None:
         """The devices from a network to the one that holds the address, nearest first.
 

@@ -5,9 +5,12 @@ from pathlib import Path
 from typing import Literal
 
 from ..core.ports import UNPRIVILEGED, PortSet
+from ..core.site import TlsMode
 from .secret import Secret
 
-Security = Literal["none", "explicit", "implicit"]
+Announced = Literal["report", "follow", "ignore"]
+"""What to do with a passive reply that names another host: report it and use the server's own
+address, go to the address that it names, or use the server's own without a word."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -15,7 +18,7 @@ class Plan:
     """One session with one server; times in seconds.
 
     ``name`` is what users type and certificates are made for; ``address`` is where to
-    connect when the name is not to be looked up.
+    connect when the name is not to be looked up; ``lasts`` is how long sending is drawn out.
     """
 
     name: str
@@ -23,11 +26,13 @@ class Plan:
     user: str
     password: Secret
     address: str | None = None
-    security: Security = "explicit"
+    security: TlsMode = "explicit"
     protects_data: bool = True
     mode: Literal["passive", "active"] = "passive"
     extended: bool = False
-    follows_announced: bool = False
+    announced: Announced = "report"
+    resumes: bool = True
+    checks_peer: bool = True
     active_address: str | None = None
     active_ports: PortSet = UNPRIVILEGED
     trusts: Path | None = None
@@ -35,6 +40,9 @@ class Plan:
     timeout: float = 10
     limit: float = 120
     writes: bool = True
+    reads: bool = True
+    removes: bool = True
+    lasts: float = 0
     client: str = "here"
     service: str = ""
 

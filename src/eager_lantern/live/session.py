@@ -78,6 +78,18 @@ class Session:
             raise Failed("refused", f"the server says {reply}{_wants_tls(reply, self.plan)}")
         return f"as {self.plan.user}"
 
+    async def enter(self, address: str) -> None:
+        """Everything up to and with the login."""
+        await self.connect(address)
+        if self.plan.security == "implicit":
+            await self.secure()
+        await self.greet()
+        if self.plan.security == "explicit":
+            await self.secure()
+        elif self.plan.security == "implicit":
+            await self.protect()
+        await self.login()
+
     async def ask(self, verb: str, argument: str = "") -> Reply:
         """Send a command and wait for its completion."""
         await self.wire.write(self.control.command(verb, argument))
@@ -150,7 +162,7 @@ class Session:
     async def shield_data(self, data: Channel) -> None:
         """TLS on a data connection, resuming the control connection's session."""
         if self.wire.tls is not None and self.plan.protects_data:
-            await self._handshake(data, self.wire.tls.session)
+            await self._handshake(data, self.wire.tls.session if self.plan.resumes else None)
 
     async def leave(self) -> None:
         """QUIT where that is possible, and close."""
@@ -166,8 +178,11 @@ class Session:
 class Listener:
     """A port that waits for the server's data connection in active mode."""
 
-    def __init__(self, server: asyncio.Server, port: int, arrivals: "asyncio.Queue[Channel]") -> None:
+    def __init__(
+        self, server: asyncio.Server, port: int, arrivals: "asyncio.Queue[Channel]", checks_peer: bool
+    ) -> None:
         self._server = server
+        self._checks_peer = checks_peer
         self.port = port
         self._arrivals = arrivals
 
@@ -185,13 +200,13 @@ class Listener:
                 server = await asyncio.start_server(arrived, address, port)
             except OSError:
                 continue
-            return cls(server, server.sockets[0].getsockname()[1], arrivals)
+            return cls(server, server.sockets[0].getsockname()[1], arrivals, plan.checks_peer)
         raise Failed("unknown", f"none of the ports {plan.active_ports} is free on {address} of this machine")
 
     async def arrival(self, peer: str) -> Channel:
         """The server's connection. Raises Failed when it comes from elsewhere than ``peer``."""
         data = await self._arrivals.get()
-        if data.peer != peer:
+        if self._checks_peer and data.peer != peer:
             data.abort()
             raise Failed("wrong", f"a data connection came from {data.peer}, the server is {peer}")
         return data

@@ -27,6 +27,7 @@ from .session import MOST_LISTING_BYTES, Listener, Session, received, within
 
 PREFIX = "eager-lantern-visit-"
 TIDY_SECONDS = 8
+PAUSE_SECONDS = 0.2
 Progress = Callable[[Rung], None]
 
 
@@ -123,9 +124,11 @@ class _Climber:
             if failed.outcome != "refused":
                 raise
             return
-        with contextlib.suppress(Failed):
-            await self._rung("fetch", self._fetch)
-        await self._rung("tidy", self._remove)
+        if self.plan.reads:
+            with contextlib.suppress(Failed):
+                await self._rung("fetch", self._fetch)
+        if self.plan.removes:
+            await self._rung("tidy", self._remove)
 
     async def _send(self) -> str:
         reply = await self.session.ask("TYPE", "I")  # else line ends may be rewritten on the way
@@ -133,9 +136,17 @@ class _Climber:
             raise Failed("refused", f"TYPE I: the server says {reply}")
         data = await self._open_data("STOR", self.file)
         await self._begin(data, "STOR", self.file)
-        await data.write(self.content)
+        await self._write_slowly(data)
         await self._finished(data, "STOR")
         return f"{len(self.content)} bytes as {self.file}"
+
+    async def _write_slowly(self, data: Channel) -> None:
+        """All of the content, drawn out for as long as planned, the last byte at the end."""
+        pauses = int(self.plan.lasts / PAUSE_SECONDS)
+        for i in range(pauses):
+            await data.write(self.content[i : i + 1] if i < len(self.content) - 1 else b"")
+            await asyncio.sleep(PAUSE_SECONDS)
+        await data.write(self.content[min(pauses, len(self.content) - 1) :])
 
     async def _fetch(self) -> str:
         data = await self._open_data("RETR", self.file)
@@ -183,7 +194,7 @@ class _Climber:
 
     async def _command(self, verb: str, argument: str) -> None:
         await self.session.wire.write(self.session.control.command(verb, argument))
-        self.sent = self.sent or verb == "STOR"
+        self.sent = self.sent or (verb == "STOR" and self.plan.removes)
         try:
             await self.session.opening()
         except Failed as failed:
@@ -199,9 +210,12 @@ class _Climber:
         if announced.address == peer:
             self.endpoint = announced
             return f"{reply}"
-        if self.plan.follows_announced:
+        if self.plan.announced == "follow":
             self.endpoint = announced
             return f"the reply names {announced.address}, not {peer}; followed as asked"
+        if self.plan.announced == "ignore":
+            self.endpoint = Endpoint(peer, announced.port)
+            return f"the reply names {announced.address}; {peer} used instead"
         again = self.endpoint is not None
         self.endpoint = Endpoint(peer, announced.port)
         if again:
@@ -289,12 +303,6 @@ class _Climber:
             if self.session.channel is not None:
                 self.session.channel.abort()
             self.session = Session(self.plan)
-            await self.session.connect(self.address)
-            if self.plan.security == "implicit":
-                await self.session.secure()
-            await self.session.greet()
-            if self.plan.security == "explicit":
-                await self.session.secure()
-            await self.session.login()
+            await self.session.enter(self.address)
         detail = await self._remove()
         self.note("tidy", "ok", detail, None)

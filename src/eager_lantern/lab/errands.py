@@ -1,0 +1,201 @@
+"""What a host or gateway of a lab can be asked to do, each a value with a ``run``.
+
+Errands are made by the tool, carried to the process of a node, and done there; ``report``
+tells of progress. What outlives an errand (listeners, servers, captures) is kept in the
+node's :class:`Place`.
+"""
+
+import asyncio
+import subprocess
+import threading
+from collections.abc import Callable
+from contextlib import ExitStack
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Protocol
+
+from ..core.ladder import Climb
+from ..live.plan import Failed, Plan
+from ..live.sweep import Tried, sweep
+from ..live.visit import visit
+from .capture import capture
+from .probes import Listeners, Probe, Seen, listeners
+from .stand_in import StandIn, StandInSetup
+
+Report = Callable[[Any], None]
+TIMEOUT_SETTINGS = ("tcp_timeout_established", "udp_timeout", "udp_timeout_stream")
+
+
+@dataclass
+class Place:
+    """What is going on at a node."""
+
+    listeners: Listeners | None = None
+    open: ExitStack = field(default_factory=ExitStack)
+
+
+class Errand(Protocol):
+    """Something to do at a node."""
+
+    def run(self, place: Place, report: Report) -> Any:
+        """Do it. What it raises is told to who asked."""
+
+
+@dataclass(frozen=True)
+class Listen:
+    """Get ready to answer on these ports."""
+
+    host: str
+    addresses: tuple[str, ...]
+    ports: tuple[int, ...]
+
+    def run(self, place: Place, report: Report) -> None:
+        """Open the listeners; the next exchange serves and closes them."""
+        place.listeners = listeners(self.host, self.ports, self.addresses)
+
+
+@dataclass(frozen=True)
+class Exchange:
+    """Answer callers, and probe, for so many seconds."""
+
+    probes: tuple[Probe, ...]
+    seconds: float
+
+    def run(self, place: Place, report: Report) -> list[Seen]:
+        """What became of each probe."""
+        chosen, place.listeners = place.listeners, None
+        return (chosen or Listeners("", [])).exchange(list(self.probes), self.seconds)
+
+
+@dataclass(frozen=True)
+class Serve:
+    """Start the stand-in with these services; it runs until the lab ends."""
+
+    setups: tuple[StandInSetup, ...]
+
+    def run(self, place: Place, report: Report) -> None:
+        """Listen; sessions can begin when this is done."""
+        place.open.enter_context(StandIn(*self.setups))
+
+
+@dataclass(frozen=True)
+class Start:
+    """Start a program that serves, and wait until it listens; ``stop`` ends it."""
+
+    command: tuple[str, ...]
+    address: str
+    port: int
+    log: Path
+
+    def run(self, place: Place, report: Report) -> None:
+        """Raises RuntimeError with its last words where it does not come up."""
+        with self.log.open("ab") as output:
+            program = subprocess.Popen(self.command, stdin=subprocess.DEVNULL, stdout=output, stderr=output)
+        place.open.callback(_ended, program)
+        if not asyncio.run(_listening(self.address, self.port, program)):
+            words = self.log.read_text(errors="replace").strip().splitlines()[-3:]
+            raise RuntimeError(f"{self.command[0]} does not come up: {' '.join(words)}")
+
+
+def _ended(program: "subprocess.Popen[bytes]") -> None:
+    program.terminate()
+    program.wait(timeout=10)
+
+
+async def _listening(address: str, port: int, program: "subprocess.Popen[bytes]") -> bool:
+    for _ in range(200):
+        if program.poll() is not None:
+            return False
+        try:
+            _, writer = await asyncio.open_connection(address, port)
+        except OSError:
+            await asyncio.sleep(0.05)
+        else:
+            writer.close()
+            return True
+    return False
+
+
+@dataclass(frozen=True)
+class Stop:
+    """End what runs at a node."""
+
+    def run(self, place: Place, report: Report) -> None:
+        """Close servers and captures."""
+        place.open.close()
+
+
+@dataclass(frozen=True)
+class Session:
+    """A real session; each plan is one address that the client may try, in its order."""
+
+    plans: tuple[Plan, ...]
+
+    def run(self, place: Place, report: Report) -> tuple[Climb, Plan]:
+        """The climb at the first address that answers, else at the first, and its plan."""
+        climbs = []
+        for plan in self.plans:
+            climb = asyncio.run(visit(plan, report))
+            stopped = climb.stopped_at
+            if stopped is None or stopped.rung != "connect":
+                return climb, plan
+            climbs.append((climb, plan))
+        return climbs[0]
+
+
+@dataclass(frozen=True)
+class Sweep:
+    """Every one of these data ports, each with a session's own data connection."""
+
+    plan: Plan
+    ports: tuple[int, ...]
+
+    def run(self, place: Place, report: Report) -> dict[int, Tried]:
+        """The result of each port; empty where no session gets as far."""
+        try:
+            return asyncio.run(sweep(self.plan, self.plan.address or "", self.ports, report))
+        except Failed:
+            return {}
+
+
+@dataclass(frozen=True)
+class Forget:
+    """Let a gateway forget quiet connections after so many seconds."""
+
+    seconds: int
+
+    def run(self, place: Place, report: Report) -> None:
+        """Set the kernel's own limits of this namespace."""
+        for name in TIMEOUT_SETTINGS:
+            Path(f"/proc/sys/net/netfilter/nf_conntrack_{name}").write_text(str(self.seconds))
+
+
+@dataclass(frozen=True)
+class Capture:
+    """Write all packets of an interface to a file, until the lab ends or ``Stop``."""
+
+    wire: str
+    path: Path
+
+    def run(self, place: Place, report: Report) -> None:
+        """Begin; packets are written as they come."""
+        ending = threading.Event()
+        begun = threading.Event()
+        thread = threading.Thread(target=capture, args=(self.wire, self.path, begun, ending), daemon=True)
+        thread.start()
+        if not begun.wait(timeout=5):
+            raise RuntimeError(f"no packets can be captured on {self.wire}")
+        place.open.callback(thread.join, 5)
+        place.open.callback(ending.set)
+
+
+@dataclass(frozen=True)
+class Look:
+    """A shell on the user's terminal, as this node."""
+
+    command: tuple[str, ...]
+
+    def run(self, place: Place, report: Report) -> int:
+        """The shell's exit code, once the user leaves it."""
+        with open("/dev/tty", "r+b", buffering=0) as tty:  # noqa: PTH123
+            return subprocess.run(self.command, stdin=tty, stdout=tty, stderr=tty, check=False).returncode

@@ -1,0 +1,208 @@
+"""The packet filter rules of a lab's hosts and gateways, as nftables reads them.
+
+Pure text, so that it can be read and tested without privileges. Every key of the site file
+that decides about connections has its counterpart here, for IPv4 and IPv6 alike; nothing is
+computed ahead, so that the kernel decides by itself.
+"""
+
+from collections.abc import Iterator, Mapping
+
+from ..core.addresses import FAMILIES, Address, Addresses, AddressSet, Family
+from ..core.filters import counts
+from ..core.ports import EVERY_PORT, PortSet
+from ..core.site import Filter, Forward, Gateway, HostFilter, Rule
+
+OUT, IN = "out0", "in0"
+BOTH = "meta l4proto { tcp, udp }"
+FTP_CONTROL_PORT = 21
+FORWARDED, TURNED = 1, 2
+_LAYER = {4: "ip", 6: "ip6"}
+Listening = Mapping[str, PortSet]
+
+
+def host_rules(both: HostFilter, category: str | None, listening: Listening) -> str:
+    """The rule set of a host; ``listening`` tells the ports of a service that a rule names."""
+    return "\n".join(
+        [
+            "table inet lantern {",
+            "chain incoming { type filter hook input priority 0; policy accept;",
+            *_filter(both.incoming, category, listening),
+            "}",
+            "chain outgoing { type filter hook output priority 0; policy accept;",
+            *_filter(both.outgoing, category, listening),
+            "}",
+            "}",
+        ]
+    )
+
+
+def _filter(table: Filter, category: str | None, listening: Listening) -> Iterator[str]:
+    """The rules of a filter, then its default; answers to what was let through always pass."""
+    yield "ct state established,related accept"
+    for rule in table.rules:
+        if counts(rule, category):
+            yield from _rule(rule, listening)
+    yield from _verdict(BOTH, table.default)
+
+
+def _rule(rule: Rule, listening: Listening) -> Iterator[str]:
+    match = BOTH if rule.protocol == "any" else f"meta l4proto {rule.protocol}"
+    ports = rule.ports & listening.get(rule.program, PortSet()) if rule.program else rule.ports
+    if not ports:
+        return
+    if ports != EVERY_PORT:
+        match += f" th dport {_set(ports)}"
+    if rule.from_ports is not None:
+        match += f" th sport {_set(rule.from_ports)}"
+    for places in _places(rule):
+        yield from _verdict(match + places, rule.action)
+
+
+def _places(rule: Rule) -> Iterator[str]:
+    """The addresses that a rule asks for, one match for each family that it can be about."""
+    asked = {key: each for key, each in (("saddr", rule.from_), ("daddr", rule.to)) if each is not None}
+    if not asked:
+        yield ""
+        return
+    for family in FAMILIES:
+        parts = {key: each.of_family(family) for key, each in asked.items()}
+        if all(parts.values()):
+            yield "".join(f" {_LAYER[family]} {key} {_set(each)}" for key, each in parts.items())
+
+
+def _set(members: PortSet | AddressSet) -> str:
+    return f"{{ {members} }}"
+
+
+def _verdict(match: str, action: str) -> Iterator[str]:
+    if action != "refuse":
+        yield f"{match} {'accept' if action == 'allow' else 'drop'}"
+        return
+    yield f"{match} meta l4proto tcp reject with tcp reset"
+    yield f"{match} reject"
+
+
+def gateway_rules(spec: Gateway, listening: Listening) -> str:
+    """The rule set of a gateway. Marks of the connection tell later chains what was done to it."""
+    return "\n".join(_gateway(spec, listening))
+
+
+def _gateway(spec: Gateway, listening: Listening) -> Iterator[str]:
+    yield "table inet lantern {"
+    if spec.ftp_helper:
+        yield from _helper()
+    yield "chain provider { type filter hook prerouting priority mangle; policy accept;"
+    if spec.provider_blocks.ports:
+        yield f'iifname "{OUT}" ct state new,related {BOTH} th dport {_set(spec.provider_blocks.ports)} drop'
+    yield "}"
+    yield "chain rewrite { type nat hook prerouting priority dstnat; policy accept;"
+    yield from _rewrites(spec)
+    yield "}"
+    yield "chain through { type filter hook forward priority 0; policy accept;"
+    if spec.idle_timeout is not None:
+        yield "ct state invalid drop"  # what the device has forgotten, it does not pass
+    yield f"ct mark {{ {FORWARDED}, {TURNED} }} accept"
+    yield "ct state established,related accept"
+    yield f'iifname "{OUT}" jump inward'
+    yield f'iifname "{IN}" jump outward'
+    yield "}"
+    yield "chain unpaired { type filter hook forward priority 10; policy accept;"
+    yield from _unpaired(spec)
+    yield "}"
+    yield "chain inward {"
+    yield from _filter(spec.filter.inward, None, listening)
+    yield "}"
+    yield "chain outward {"
+    yield from _filter(spec.filter.outward, None, listening)
+    yield "}"
+    yield "chain itself { type filter hook input priority 0; policy accept;"
+    yield "ct state established,related accept"
+    yield from _verdict(BOTH, "deny" if spec.unmatched == "silent" else "refuse")
+    yield "}"
+    yield "chain sources { type nat hook postrouting priority srcnat; policy accept;"
+    yield from _sources(spec)
+    yield "}"
+    yield "}"
+
+
+def _helper() -> Iterator[str]:
+    """The kernel's own reader of FTP control connections, on the port as it arrives here."""
+    for family in FAMILIES:
+        yield f'ct helper ftp{family} {{ type "ftp" protocol tcp; l3proto {_LAYER[family]}; }}'
+    yield "chain read { type filter hook prerouting priority mangle; policy accept;"
+    for family in FAMILIES:
+        yield f'meta nfproto ipv{family} tcp dport {FTP_CONTROL_PORT} ct helper set "ftp{family}"'
+    yield "}"
+
+
+def _outside(spec: Gateway) -> Addresses:
+    return Addresses(tuple(dict.fromkeys((*spec.outside.address.each, *(pair.outside for pair in spec.pairs)))))
+
+
+def _rewrites(spec: Gateway) -> Iterator[str]:
+    """Forwards, then pairs, for what comes from outside; and for what is turned back."""
+    ways = [(OUT, f"ct mark set {FORWARDED} " if spec.forwards_pass_filter else "", "")]
+    if spec.hairpin:
+        ways.append((IN, f"ct mark set {TURNED} ", f"ct mark set {TURNED} "))
+    for wire, forward_mark, pair_mark in ways:
+        if spec.forwarding:
+            for _, forward in spec.entered_forwards():
+                yield from _forwarded(spec, forward, f'iifname "{wire}"', forward_mark)
+        for pair in spec.pairs:
+            layer = _LAYER[pair.outside.family]
+            yield f'iifname "{wire}" {layer} daddr {pair.outside} {BOTH} {pair_mark}dnat {layer} to {pair.inside}'
+
+
+def _forwarded(spec: Gateway, forward: Forward, wire: str, mark: str) -> Iterator[str]:
+    family = forward.to.family
+    layer, addresses = _LAYER[family], Addresses(_outside(spec).of_family(family))
+    sources = forward.from_.of_family(family) if forward.from_ is not None else None
+    if not addresses or sources == AddressSet() or not forward.ports:
+        return
+    source = f" {layer} saddr {_set(sources)}" if sources is not None else ""
+    match = f"{wire} {layer} daddr {{ {addresses} }} {forward.protocol} dport {_set(forward.ports)}{source}"
+    yield f"{match} {mark}dnat {layer} to {_moved(forward)}"
+
+
+def _moved(forward: Forward) -> str:
+    if not forward.offset:
+        return str(forward.to)
+    moves = ", ".join(f"{port} : {port + forward.offset}" for port in forward.ports)
+    to = f"[{forward.to}]" if forward.to.family == 6 else str(forward.to)
+    return f"{to} : {forward.protocol} dport map {{ {moves} }}"
+
+
+def _sources(spec: Gateway) -> Iterator[str]:
+    for family in FAMILIES:
+        for inside in spec.inside.address.of_family(family)[:1]:
+            yield f"ct mark {TURNED} snat {_LAYER[family]} to {inside}"
+    if spec.translate == "none":
+        return
+    for pair in spec.pairs:
+        layer = _LAYER[pair.inside.family]
+        yield f'oifname "{OUT}" {layer} saddr {pair.inside} snat {layer} to {pair.outside}'
+    for family in FAMILIES:
+        addresses = spec.outside.address.of_family(family)
+        if addresses:
+            to = str(addresses[0]) if len(addresses) == 1 else _pool(spec, family, addresses)
+            yield f'oifname "{OUT}" meta nfproto ipv{family} snat {_LAYER[family]} to {to}'
+
+
+def _pool(spec: Gateway, family: Family, addresses: tuple[Address, ...]) -> str:
+    """Paired pooling gives a host the same outside address each time (RFC 4787, REQ-2)."""
+    listed = ", ".join(f"{i} : {each}" for i, each in enumerate(addresses))
+    paired = spec.pooling == "paired"
+    pick = f"jhash {_LAYER[family]} saddr" if paired else "numgen random"
+    return f"{pick} mod {len(addresses)} map {{ {listed} }}"
+
+
+def _unpaired(spec: Gateway) -> Iterator[str]:
+    """Inside hosts that have no outside address to go out with."""
+    if spec.translate == "none":
+        return
+    for family in FAMILIES:
+        if spec.outside.address.of_family(family):
+            continue
+        paired = Addresses(tuple(pair.inside for pair in spec.pairs if pair.inside.family == family))
+        strangers = f" {_LAYER[family]} saddr != {{ {paired} }}" if paired else ""
+        yield f'iifname "{IN}" oifname "{OUT}" meta nfproto ipv{family} ct state new {BOTH}{strangers} drop'

@@ -1,0 +1,229 @@
+"""Every data port of a session tried, each with a listing of its own.
+
+Which port comes next is for the server to say (passive) or for the client (active). First
+one session tries them all and waits for each only as long as answers here take; what is
+still open then is tried once more by many sessions side by side, each with full patience, so
+that silence is awaited together.
+"""
+
+import asyncio
+import contextlib
+import ssl
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+
+from ..core.ladder import Outcome, Rung
+from ..core.ports import PortSet
+from ..wire.control import State
+from ..wire.endpoints import Endpoint
+from ..wire.reply import ProtocolFault, Reply
+from .channel import Channel
+from .plan import Failed, Plan
+from .session import MOST_LISTING_BYTES, Listener, Session, opened, received
+
+LEAST_WAIT_SECONDS = 0.02
+SIDE_BY_SIDE = 64
+_FAULTS = (Failed, ProtocolFault, OSError, ssl.SSLError, EOFError, TimeoutError)
+Progress = Callable[[int], None]
+
+
+@dataclass(frozen=True, slots=True)
+class Tried:
+    """What became of one data port: the rung that stopped it, or ``list`` where it is ok."""
+
+    rung: Rung
+    outcome: Outcome
+    detail: str
+
+
+async def sweep(plan: Plan, address: str, ports: Sequence[int], progress: Progress) -> dict[int, Tried]:
+    """Try these ports. Raises Failed where no session comes as far as a data connection."""
+    sweeper = _Sweeper(plan, address, ports, progress)
+    await sweeper.quickly()
+    await sweeper.patiently()
+    return sweeper.tried
+
+
+class _Sweeper:
+    def __init__(self, plan: Plan, address: str, ports: Sequence[int], progress: Progress) -> None:
+        self.plan = plan
+        self.address = address
+        self.left = dict.fromkeys(ports)
+        self.tried: dict[int, Tried] = {}
+        self.progress = progress
+        self.wait = LEAST_WAIT_SECONDS
+
+    async def quickly(self) -> None:
+        """One session tries each port once."""
+        trial = _Trial(self)
+        for port in tuple(self.left):
+            await trial.one(port, self.wait)
+            self.progress(len(self.tried))
+        await trial.leave()
+
+    async def patiently(self) -> None:
+        """Several sessions share what is left, and silence is the result where nothing comes."""
+        waiting = list(self.left)
+        count = min(SIDE_BY_SIDE, len(waiting))
+        await asyncio.gather(*(self._share(len(waiting[i::count])) for i in range(count)))
+
+    async def _share(self, count: int) -> None:
+        trial = _Trial(self)
+        for _ in range(2 * count):
+            port = next(iter(self.left), None)
+            if port is None:
+                break
+            await trial.one(port, self.plan.timeout)
+            self.progress(len(self.tried))
+        await trial.leave()
+
+    def settle(self, port: int, tried: Tried) -> None:
+        """Write down a result."""
+        self.tried[port] = tried
+        self.left.pop(port, None)
+
+
+class _Trial:
+    """A session that tries ports, and is replaced where one has broken it."""
+
+    def __init__(self, sweeper: _Sweeper) -> None:
+        self.sweeper = sweeper
+        self.plan = sweeper.plan
+        self.session: Session | None = None
+
+    async def one(self, wanted: int, wait: float) -> None:
+        """Try a port: the wanted one in active mode, in passive mode the next that the server names
+        of those that are left."""
+        session = await self._ready()
+        if self.plan.mode == "active":
+            self.sweeper.left.pop(wanted, None)
+            found = await self._active(session, wanted, wait)
+            port = wanted
+        else:
+            endpoint = await self._announced(session)
+            port = endpoint.port
+            if port not in self.sweeper.left:
+                return
+            self.sweeper.left.pop(port)
+            found = await self._passive(session, endpoint, wait)
+        if found is None and wait < self.plan.timeout:
+            self.sweeper.left[port] = None
+        else:
+            self.sweeper.settle(port, found or Tried("data", "silent", f"no answer within {wait:g} s"))
+        if session.control.state is not State.READY:
+            await self.leave()
+
+    async def _ready(self) -> Session:
+        if self.session is None:
+            self.session = Session(self.plan)
+            try:
+                async with asyncio.timeout(self.plan.timeout * 4):
+                    await self.session.enter(self.sweeper.address)
+            except (ProtocolFault, OSError, ssl.SSLError, EOFError, TimeoutError) as error:
+                raise Failed("wrong", f"no further session: {error}") from None
+        return self.session
+
+    async def _announced(self, session: Session) -> Endpoint:
+        """The next port that is still to be tried; the server may name others before it."""
+        for _ in range(2 * (len(self.sweeper.tried) + len(self.sweeper.left)) + 8):
+            async with asyncio.timeout(self.plan.timeout):
+                endpoint, _ = await session.passive()
+            if endpoint.port in self.sweeper.left or not self.sweeper.left:
+                break
+        if self.plan.announced != "follow":
+            return Endpoint(session.wire.peer, endpoint.port)
+        return endpoint
+
+    async def _passive(self, session: Session, endpoint: Endpoint, wait: float) -> Tried | None:
+        started = time.monotonic()
+        try:
+            async with asyncio.timeout(wait):
+                data = await opened(endpoint.address, endpoint.port)
+        except TimeoutError:
+            return None
+        except Failed as failed:
+            return Tried("data", failed.outcome, failed.detail)
+        self.sweeper.wait = max(self.sweeper.wait, 3 * (time.monotonic() - started))
+        return await self._listed(session, data)
+
+    async def _active(self, session: Session, port: int, wait: float) -> Tried | None:
+        local = session.wire.local
+        listener = await Listener.on(local, replace(self.plan, active_ports=PortSet.single(port)))
+        started = time.monotonic()
+        try:
+            await session.name_port(Endpoint(self.plan.active_address or local, port))
+        except Failed as failed:
+            listener.close()
+            return Tried("announce", failed.outcome, failed.detail)
+        try:
+            await session.wire.write(session.control.command("LIST"))
+            await session.opening()
+            data, ended = await self._arrived(session, listener, wait)
+        except TimeoutError:
+            return None
+        except Failed as failed:
+            return Tried("data", failed.outcome, failed.detail)
+        finally:
+            listener.close()
+        self.sweeper.wait = max(self.sweeper.wait, 3 * (time.monotonic() - started))
+        return await self._read(session, data, ended)
+
+    async def _arrived(self, session: Session, listener: Listener, wait: float) -> tuple[Channel, Reply | None]:
+        """The server's connection, and its last word where that was as quick. Raises Failed where
+        the server says that it finds no way, and TimeoutError where neither comes."""
+        arrival = asyncio.ensure_future(listener.arrival(session.wire.peer))
+        answer = asyncio.ensure_future(session.completion())
+        try:
+            async with asyncio.timeout(wait):
+                await asyncio.wait((arrival, answer), return_when=asyncio.FIRST_COMPLETED)
+            if arrival.done():
+                return await arrival, (await answer if answer.done() else None)
+            raise Failed("refused", f"the server says {await answer}")
+        finally:
+            for each in (arrival, answer):
+                each.cancel()
+            await asyncio.gather(arrival, answer, return_exceptions=True)
+
+    async def _listed(self, session: Session, data: Channel) -> Tried:
+        await session.wire.write(session.control.command("LIST"))
+        try:
+            async with asyncio.timeout(self.plan.timeout):
+                await session.opening()
+        except Failed as failed:
+            return Tried("list", failed.outcome, failed.detail)
+        except TimeoutError:
+            return Tried("list", "silent", "the transfer does not begin")
+        return await self._read(session, data)
+
+    async def _read(self, session: Session, data: Channel, ended: Reply | None = None) -> Tried:
+        try:
+            async with asyncio.timeout(self.plan.timeout):
+                await session.shield_data(data)
+                size = sum([len(chunk) async for chunk in received(data, MOST_LISTING_BYTES)])
+                await data.close()
+                reply = ended or await session.completion()
+        except Failed as failed:
+            return await self._refused(session, failed)
+        except TimeoutError:
+            return Tried("list", "silent", "the listing does not come")
+        if reply.kind != 2:
+            return Tried("list", "refused", f"the server says {reply}")
+        return Tried("list", "ok", f"{size} bytes of listing")
+
+    async def _refused(self, session: Session, failed: Failed) -> Tried:
+        """A data connection that broke: the server's own words are the better reason."""
+        with contextlib.suppress(*_FAULTS):
+            async with asyncio.timeout(self.plan.timeout):
+                reply = await session.completion()
+                return Tried("list", "refused", f"the server says {reply}")
+        return Tried("list", failed.outcome, failed.detail)
+
+    async def leave(self) -> None:
+        """End the session; the next trial begins a new one."""
+        if self.session is not None and self.session.channel is not None:
+            if self.session.control.state is State.READY:
+                await self.session.leave()
+            else:
+                self.session.channel.abort()
+        self.session = None
