@@ -15,7 +15,7 @@ from typing import Any
 from hypothesis import HealthCheck, Phase, given, seed, settings
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
-from random_sites import sites
+from rich_sites import rich_sites
 from side_by_side import compared
 
 CHECKS = list(HealthCheck)
@@ -34,14 +34,14 @@ def main(count: int, probes: int, start: int) -> int:
         suppress_health_check=list(HealthCheck),
     )
     @seed(start)
-    @given(sites())
+    @given(rich_sites())
     def run(site: dict[str, Any]) -> None:
         tally["sites"] += 1
         for each in compared(site, probes, chance):
             tally[each.predicted] += 1
             if each.differs:
                 tally["disagreements"] += 1
-                print(f"{each.probe}\n  {each.differs}\n  {json.dumps(site)}")
+                print(f"{each.what}\n  {each.differs}\n  {json.dumps(site)}")
 
     run()
     connections = sum(tally[each] for each in ("ok", "refused", "silent", "unknown"))

@@ -106,12 +106,14 @@ def sites(draw: st.DrawFn) -> dict[str, Any]:
 
 def held(site: dict[str, Any]) -> list[str]:
     """The addresses that some host or gateway of a site has."""
-    found = [host["address"] for host in [site["server"], *site["clients"]]]
-    for gateway in site["gateways"]:
-        found += [gateway["outside"]["address"]] if "address" in gateway["outside"] else []
-        found += [pair["outside"] for pair in gateway.get("pairs", [])]
-        found.append(gateway["inside"]["address"])
-    return found
+    parts = [
+        site["server"],
+        *site["clients"],
+        *(each[side] for each in site["gateways"] for side in ("outside", "inside")),
+    ]
+    written = ", ".join(each["address"] for each in parts if "address" in each)
+    pairs = [pair["outside"] for gateway in site["gateways"] for pair in gateway.get("pairs", [])]
+    return [*written.split(", "), *pairs]
 
 
 @st.composite

@@ -1,7 +1,9 @@
-"""Prediction and kernel side by side: random connections through a random site."""
+"""Prediction and kernel side by side: random connections and whole sessions through a site."""
 
 import json
 import random
+import tempfile
+from pathlib import Path
 from typing import Any, NamedTuple
 
 from random_sites import PORTS, held
@@ -10,9 +12,12 @@ from eager_lantern.core.addresses import Address
 from eager_lantern.core.flow import Flow
 from eager_lantern.core.journey import travel
 from eager_lantern.core.ports import PortSet
+from eager_lantern.core.session import foresee
 from eager_lantern.core.topology import Topology
 from eager_lantern.files.site_file import parse_site
-from eager_lantern.lab.kernel import observed
+from eager_lantern.lab.kernel import KernelLab, exchanged, has_helper
+from eager_lantern.lab.kernel_plan import lab_nodes
+from eager_lantern.lab.prepared import prepared
 from eager_lantern.lab.probes import Probe, Seen
 
 SOURCE_PORTS = (20, 5000)
@@ -20,9 +25,10 @@ LISTENING = list(range(1, 2 * PORTS + 12))
 
 
 class Compared(NamedTuple):
-    probe: Probe
+    """A connection or a session, what was predicted of it, and in what the kernel differs."""
+
+    what: str
     predicted: str
-    seen: Seen
     differs: str
 
 
@@ -32,37 +38,51 @@ def random_probes(site: dict[str, Any], count: int, chance: random.Random) -> li
     None to a host's own address, and none from a port to the same port: two of those that
     cross would take each other for answers.
     """
-    targets = [*held(site), *held(site), "10.1.0.200", "203.0.113.200", "192.168.9.9"]
+    targets = [*held(site), *held(site), "10.1.0.200", "203.0.113.200", "192.168.9.9", "2001:db8:b::ff"]
     found: dict[Probe, None] = {}
     for _ in range(count):
         host = chance.choice(site["clients"])
+        own = host["address"].split(", ")
         protocol, source_port = chance.choice(["tcp", "tcp", "udp"]), chance.choice(SOURCE_PORTS)
         to, port = chance.choice(targets), chance.randint(1, PORTS + 1)
-        if to != host["address"] and port != source_port:
-            found[Probe(host["name"], protocol, host["address"], source_port, to, port)] = None
+        source = next((each for each in own if (":" in each) == (":" in to)), None)
+        if source is not None and to not in own and port != source_port:
+            found[Probe(host["name"], protocol, source, source_port, to, port)] = None
     return list(found)
 
 
 def compared(site: dict[str, Any], count: int, chance: random.Random) -> list[Compared]:
+    """Build the site once; send so many connections, then keep every promise."""
     source = parse_site("random", json.dumps(site))
-    probes = random_probes(site, count, chance)
     topology = Topology(source.site)
-    seen = observed(source.site, probes, LISTENING)
-    return [_held_against(topology, probe, each) for probe, each in zip(probes, seen, strict=True)]
+    forecasts = [foresee(topology, each, ("promises", i)) for i, each in enumerate(source.site.promises)]
+    probes = random_probes(site, count, chance)
+    with tempfile.TemporaryDirectory(prefix="lantern-side-") as folder:
+        ready = prepared(topology, forecasts, Path(folder), with_daemon=False, helper=has_helper())
+        with KernelLab(lab_nodes(source.site)) as lab:
+            seen = exchanged(lab, probes, LISTENING)
+            results = ready.rehearsed(lab, lambda news: None)
+    sessions = [
+        Compared(f"{each.forecast.promise}", each.forecast.predicted, "; ".join(each.differences)) for each in results
+    ]
+    return [*(_held_against(topology, probe, each) for probe, each in zip(probes, seen, strict=True)), *sessions]
 
 
 def _held_against(topology: Topology, probe: Probe, seen: Seen) -> Compared:
     host = next(each for each in topology.clients if each.name == probe.sender)
     ports = PortSet.single(probe.source_port), PortSet.single(probe.port)
+    source = Address.parse(probe.source)
     flow = Flow(probe.protocol, host.addresses.as_set, ports[0], Address.parse(probe.to), ports[1])
-    (journey,) = travel(topology, host, flow)
+    (journey,) = (each for each in travel(topology, host, flow) if source.number in each.asked.sources)
     if journey.outcome == "unknown":
-        return Compared(probe, "unknown", seen, "")
+        return Compared(str(probe), "unknown", "")
     wanted: tuple[Any, ...] = (journey.outcome,)
     got: tuple[Any, ...] = (seen.outcome,)
-    if journey.outcome == "ok":
+    if journey.outcome == "ok" == seen.outcome:
+        known = Address.parse(seen.source).number in journey.flow.sources
         wanted += (journey.end.at, journey.flow.ports.lowest, str(journey.flow.sources))
-        got += (seen.at, seen.port, seen.source)
+        got += (seen.at, seen.port, str(journey.flow.sources) if known else seen.source)
         if journey.flow.from_ports is not None:
             wanted, got = (*wanted, probe.source_port), (*got, seen.source_port)
-    return Compared(probe, journey.outcome, seen, "" if wanted == got else f"predicted {wanted}, the kernel says {got}")
+    differs = "" if wanted == got else f"predicted {wanted}, the kernel says {got}"
+    return Compared(str(probe), journey.outcome, differs)

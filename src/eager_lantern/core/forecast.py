@@ -82,6 +82,12 @@ class Forecast(Struct, frozen=True):
         return None if self.predicted == "unknown" else self.predicted == "works"
 
 
+def rung_of(reason: Reason | None) -> Rung:
+    """The rung at which a data connection shows that it was stopped for this reason: where the
+    server itself turns it away, it has opened and fails when the listing is asked for."""
+    return "list" if reason in ("another peer", "session reuse") else "data"
+
+
 def stops_of(journeys: tuple[Journey, ...]) -> tuple[Stop, ...]:
     """What did not arrive, one stop for each thing to blame, the most ports first."""
     ports: dict[tuple[Outcome, str, str | None, Reason | None, Place | None], PortSet] = {}

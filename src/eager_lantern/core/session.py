@@ -11,7 +11,7 @@ from msgspec.structs import replace
 
 from .addresses import Address, Addresses, AddressSet
 from .flow import Flow, Journey, Leg, Reason
-from .forecast import Forecast, Stand, Stop, data_of, extent_of, stops_of
+from .forecast import Forecast, Stand, Stop, data_of, extent_of, rung_of, stops_of
 from .helper import Followed, announced_through, named_through
 from .journey import travel
 from .ladder import Extent, Rung
@@ -201,6 +201,20 @@ def _is_inside(topology: Topology, control: Journey) -> bool:
     return network != INTERNET and topology.sees(network, control.flow.to)
 
 
+def inside_peers(topology: Topology) -> AddressSet:
+    """The addresses by which the server knows clients that reach it untranslated."""
+    own = topology.server.addresses.each
+    networks = (
+        network
+        for network in topology.visible(topology.server.network)
+        if network != INTERNET and any(topology.sees(network, each) for each in own)
+    )
+    found = AddressSet()
+    for network in sorted(networks):
+        found = found | topology.subnets.get(network, AddressSet()) | AddressSet.single(*topology.held_on(network))
+    return found
+
+
 def _accepted(topology: Topology, forecast: Forecast, journey: Journey) -> Journey:
     """What the server says to a data connection that reached its port."""
     service = forecast.service
@@ -258,7 +272,7 @@ def _with_data(topology: Topology, forecast: Forecast, flow: Flow, journeys: tup
     data = data_of(flow.ports, journeys)
     found = replace(forecast, predicted=extent_of(data), stops=data.stops, data=data, data_flow=flow)
     if data.stops:
-        return replace(found, rung="data")
+        return replace(found, rung=rung_of(data.stops[0].reason))
     return _until_the_end(topology, found)
 
 

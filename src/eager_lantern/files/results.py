@@ -1,8 +1,10 @@
 """Results as JSON (DESIGN 7), as plain dictionaries in the order of the format."""
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
+
+from msgspec import to_builtins
 
 from ..core.addresses import Addresses
 from ..core.consistency import network_names
@@ -14,6 +16,7 @@ from ..core.ladder import Climb
 from ..core.ledger import Ledger
 from ..core.place import Place, dotted
 from ..core.ports import PortSet
+from ..core.rehearsed import Observed, Rehearsed
 from ..core.site import Site
 from ..core.topology import Topology
 from ..core.verdict import Verdict
@@ -168,14 +171,51 @@ def _climb(climb: Climb) -> dict[str, Any]:
         "mode": climb.mode,
         "target": climb.target,
         "observed": climb.observed,
-        "rungs": [
-            {
-                "rung": each.rung,
-                "outcome": each.outcome,
-                "detail": each.detail,
-                "advice": each.advice,
-                "ms": None if each.milliseconds is None else round(each.milliseconds, 1),
-            }
-            for each in climb.rungs
-        ],
+        "rungs": _rungs(climb),
+    }
+
+
+def _rungs(climb: Climb) -> list[dict[str, Any]]:
+    return [
+        {
+            "rung": each.rung,
+            "outcome": each.outcome,
+            "detail": each.detail,
+            "advice": each.advice,
+            "ms": None if each.milliseconds is None else round(each.milliseconds, 1),
+        }
+        for each in climb.rungs
+    ]
+
+
+def rehearse_result(results: Sequence[Rehearsed], lab: str) -> dict[str, Any]:
+    """``eager-lantern/visit/1`` with what was predicted beside what was observed."""
+    return {"format": "eager-lantern/visit/1", "lab": lab, "promises": [_rehearsed(each) for each in results]}
+
+
+def _rehearsed(result: Rehearsed) -> dict[str, Any]:
+    promise, seen = result.forecast.promise, result.observed
+    return {
+        "client": promise.client,
+        "service": promise.service,
+        "mode": promise.mode,
+        "holds": promise.holds,
+        "target": seen.climb.target if seen else None,
+        "predicted": result.forecast.predicted,
+        "observed": seen.extent if seen else "unknown",
+        "agree": result.agree,
+        "differences": list(result.differences),
+        "reason": result.reason or None,
+        "data": _seen_data(seen) if seen and seen.groups else None,
+        "rungs": _rungs(seen.climb) if seen else [],
+        "sightings": [to_builtins(each) for each in result.sightings],
+    }
+
+
+def _seen_data(seen: Observed) -> dict[str, Any]:
+    stopped = [each for each in seen.groups if each.outcome != "ok"]
+    return {
+        "tried": str(seen.tried),
+        "works": str(seen.works),
+        "stopped": [{"ports": str(each.ports), "rung": each.rung, "outcome": each.outcome} for each in stopped],
     }

@@ -8,28 +8,37 @@ node's :class:`Place`.
 import asyncio
 import subprocess
 import threading
-from collections.abc import Callable
+import time
+from collections.abc import Callable, Mapping
 from contextlib import ExitStack
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Protocol
 
 from ..core.ladder import Climb
+from ..core.rehearsed import Sighting
 from ..live.plan import Failed, Plan
 from ..live.sweep import Tried, sweep
 from ..live.visit import visit
 from .capture import capture
+from .greeter import greeter
 from .probes import Listeners, Probe, Seen, listeners
 from .stand_in import StandIn, StandInSetup
+from .watch import watched
 
 Report = Callable[[Any], None]
 TIMEOUT_SETTINGS = ("tcp_timeout_established", "udp_timeout", "udp_timeout_stream")
 
 
+class ErrandFailed(RuntimeError):
+    """A node could not do what it was asked."""
+
+
 @dataclass
 class Place:
-    """What is going on at a node."""
+    """What is going on at a node, and the wires that it has."""
 
+    wires: tuple[str, ...] = ()
     listeners: Listeners | None = None
     open: ExitStack = field(default_factory=ExitStack)
 
@@ -56,13 +65,15 @@ class Listen:
 
 @dataclass(frozen=True)
 class Exchange:
-    """Answer callers, and probe, for so many seconds."""
+    """Answer callers, and probe, for so many seconds; probes wait until others are ready."""
 
     probes: tuple[Probe, ...]
     seconds: float
+    delay_seconds: float = 0
 
     def run(self, place: Place, report: Report) -> list[Seen]:
         """What became of each probe."""
+        time.sleep(self.delay_seconds)
         chosen, place.listeners = place.listeners, None
         return (chosen or Listeners("", [])).exchange(list(self.probes), self.seconds)
 
@@ -76,6 +87,20 @@ class Serve:
     def run(self, place: Place, report: Report) -> None:
         """Listen; sessions can begin when this is done."""
         place.open.enter_context(StandIn(*self.setups))
+
+
+@dataclass(frozen=True)
+class Greet:
+    """Answer on these ports with the name of the service that is there, until the lab ends."""
+
+    addresses: tuple[str, ...]
+    services: Mapping[int, str]
+
+    def run(self, place: Place, report: Report) -> None:
+        """Listen; whoever connects is told and sent away."""
+        for address in self.addresses:
+            for port, name in self.services.items():
+                place.open.enter_context(greeter(address, port, f"{name} of the lab\r\n"))
 
 
 @dataclass(frozen=True)
@@ -171,22 +196,30 @@ class Forget:
 
 
 @dataclass(frozen=True)
-class Capture:
-    """Write all packets of an interface to a file, until the lab ends or ``Stop``."""
+class Watch:
+    """See new connections pass a node's wires, for so many seconds."""
 
-    wire: str
+    node: str
+    seconds: float
+
+    def run(self, place: Place, report: Report) -> list[Sighting]:
+        """What passed."""
+        return watched(self.node, place.wires, self.seconds)
+
+
+@dataclass(frozen=True)
+class Capture:
+    """Write all packets of a node's wires to a file, until the lab ends."""
+
     path: Path
 
     def run(self, place: Place, report: Report) -> None:
         """Begin; packets are written as they come."""
-        ending = threading.Event()
         begun = threading.Event()
-        thread = threading.Thread(target=capture, args=(self.wire, self.path, begun, ending), daemon=True)
+        thread = threading.Thread(target=capture, args=(place.wires, self.path, begun), daemon=True)
         thread.start()
         if not begun.wait(timeout=5):
-            raise RuntimeError(f"no packets can be captured on {self.wire}")
-        place.open.callback(thread.join, 5)
-        place.open.callback(ending.set)
+            raise RuntimeError(f"no packets can be captured into {self.path}")
 
 
 @dataclass(frozen=True)

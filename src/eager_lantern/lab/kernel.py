@@ -20,7 +20,7 @@ from pathlib import Path
 from typing import Any, Self
 
 from ..core.site import Site
-from .errands import Errand, Exchange, Listen
+from .errands import Errand, ErrandFailed, Exchange, Listen
 from .kernel_plan import Node, TooLarge, lab_nodes
 from .probes import Probe, Seen
 
@@ -34,10 +34,6 @@ _HELPER = 'table inet t { ct helper h { type "ftp" protocol tcp; l3proto ip; }; 
 
 class LabMissing(RuntimeError):
     """A means that the lab needs is not there, with how to get it."""
-
-
-class ErrandFailed(RuntimeError):
-    """A node could not do what it was asked."""
 
 
 def missing_means() -> str:

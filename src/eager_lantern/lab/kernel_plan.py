@@ -13,9 +13,8 @@ from ..core.addresses import FAMILIES, Address, Addresses, AddressSet, Family
 from ..core.ports import PortSet
 from ..core.site import INTERNET, Client, Gateway, Server, Site
 from ..core.topology import Crossing, Topology, listens_on
-from .kernel_rules import IN, OUT, gateway_rules, host_rules
+from .kernel_rules import IN, OUT, WIRE, gateway_rules, host_rules
 
-WIRE = "eth0"
 MOST_ON_A_NETWORK = 1000
 """A bridge of the kernel holds 1,023 ports (BR_MAX_PORTS)."""
 
@@ -67,7 +66,7 @@ def lab_nodes(site: Site, strangers: Sequence[Client] = ()) -> tuple[Node, ...]:
 
 def _host(topology: Topology, spec: Server | Client) -> Node:
     wire = Wire(WIRE, spec.network, _single(spec.address))
-    rules = host_rules(spec.filter, spec.category, _listening(topology))
+    rules = host_rules(spec.filter, spec.category, _listening(topology), spec.network == INTERNET)
     return Node(spec.name, True, (wire,), tuple(_routes(topology, {spec.network: WIRE}, None)), rules)
 
 

@@ -7,12 +7,12 @@ computed ahead, so that the kernel decides by itself.
 
 from collections.abc import Iterator, Mapping
 
-from ..core.addresses import FAMILIES, Address, Addresses, AddressSet, Family
+from ..core.addresses import EVERY_ADDRESS, FAMILIES, Address, Addresses, AddressSet, Family, public_addresses
 from ..core.filters import counts
 from ..core.ports import EVERY_PORT, PortSet
-from ..core.site import Filter, Forward, Gateway, HostFilter, Rule
+from ..core.site import INTERNET, Filter, Forward, Gateway, HostFilter, Rule
 
-OUT, IN = "out0", "in0"
+WIRE, OUT, IN = "eth0", "out0", "in0"
 BOTH = "meta l4proto { tcp, udp }"
 FTP_CONTROL_PORT = 21
 FORWARDED, TURNED = 1, 2
@@ -20,11 +20,12 @@ _LAYER = {4: "ip", 6: "ip6"}
 Listening = Mapping[str, PortSet]
 
 
-def host_rules(both: HostFilter, category: str | None, listening: Listening) -> str:
+def host_rules(both: HostFilter, category: str | None, listening: Listening, on_internet: bool) -> str:
     """The rule set of a host; ``listening`` tells the ports of a service that a rule names."""
     return "\n".join(
         [
             "table inet lantern {",
+            *_no_path((WIRE,) if on_internet else ()),
             "chain incoming { type filter hook input priority 0; policy accept;",
             *_filter(both.incoming, category, listening),
             "}",
@@ -34,6 +35,18 @@ def host_rules(both: HostFilter, category: str | None, listening: Listening) -> 
             "}",
         ]
     )
+
+
+def _no_path(wires: tuple[str, ...]) -> Iterator[str]:
+    """Nobody on the internet has a way to an address that is not public (RFC 1918, RFC 6598), even
+    where the site has a device with such an address there; answers to it do find back."""
+    elsewhere = EVERY_ADDRESS - public_addresses()
+    yield "chain no-path { type filter hook postrouting priority 0; policy accept;"
+    for wire in wires:
+        for family in FAMILIES:
+            target = f"{_LAYER[family]} daddr {_set(elsewhere.of_family(family))}"
+            yield f'oifname "{wire}" {target} ct state new {BOTH} drop'
+    yield "}"
 
 
 def _filter(table: Filter, category: str | None, listening: Listening) -> Iterator[str]:
@@ -89,6 +102,8 @@ def gateway_rules(spec: Gateway, listening: Listening) -> str:
 
 def _gateway(spec: Gateway, listening: Listening) -> Iterator[str]:
     yield "table inet lantern {"
+    sides = ((OUT, spec.outside.network), (IN, spec.inside.network))
+    yield from _no_path(tuple(wire for wire, network in sides if network == INTERNET))
     if spec.ftp_helper:
         yield from _helper()
     yield "chain provider { type filter hook prerouting priority mangle; policy accept;"

@@ -154,7 +154,7 @@ def _worker(number: int, node: Node) -> Connection:
         _settle()
         _run("nft", "-f", "-", text=node.rules)
         theirs.send("")
-        _serve(theirs)
+        _serve(theirs, tuple(each.name for each in node.wires))
     except subprocess.CalledProcessError as error:
         theirs.send(error.stderr.strip())
     except OSError as error:
@@ -177,9 +177,9 @@ def _settle() -> None:
             path.write_text(value)
 
 
-def _serve(tool: Connection) -> None:
+def _serve(tool: Connection, wires: tuple[str, ...]) -> None:
     """Do each errand in a thread of its own, since some take long and others must not wait."""
-    place = Place()
+    place = Place(wires)
     lock = threading.Lock()
 
     def send(number: int, kind: str, payload: Any) -> None:

@@ -1,6 +1,7 @@
 """A self-signed certificate for a lab server, of the kind accepted today, and short-lived."""
 
 from datetime import UTC, datetime, timedelta
+from ipaddress import ip_address
 from pathlib import Path
 
 from cryptography import x509
@@ -11,13 +12,13 @@ from cryptography.x509.oid import NameOID
 VALID = timedelta(days=1)
 
 
-def write_self_signed(folder: Path, name: str) -> tuple[Path, Path]:
-    """Write a certificate for ``name``, and the same with its private key before it.
+def write_self_signed(folder: Path, *names: str) -> tuple[Path, Path]:
+    """Write a certificate for these names and addresses, and the same with its key before it.
 
     Returns the path of the certificate alone (to trust) and of both (to serve, mode 0600).
     """
     key = ec.generate_private_key(ec.SECP256R1())
-    subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
+    subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, names[0][:64])])
     now = datetime.now(UTC)
     certificate = (
         x509.CertificateBuilder()
@@ -27,7 +28,7 @@ def write_self_signed(folder: Path, name: str) -> tuple[Path, Path]:
         .serial_number(x509.random_serial_number())
         .not_valid_before(now - timedelta(minutes=5))
         .not_valid_after(now + VALID)
-        .add_extension(x509.SubjectAlternativeName([x509.DNSName(name)]), critical=False)
+        .add_extension(x509.SubjectAlternativeName([_subject(each) for each in names]), critical=False)
         .add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True)
         .sign(key, hashes.SHA256())
     )
@@ -40,3 +41,10 @@ def write_self_signed(folder: Path, name: str) -> tuple[Path, Path]:
     served.touch(mode=0o600)
     served.write_bytes(private + public)
     return trusted, served
+
+
+def _subject(name: str) -> x509.GeneralName:
+    try:
+        return x509.IPAddress(ip_address(name))
+    except ValueError:
+        return x509.DNSName(name)

@@ -116,15 +116,19 @@ class StandIn:
 
 
 class _Handout:
-    """The data ports of one account, in order; one that is in use is passed over."""
+    """The data ports of one account, in order; one that is in use is passed over.
+
+    The library takes any port of the set that this pretends to be: it is the set of the next.
+    """
 
     def __init__(self, ports: tuple[int, ...]) -> None:
         self._count = len(ports)
         self._ports = itertools.cycle(ports)
+        self.address = LOOPBACK
 
-    def next_free(self, address: str) -> int:
+    def __iter__(self) -> Iterator[int]:
         candidates = itertools.islice(self._ports, self._count)
-        return next((port for port in candidates if _is_free(address, port)), 0)
+        yield next((port for port in candidates if _is_free(self.address, port)), 0)
 
 
 def _is_free(address: str, port: int) -> bool:
@@ -205,11 +209,13 @@ class _Habits:
     turned_away = False
 
     @property
-    def passive_ports(self: Any) -> list[int] | None:
+    def passive_ports(self: Any) -> _Handout | None:
         """The port to hand out next."""
         if self.setup.passive_ports is None:
             return None
-        return [self.handouts[self.username].next_free(self.socket.getsockname()[0])]
+        handout: _Handout = self.handouts[self.username]
+        handout.address = self.socket.getsockname()[0]
+        return handout
 
     @property
     def announced(self: Any) -> str | None:

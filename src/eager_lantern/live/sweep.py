@@ -22,8 +22,8 @@ from .channel import Channel
 from .plan import Failed, Plan
 from .session import MOST_LISTING_BYTES, Listener, Session, opened, received
 
-LEAST_WAIT_SECONDS = 0.02
-SIDE_BY_SIDE = 64
+LEAST_WAIT_SECONDS = 0.008
+SIDE_BY_SIDE = 128
 _FAULTS = (Failed, ProtocolFault, OSError, ssl.SSLError, EOFError, TimeoutError)
 Progress = Callable[[int], None]
 
@@ -177,9 +177,10 @@ class _Trial:
         try:
             async with asyncio.timeout(wait):
                 await asyncio.wait((arrival, answer), return_when=asyncio.FIRST_COMPLETED)
-            if arrival.done():
-                return await arrival, (await answer if answer.done() else None)
-            raise Failed("refused", f"the server says {await answer}")
+                ended = await answer if answer.done() else None
+                if ended is not None and ended.kind != 2:
+                    raise Failed("refused", f"the server says {ended}")
+                return await arrival, ended
         finally:
             for each in (arrival, answer):
                 each.cancel()

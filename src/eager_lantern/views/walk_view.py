@@ -41,6 +41,13 @@ def walk_view(journey: Journey, line: LineOf, file: str) -> Iterator[RenderableT
     yield between(headline, state(journey.outcome), STRONG)
     yield Text(f"walked in {file}", style=UNTRIED)
     yield ""
+    yield walk_steps(journey, line)
+    yield ""
+    yield Text(_ending(journey), style=STRONG)
+
+
+def walk_steps(journey: Journey, line: LineOf) -> RenderableType:
+    """One line a step."""
     table = columns(widths=(3, 20, 11, 8, None))
     for number, step in enumerate(journey.steps, start=1):
         table.add_row(
@@ -50,9 +57,7 @@ def walk_view(journey: Journey, line: LineOf, file: str) -> Iterator[RenderableT
             Text(f"line {line(step.place)}" if step.place else "", style=ACCENT),
             _stop(journey) if step.does == "stop" else _what(step, journey.steps[number - 2] if number > 1 else None),
         )
-    yield table
-    yield ""
-    yield Text(_ending(journey), style=STRONG)
+    return table
 
 
 def _stop(journey: Journey) -> Text:

@@ -1,0 +1,178 @@
+"""``rehearse``: the site built in a lab, real sessions run, predicted beside observed."""
+
+import os
+import sys
+import tempfile
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from enum import StrEnum
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from ..core.consistency import did_you_mean
+from ..core.flow import Journey
+from ..core.rehearsed import Rehearsed
+from ..core.session import foresee
+from ..core.topology import Topology
+from ..core.walk import NoSuchWalk, walk_control, walk_data
+from ..files.problem import BadInput, InputProblem
+from ..files.results import as_json, rehearse_result
+from ..files.site_file import find_site_file, read_site
+from ..lab.daemon import PROGRAM, missing_daemon
+from ..lab.errands import Capture, ErrandFailed, Look
+from ..lab.kernel import KernelLab, LabMissing, has_helper, missing_means, search_path
+from ..lab.kernel_plan import TooLarge, lab_nodes
+from ..lab.prepared import Prepared, prepared
+from ..lab.rehearsal import Lab
+from ..views.rehearse_view import rehearse_view
+from ..views.walk_view import LineOf
+from .options import Format
+from .output import emit, show
+
+app = typer.Typer(add_completion=False, rich_markup_mode=None)
+CANNOT_TELL = 3
+
+
+class LabKind(StrEnum):
+    """Where the site is built."""
+
+    kernel = "kernel"
+    loopback = "loopback"
+
+
+_CALLED = {LabKind.kernel: "the kernel lab", LabKind.loopback: "the loopback lab"}
+
+
+@app.command(epilog="Example: eager-lantern rehearse saltmarsh.site.yaml --capture gauge-store=store.pcap")
+def rehearse(
+    site: Annotated[
+        Path | None, typer.Argument(readable=False, help="The site file; default: the only *.site.yaml here.")
+    ] = None,
+    lab: Annotated[
+        LabKind, typer.Option(help="kernel: private network namespaces; loopback: relays on 127.0.0.0/8.")
+    ] = LabKind.kernel,
+    daemon: Annotated[bool, typer.Option("--daemon", help=f"Sessions against {PROGRAM} of this machine.")] = False,
+    keep_open: Annotated[str, typer.Option(help="Afterwards open a shell as this host or gateway.")] = "",
+    capture: Annotated[
+        list[str] | None, typer.Option(help="NAME=FILE: write the packets of a host or gateway as pcap.")
+    ] = None,
+    form: Annotated[Format, typer.Option("--format", help="text for people, json for programs.")] = Format.text,
+) -> None:
+    """Build the site on this machine, run real sessions for every promise, compare with check.
+
+    Needs no privileges and touches nothing outside its own namespaces. Exit code 0: every
+    promise holds and was predicted so, 1: not, 2: bad input, 3: something cannot be told.
+    """
+    source = read_site(find_site_file(site))
+    topology = Topology(source.site)
+    forecasts = [foresee(topology, each, ("promises", i)) for i, each in enumerate(source.site.promises)]
+    _able(lab, daemon)
+    with tempfile.TemporaryDirectory(prefix="eager-lantern-lab-") as folder:
+        ready = prepared(topology, forecasts, Path(folder), daemon, lab is LabKind.kernel and has_helper())
+        names = _node_names(ready)
+        if keep_open and keep_open not in names:
+            raise typer.BadParameter(f"--keep-open: there is no “{keep_open}”{did_you_mean(keep_open, names)}")
+        captures = [_capture(each, names) for each in capture or ()]
+        try:
+            with _built(lab, ready) as stands:
+                stands.do_all(captures)
+                results = ready.rehearsed(stands, _progress())
+                _written(results, source.site.site, lab, topology, source.line, source.file, form)
+                if keep_open:
+                    _look(stands, keep_open)
+        except TooLarge as error:
+            raise BadInput(source.file, InputProblem(0, f"too large for this machine: {error}")) from None
+        except (LabMissing, ErrandFailed) as error:
+            print(f"eager-lantern: {error}", file=sys.stderr)
+            raise typer.Exit(CANNOT_TELL) from None
+    raise typer.Exit(_code(results))
+
+
+def _able(lab: LabKind, daemon: bool) -> None:
+    """Say which means is missing, and what would do instead."""
+    lack = missing_means() if lab is LabKind.kernel else ""
+    if lack:
+        print(f"eager-lantern: no kernel lab: {lack}; --lab loopback needs nothing", file=sys.stderr)
+    elif daemon and (lack := missing_daemon(search_path())):
+        print(f"eager-lantern: {lack}; without --daemon the stand-in serves", file=sys.stderr)
+    if lack:
+        raise typer.Exit(CANNOT_TELL)
+
+
+@contextmanager
+def _built(lab: LabKind, ready: Prepared) -> Iterator[Lab]:
+    with KernelLab(lab_nodes(ready.topology.site, ready.strangers)) as stands:
+        yield stands
+
+
+def _node_names(ready: Prepared) -> list[str]:
+    site = ready.topology.site
+    hosts = [site.server.name, *(each.name for each in (*site.clients, *ready.strangers))]
+    return [*hosts, *(each.name for each in site.gateways)]
+
+
+def _capture(text: str, names: Sequence[str]) -> tuple[str, Capture]:
+    """What to capture where. Raises BadParameter with what would be right."""
+    name, equals, path = text.partition("=")
+    if not equals or not path:
+        raise typer.BadParameter(f"--capture: write NAME=FILE, as {names[0]}={names[0]}.pcap")
+    if name not in names:
+        raise typer.BadParameter(f"--capture: there is no “{name}”{did_you_mean(name, names)}")
+    target = Path(path).absolute()
+    if target.exists():
+        raise BadInput(path, InputProblem(0, "exists already; name a new file"))
+    if not os.access(target.parent, os.W_OK):
+        raise BadInput(path, InputProblem(0, f"cannot be written: {target.parent} is no folder to write to"))
+    return name, Capture(target)
+
+
+def _progress() -> Callable[[str], None]:
+    """One line on a terminal that is written over; nothing elsewhere."""
+    terminal = sys.stderr.isatty()
+
+    def tell(news: str) -> None:
+        if terminal:
+            print(f"\r\x1b[2Krehearsing: {news} …", end="", file=sys.stderr, flush=True)
+
+    return tell
+
+
+def _written(
+    results: list[Rehearsed], title: str, lab: LabKind, topology: Topology, line: LineOf, file: str, form: Format
+) -> None:
+    if sys.stderr.isatty():
+        print("\r\x1b[2K", end="", file=sys.stderr, flush=True)
+    if form is Format.json:
+        emit(as_json(rehearse_result(results, lab.value)))
+    else:
+        journeys = [_journey(topology, each) for each in results]
+        show(rehearse_view(results, title, _CALLED[lab], journeys, line, file))
+
+
+def _journey(topology: Topology, result: Rehearsed) -> Journey | None:
+    """The predicted journey of the connection in which prediction and lab part."""
+    if result.agree is not False or result.observed is None:
+        return None
+    promise, forecast = result.forecast.promise, result.forecast
+    try:
+        if forecast.data is not None and result.observed.groups:
+            return walk_data(topology, promise, result.parted_port, None)[0]
+        return walk_control(topology, promise.client, forecast.service, None)[0]
+    except NoSuchWalk:
+        return None
+
+
+def _look(lab: Lab, name: str) -> None:
+    """A shell as a host of the lab; it ends with the shell."""
+    if not os.access("/dev/tty", os.R_OK | os.W_OK):
+        raise ErrandFailed("--keep-open needs a terminal")
+    print(f"A shell as {name}. The lab ends when you leave it.", file=sys.stderr)
+    lab.do_all([(name, Look((os.environ.get("SHELL", "/bin/sh"),)))])
+
+
+def _code(results: Sequence[Rehearsed]) -> int:
+    if any(each.agree is False or each.kept is False for each in results):
+        return 1
+    return CANNOT_TELL if any(each.agree is None or each.kept is None for each in results) else 0

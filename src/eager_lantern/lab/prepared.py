@@ -1,0 +1,102 @@
+"""Everything that a rehearsal needs before a lab is built: files, accounts, servers, trials."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from msgspec.structs import replace
+
+from ..core.forecast import Forecast
+from ..core.rehearsed import Rehearsed
+from ..core.session import transfer_seconds
+from ..core.site import Client
+from ..core.topology import Topology
+from .daemon import cannot, daemon
+from .errands import Serve, Start
+from .rehearsal import Lab, News, Rehearsal, Servers
+from .retrace import retraced
+from .self_signed import write_self_signed
+from .trials import Trial, scaled, setups, stranger_of, trials, typed_names
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A site ready to be rehearsed. By the index of the promise, ``reasons`` tell what cannot be
+    rehearsed, and ``spared`` what the daemon is not asked to do."""
+
+    topology: Topology
+    forecasts: tuple[Forecast, ...]
+    strangers: tuple[Client, ...]
+    trials: tuple[Trial, ...]
+    servers: Servers
+    reasons: Mapping[int, str]
+    spared: Mapping[int, str]
+
+    def rehearsed(self, lab: Lab, news: News) -> list[Rehearsed]:
+        """Every promise observed in the lab and held against its forecast."""
+        wanted = [each for each in self.trials if each.index not in self.reasons]
+        seen = Rehearsal(lab, self.topology, wanted, self.servers, news).observed(frozenset(self.spared))
+        said = {**self.spared, **self.reasons}
+        results = [Rehearsed(each, seen.get(i), said.get(i, "")) for i, each in enumerate(self.forecasts)]
+        return [
+            replace(each, sightings=retraced(lab, self.topology, each, trial)) if each.agree is False else each
+            for each, trial in zip(results, self.trials, strict=True)
+        ]
+
+
+def prepared(
+    topology: Topology, forecasts: Sequence[Forecast], folder: Path, with_daemon: bool, helper: bool
+) -> Prepared:
+    """Write certificates and account folders into ``folder``; ``helper`` tells whether the lab
+    can read FTP control connections as gateways with a helper do."""
+    secured = any(each.tls.mode != "none" for each in topology.site.services)
+    trusted, served = write_self_signed(folder, *typed_names(topology)) if secured else (None, None)
+    found = tuple(trials(topology, forecasts, folder, trusted))
+    for trial in found:
+        if trial.guest is not None:
+            trial.guest.folder.mkdir()
+    daemons = tuple(_daemons(topology, found, folder, served)) if with_daemon else ()
+    spared = {each.index: cannot(topology, each.forecast) for each in found if each.guest} if with_daemon else {}
+    return Prepared(
+        topology,
+        tuple(forecasts),
+        tuple(_strangers(topology, forecasts)),
+        found,
+        Servers((Serve(setups(topology, found, served)),), daemons),
+        _said({i: _reason(topology, each, helper) for i, each in enumerate(forecasts)}),
+        _said(spared),
+    )
+
+
+def _said(reasons: Mapping[int, str]) -> dict[int, str]:
+    return {i: each for i, each in reasons.items() if each}
+
+
+def _strangers(topology: Topology, forecasts: Sequence[Forecast]) -> Iterator[Client]:
+    for name in dict.fromkeys(each.stand.network for each in forecasts if isinstance(each.stand.origin, str)):
+        yield stranger_of(topology, [each for each in forecasts if each.stand.name == name], name)
+
+
+def _daemons(topology: Topology, found: Sequence[Trial], folder: Path, served: Path | None) -> Iterator[Start]:
+    services = {each.forecast.service.name: each.forecast.service for each in found if each.guest}
+    for i, service in enumerate(services.values()):
+        guests = [each.guest for each in found if each.guest and each.forecast.service == service]
+        yield daemon(topology, service, guests, folder / f"daemon-{i}", served)
+
+
+def _reason(topology: Topology, forecast: Forecast, helper: bool) -> str:
+    """Why a lab cannot show what becomes of a promise; empty where it can."""
+    if forecast.service.protocol != "ftp" or forecast.promise.holds == "shut":
+        return ""
+    chain = topology.chain(forecast.stand.network, topology.server.network) or ()
+    helpers = [each.device.name for each in chain if each.device.spec.ftp_helper]
+    if helpers and not helper and forecast.service.tls.mode == "none":
+        return f"{helpers[0]} reads FTP control connections, and this lab has nothing that does"
+    passive = forecast.service.passive if forecast.promise.mode == "passive" else None
+    if passive is not None and passive.protocols != ("tcp",):
+        return "data over another transport than TCP is not rehearsed"
+    limits = [each.device.name for each in chain if each.device.spec.idle_timeout is not None]
+    timed = forecast.data is not None and transfer_seconds(forecast.service) is not None
+    if limits and timed and forecast.predicted != "partly" and scaled(topology, forecast) is None:
+        return f"a typical transfer takes about as long as {limits[0]} remembers: too close to tell apart in a lab"
+    return ""

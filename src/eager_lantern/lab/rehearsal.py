@@ -1,0 +1,193 @@
+"""Every promise of a site tried in a lab, and held against its forecast.
+
+The same story for every kind of lab: probes for what is to stay shut or is no file transfer;
+then, service by service, a session for each promise and every data port; then, where idle
+timeouts matter, a session whose transfer lasts as long as a typical one.
+"""
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, Protocol
+
+from ..core.ladder import RUNGS, Climb, Climbed, Outcome
+from ..core.rehearsed import Observed, grouped
+from ..core.topology import Topology
+from ..live.sweep import Tried
+from .errands import Errand, Exchange, Forget, Greet, Listen, Session, Stop, Sweep
+from .probes import Seen
+from .trials import PATIENCE_SECONDS, Pause, Trial, scaled
+
+News = Callable[[str], None]
+
+
+class Lab(Protocol):
+    """A site that stands, whose hosts and gateways do errands."""
+
+    @property
+    def nodes(self) -> Mapping[str, Any]:
+        """What stands, by name."""
+
+    def do_all(self, errands: Sequence[tuple[str, Errand]], news: Callable[[int, Any], None] = ...) -> list[Any]:
+        """Several errands at once, and their results in order."""
+
+
+@dataclass(frozen=True)
+class Servers:
+    """What to start on the server: the stand-in, and a daemon for the sessions where one is wanted."""
+
+    stand_in: tuple[Errand, ...]
+    daemon: tuple[Errand, ...] = ()
+
+
+class Rehearsal:
+    """One site in one lab."""
+
+    def __init__(self, lab: Lab, topology: Topology, found: Sequence[Trial], servers: Servers, news: News) -> None:
+        self.lab = lab
+        self.topology = topology
+        self.trials = found
+        self.servers = servers
+        self.news = news
+        self.server = topology.server.name
+        self.addresses = tuple(map(str, topology.server.addresses.each))
+
+    def observed(self, spared: frozenset[int]) -> dict[int, Observed]:
+        """What was seen of each promise, by its index; those ``spared`` are not asked of the daemon."""
+        probed = self._probed([each for each in self.trials if each.probes])
+        sessions = [each for each in self.trials if each.plans]
+        if not sessions:
+            return probed
+        self._start((*self.servers.stand_in, self._greeters(sessions)))
+        seen: dict[int, Observed] = {}
+        for batch in _rounds(sessions):
+            seen |= self._climbed(batch)
+        seen |= self._drawn_out(sessions, seen)
+        asked = [each for each in sessions if each.index not in spared]
+        return probed | seen | (self._daemon_climbed(asked, seen) if self.servers.daemon else {})
+
+    def _start(self, servers: Sequence[Errand]) -> None:
+        self.lab.do_all([(self.server, each) for each in servers])
+
+    def _daemon_climbed(self, sessions: Sequence[Trial], seen: Mapping[int, Observed]) -> dict[int, Observed]:
+        """The same sessions once more with the daemon, which hands out its ports as it likes."""
+        self.lab.do_all([(self.server, Stop())])
+        self._start((*self.servers.daemon, self._greeters(sessions)))
+        found: dict[int, Observed] = {}
+        for trial in sessions:
+            self.news(f"{_title(trial)}: the daemon")
+            climb, _ = self.lab.do_all([(trial.node, Session(trial.plans))])[0]
+            found[trial.index] = Observed(climb, seen[trial.index].groups)
+        return found
+
+    def _greeters(self, sessions: Sequence[Trial]) -> Errand:
+        """The site's other services, which greet in their own way."""
+        served = {each.forecast.service.name for each in sessions}
+        others = {s.control_port.number: s.name for s in self.topology.site.services if s.name not in served}
+        return Greet(self.addresses, others)
+
+    def _probed(self, found: Sequence[Trial]) -> dict[int, Observed]:
+        if not found:
+            return {}
+        self.news("connections to what is to stay shut")
+        ports = {service.control_port.number for service in self.topology.site.services}
+        self.lab.do_all([(self.server, Listen(self.server, self.addresses, tuple(sorted(ports))))])
+        errands: list[tuple[str, Errand]] = [(each.node, Exchange(each.probes, PATIENCE_SECONDS)) for each in found]
+        errands.append((self.server, Exchange((), PATIENCE_SECONDS)))
+        results: list[list[Seen]] = self.lab.do_all(errands)[:-1]
+        return {
+            trial.index: Observed(_probe_climb(trial, result, self.server))
+            for trial, result in zip(found, results, strict=True)
+        }
+
+    def _climbed(self, batch: Sequence[Trial]) -> dict[int, Observed]:
+        """A session for each promise of the batch, then all of its data ports."""
+        self.news(", ".join(_title(each) for each in batch))
+        climbs: list[tuple[Climb, Any]] = self.lab.do_all([(each.node, Session(each.plans)) for each in batch])
+        swept = [
+            (trial, climb, plan)
+            for trial, (climb, plan) in zip(batch, climbs, strict=True)
+            if trial.ports and _came_to_data(climb)
+        ]
+        counts: dict[int, int] = {}
+
+        def tell(index: int, count: int) -> None:
+            counts[index] = count
+            self.news(f"{_title(swept[index][0])}: {count} of {len(swept[index][0].ports)} data ports")
+
+        results: list[Mapping[int, Tried]] = self.lab.do_all(
+            [(trial.node, Sweep(plan, trial.ports)) for trial, _, plan in swept], tell
+        )
+        fates = {
+            trial.index: {port: (each.rung, each.outcome) for port, each in result.items()}
+            for (trial, _, _), result in zip(swept, results, strict=True)
+        }
+        return {
+            trial.index: Observed(climb, grouped(fates.get(trial.index, {})))
+            for trial, (climb, _) in zip(batch, climbs, strict=True)
+        }
+
+    def _drawn_out(self, sessions: Sequence[Trial], seen: Mapping[int, Observed]) -> dict[int, Observed]:
+        """Sessions whose transfer lasts as long as a typical one, at gateways that forget."""
+        found: dict[int, Observed] = {}
+        for trial in sessions:
+            pause = scaled(self.topology, trial.forecast)
+            if pause is None or seen[trial.index].extent != "works":
+                continue
+            self.news(f"{_title(trial)}: a transfer as long as a typical one, in {pause.transfer_seconds:.1f} s")
+            found[trial.index] = Observed(self._patient(trial, pause), seen[trial.index].groups)
+        return found
+
+    def _patient(self, trial: Trial, pause: Pause) -> Climb:
+        self.lab.do_all([(name, Forget(seconds)) for name, seconds in pause.idle_seconds.items()])
+        limit = pause.transfer_seconds + 3 * PATIENCE_SECONDS
+        plans = tuple(replace(each, lasts=pause.transfer_seconds, timeout=limit) for each in trial.plans)
+        climb: Climb = self.lab.do_all([(trial.node, Session(plans))])[0][0]
+        return climb
+
+
+def _title(trial: Trial) -> str:
+    promise = trial.forecast.promise
+    return f"{promise.client} → {promise.service}" + (f", {promise.mode}" if promise.mode else "")
+
+
+def _rounds(sessions: Sequence[Trial]) -> Iterator[list[Trial]]:
+    """Sessions of different services go on at once; those of one service, one after the other,
+    since one might take the data port that the other waits for."""
+    waiting = list(sessions)
+    while waiting:
+        batch = list({each.forecast.service.name: each for each in reversed(waiting)}.values())
+        waiting = [each for each in waiting if each not in batch]
+        yield batch
+
+
+def _came_to_data(climb: Climb) -> bool:
+    return any(each.rung == "data" and each.outcome != "untried" for each in climb.rungs)
+
+
+def _probe_climb(trial: Trial, seen: Sequence[Seen], server: str) -> Climb:
+    """The ladder as far as probes can climb it: the port opens, and the right service is there."""
+    own = trial.forecast.service.control_port.number
+    arrived = [probe for probe, each in zip(trial.probes, seen, strict=True) if (each.at, each.port) == (server, own)]
+    if arrived:
+        first = arrived[0]
+        rungs = [
+            Climbed("connect", "ok", f"{first.to} port {first.port}, from {first.source}"),
+            Climbed("greet", "ok", f"{trial.forecast.service.name} itself answers"),
+        ]
+    else:
+        rungs = [_stopped_probe(trial, seen)]
+    untried = [Climbed(rung, "untried", "") for rung in RUNGS if rung not in {each.rung for each in rungs}]
+    promise = trial.forecast.promise
+    target = trial.probes[0].to
+    ordered = sorted([*rungs, *untried], key=lambda each: RUNGS.index(each.rung))
+    return Climb(target, promise.service, promise.client, promise.mode or "", tuple(ordered))
+
+
+def _stopped_probe(trial: Trial, seen: Sequence[Seen]) -> Climbed:
+    """The service's own port comes first among the probes of each entrance."""
+    elsewhere = next((each for each in seen if each.outcome == "ok"), None)
+    if elsewhere is not None and trial.forecast.promise.holds == "works":
+        return Climbed("greet", "wrong", f"it comes out at {elsewhere.at}, port {elsewhere.port}")
+    outcome: Outcome = "refused" if seen[0].outcome == "refused" else "silent"
+    many = f"{len(seen)} connections tried" if len(seen) > 1 else "one connection tried"
+    return Climbed("connect", outcome, many)

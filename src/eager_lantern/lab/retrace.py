@@ -1,0 +1,52 @@
+"""One connection sent again while every node of the lab watches: what became of it, hop by hop."""
+
+from ..core.addresses import Addresses
+from ..core.rehearsed import Rehearsed, Sighting
+from ..core.topology import Topology
+from .errands import Errand, Exchange, Listen, Stop, Watch
+from .probes import Probe
+from .rehearsal import Lab
+from .trials import SOURCE_PORT, Trial
+
+READY_SECONDS, LOOK_SECONDS = 0.3, 0.9
+
+
+def retraced(lab: Lab, topology: Topology, result: Rehearsed, trial: Trial) -> tuple[Sighting, ...]:
+    """The sightings of a connection in which prediction and lab part, in order of time. Servers are
+    stopped for it; empty where the promise never comes to a connection."""
+    probe = _connection(topology, result, trial)
+    if probe is None:
+        return ()
+    hosts = {topology.server.name: topology.server.addresses} | {each.name: each.addresses for each in topology.clients}
+    lab.do_all([(topology.server.name, Stop())])
+    lab.do_all([(name, Listen(name, _texts(each), (probe.port,))) for name, each in hosts.items()])
+    whole = READY_SECONDS + LOOK_SECONDS
+    errands: list[tuple[str, Errand]] = [(name, Watch(name, whole)) for name in lab.nodes]
+    errands += [(name, Exchange((), whole)) for name in hosts if name != probe.sender]
+    errands.append((probe.sender, Exchange((probe,), LOOK_SECONDS, READY_SECONDS)))
+    found: list[list[Sighting]] = lab.do_all(errands)[: len(lab.nodes)]
+    ports = {probe.source_port, probe.port}
+    return tuple(sorted(each for part in found for each in part if ports & {each.source_port, each.port}))
+
+
+def _texts(addresses: Addresses) -> tuple[str, ...]:
+    return tuple(map(str, addresses.each))
+
+
+def _connection(topology: Topology, result: Rehearsed, trial: Trial) -> Probe | None:
+    """The data connection of a port that differs, from whoever opens it; else the first connection."""
+    forecast = result.forecast
+    if trial.probes:
+        return trial.probes[0]
+    port = result.parted_port
+    if port is not None and forecast.data_flow is not None:
+        active = forecast.promise.mode == "active"
+        sender = topology.server.name if active else trial.node
+        to = forecast.data_flow.to
+        sources = topology.server.addresses if active else forecast.stand.spec.address
+        source = next(iter(sources.of_family(to.family)), None)
+        return Probe(sender, "tcp", str(source), SOURCE_PORT, str(to), port) if source else None
+    target = forecast.target
+    source = next(iter(forecast.stand.spec.address.of_family(target.family)), None) if target else None
+    own = forecast.service.control_port.number
+    return Probe(trial.node, "tcp", str(source), SOURCE_PORT, str(target), own) if source else None

@@ -1,0 +1,236 @@
+"""What to try in a lab for each promise: the servers to start, the sessions, the probes.
+
+Pure values made from a site and its forecasts; any kind of lab can carry them out.
+"""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from secrets import token_hex
+
+from ..core.addresses import Address, Addresses, AddressSet
+from ..core.forecast import Forecast
+from ..core.rehearsed import to_try
+from ..core.session import inside_peers, resolved, targets, transfer_seconds
+from ..core.site import Client, Passive, Right, Service
+from ..core.topology import Host, Topology
+from ..live.plan import Plan
+from ..live.secret import Secret
+from .probes import Probe
+from .stand_in import EVERY_RIGHT, Guest, StandInSetup, letters
+
+PATIENCE_SECONDS = 1.0
+SOURCE_PORT = 40_000
+LIKELY_STRANGERS = AddressSet.parse("203.0.113.64/26, 198.51.100.128/25, 192.0.2.128/25, 2001:db8:ffff::/48")
+_WHOLE: frozenset[Right] = frozenset(("list", "read", "write", "remove"))
+
+
+@dataclass(frozen=True)
+class Certificate:
+    """A certificate to trust, and the file that serves it, which has the key as well."""
+
+    trusted: Path
+    served: Path
+
+
+@dataclass(frozen=True)
+class Trial:
+    """One promise with what is to be tried for it."""
+
+    index: int
+    forecast: Forecast
+    node: str
+    plans: tuple[Plan, ...] = ()
+    ports: tuple[int, ...] = ()
+    guest: Guest | None = None
+    probes: tuple[Probe, ...] = ()
+
+
+def typed_names(topology: Topology) -> tuple[str, ...]:
+    """Every name and address that a certificate of the site's server has to be good for."""
+    site = topology.site
+    found = [name for service in site.services for name in service.tls.names]
+    for client in site.clients:
+        if client.reaches is not None:
+            found += [client.reaches.name] if client.reaches.name and not client.reaches.own else []
+            found += [str(each) for each in resolved(topology, client.reaches).each]
+    found += [str(each) for each in topology.server.addresses.each]
+    return tuple(dict.fromkeys(found))
+
+
+def stranger_of(topology: Topology, forecasts: Sequence[Forecast], network: str) -> Client:
+    """A host for whoever stands on a network without being a client of the site: an address for
+    each part of the network that is treated otherwise than the rest."""
+    parts = [each.asked.sources for forecast in forecasts for each in forecast.control]
+    whole = topology.sources(network, Addresses())
+    chosen: dict[int, Address] = {}
+    for part in (*parts, whole.of_family(4), whole.of_family(6)):
+        for family in (4, 6):
+            free = part.of_family(family) - AddressSet.single(*topology.held_on(network))
+            if free and not any(number in free for number in chosen):
+                number = _likely(free)
+                chosen[number] = Address(number)
+    return Client(name=f"somebody on {network}", network=network, address=Addresses(tuple(chosen.values())))
+
+
+def _likely(free: AddressSet) -> int:
+    """An address that looks like a host's."""
+    low, high = ((free & LIKELY_STRANGERS) or free).spans[0]
+    return min(low + 13, high)
+
+
+def trials(topology: Topology, forecasts: Sequence[Forecast], folder: Path, trusted: Path | None) -> Iterator[Trial]:
+    """What to try for each promise. Clients that are networks are played by strangers."""
+    for i, forecast in enumerate(forecasts):
+        host = _player(topology, forecasts, forecast)
+        trial = Trial(i, forecast, host.name)
+        if forecast.promise.holds == "shut" or forecast.service.protocol != "ftp":
+            yield replace(trial, probes=tuple(_probes(topology, forecast, host)))
+        else:
+            yield _session(topology, trial, host, folder, trusted)
+
+
+def _player(topology: Topology, forecasts: Sequence[Forecast], forecast: Forecast) -> Client:
+    if isinstance(forecast.stand.origin, Host):
+        return forecast.stand.spec
+    mine = [each for each in forecasts if each.stand.name == forecast.stand.name]
+    return stranger_of(topology, mine, forecast.stand.network)
+
+
+def _probes(topology: Topology, forecast: Forecast, host: Client) -> Iterator[Probe]:
+    """The service's own port at every entrance; to see it shut, also each end of every set of
+    ports that a device might lead there."""
+    own = forecast.service.control_port.number
+    for target in targets(topology, forecast.stand):
+        ports = {own}
+        if forecast.promise.holds == "shut":
+            ends = (each.asked.ports for each in forecast.control if each.asked.to == target)
+            ports |= {port for span in ends for port in (span.lowest, span.highest)}
+        for source in host.address.of_family(target.family):
+            for port in sorted(ports):
+                yield Probe(host.name, "tcp", str(source), SOURCE_PORT, str(target), port)
+
+
+def _session(topology: Topology, trial: Trial, host: Client, folder: Path, trusted: Path | None) -> Trial:
+    forecast, service = trial.forecast, trial.forecast.service
+    account, rights = _account(topology, forecast)
+    ports = to_try(forecast)
+    store = folder / f"account-{trial.index}"
+    guest = Guest(f"{account}-{trial.index}", token_hex(12), store, _letters(rights))
+    passive = forecast.promise.mode == "passive"
+    base = Plan(
+        name="",
+        port=service.control_port.number,
+        user=guest.user,
+        password=Secret(guest.password),
+        security=service.tls.mode,
+        protects_data=service.tls.protects_data,
+        mode=forecast.promise.mode or "passive",
+        extended=host.uses_epsv,
+        announced="follow" if host.trusts_announced else "ignore",
+        resumes=host.resumes_tls,
+        checks_peer=False,
+        active_address=str(host.active_address) if host.active_address else None,
+        active_ports=host.active_ports,
+        trusts=trusted,
+        timeout=PATIENCE_SECONDS,
+        writes="write" in rights,
+        reads="read" in rights,
+        removes="remove" in rights,
+        client=forecast.promise.client,
+        service=service.name,
+    )
+    typed = host.reaches.name if host.reaches and not host.reaches.own else ""
+    addresses = map(str, targets(topology, forecast.stand))
+    plans = tuple(replace(base, name=typed or each, address=each) for each in addresses)
+    return replace(trial, plans=plans, ports=ports, guest=replace(guest, ports=ports if passive else ()))
+
+
+def _account(topology: Topology, forecast: Forecast) -> tuple[str, frozenset[Right]]:
+    """The account that the site gives this client, and what it may do."""
+    for each in topology.site.accounts:
+        if each.service == forecast.service.name and forecast.promise.client in each.clients:
+            groups = [group for group in topology.site.groups if group.name in each.groups]
+            rights = frozenset(each.rights).union(*(group.rights for group in groups))
+            denied = frozenset(each.denies).union(*(group.denies for group in groups))
+            return each.name, rights - denied
+    return "visitor", _WHOLE
+
+
+def _letters(rights: frozenset[Right]) -> str:
+    return EVERY_RIGHT if rights == _WHOLE else letters(rights)
+
+
+def setups(topology: Topology, found: Sequence[Trial], served: Path | None) -> tuple[StandInSetup, ...]:
+    """The stand-in for each service that sessions are to be run with."""
+    services = {each.forecast.service.name: each.forecast.service for each in found if each.guest}
+    return tuple(_setup(topology, service, found, served) for service in services.values())
+
+
+def _setup(topology: Topology, service: Service, found: Sequence[Trial], served: Path | None) -> StandInSetup:
+    passive = service.passive or Passive()
+    mine = [each for each in found if each.guest is not None and each.forecast.service == service]
+    inside = passive.announce_inside
+    return StandInSetup(
+        guests=tuple(each.guest for each in mine if each.guest is not None),
+        addresses=tuple(map(str, topology.server.addresses.each)),
+        control_port=service.control_port.number,
+        passive_ports=passive.ports,
+        announce=_announced(topology, passive, inside=False),
+        announce_inside=_announced(topology, passive, inside=True),
+        inside=inside_peers(topology) if inside is not None else AddressSet(),
+        certificate=served if service.tls.mode != "none" else None,
+        tls=service.tls.mode,
+        tls_required=service.tls.required,
+        protects_data=service.tls.protects_data,
+        reuse_required=service.tls.reuse_required,
+        from_port=service.active.from_port.number if service.active and service.active.from_port else 0,
+        accepts_other_address=bool(service.active and service.active.accepts_other_address),
+        peer_must_match=service.peer_must_match,
+        patience_seconds=3 * PATIENCE_SECONDS,
+    )
+
+
+def _announced(topology: Topology, passive: Passive, inside: bool) -> str | None:
+    destination = passive.announce_inside if inside and passive.announce_inside else passive.announce
+    if destination.own:
+        return None
+    return next((str(each) for each in resolved(topology, destination).of_family(4)), None)
+
+
+MOST_SCALED_SECONDS = 12.0
+
+
+@dataclass(frozen=True)
+class Pause:
+    """How long a typical transfer and the devices' patience with quiet connections last in the
+    lab, where minutes have become seconds."""
+
+    transfer_seconds: float
+    idle_seconds: dict[str, int]
+
+
+def scaled(topology: Topology, forecast: Forecast) -> Pause | None:
+    """The kernel counts whole seconds: the shortest scale on which every device's limit and the
+    transfer stay apart by one. None where no time matters, or none short enough is found."""
+    needed = transfer_seconds(forecast.service)
+    passed = {step.at for each in forecast.control[:1] for step in each.steps}
+    limits = {
+        device.name: device.spec.idle_timeout.amount
+        for device in topology.devices
+        if device.spec.idle_timeout is not None and device.name in passed
+    }
+    if needed is None or not limits:
+        return None
+    for tenths in range(10, int(MOST_SCALED_SECONDS * 10)):
+        scale = tenths / 10 / min(needed, *limits.values())
+        idle = {name: max(1, round(limit * scale)) for name, limit in limits.items()}
+        lasts = needed * scale
+        apart = all(_told_apart(lasts, idle[name], limits[name], needed) for name in limits)
+        if apart and lasts <= MOST_SCALED_SECONDS:
+            return Pause(lasts, {name: min(each, 3600) for name, each in idle.items()})
+    return None
+
+
+def _told_apart(lasts: float, idle: int, limit: float, needed: float) -> bool:
+    return lasts - idle >= 1 if needed > limit else idle - lasts >= 1

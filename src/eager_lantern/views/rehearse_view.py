@@ -1,0 +1,148 @@
+"""What `rehearse` shows: each promise predicted and observed, and where they part, both stories."""
+
+from collections.abc import Iterator, Sequence
+
+from rich.console import RenderableType
+from rich.text import Text
+
+from ..core.flow import Journey
+from ..core.ladder import Climb, Extent
+from ..core.ports import PortSet
+from ..core.rehearsed import Observed, Rehearsed, Sighting
+from .screen import between, columns, command, state
+from .style import ACCENT, STOPS, STRONG, UNTRIED
+from .walk_view import LineOf, walk_steps
+
+_SAID: dict[Extent, str] = {"works": "works", "partly": "works in part", "fails": "fails", "unknown": "unknown"}
+_SHUT: dict[Extent, str] = {"works": "open", "partly": "open in part", "fails": "shut", "unknown": "unknown"}
+_WORD = {True: "agree", False: "apart", None: "unknown"}
+_STATE = 9
+MOST_SETS = 3
+
+
+def rehearse_view(
+    results: Sequence[Rehearsed], title: str, lab: str, journeys: Sequence[Journey | None], line: LineOf, file: str
+) -> Iterator[RenderableType]:
+    """One row a promise; ``journeys`` are the predicted ones where prediction and lab part."""
+    yield between(title, _sum(results), STRONG)
+    yield Text(f"every promise tried with real sessions in {lab}", style=UNTRIED)
+    yield ""
+    table = columns(widths=(_STATE, None, None, None), gap=2)
+    table.add_row("", *(Text(each, style=UNTRIED) for each in ("promise", "predicted", "observed")))
+    for result in results:
+        table.add_row(state(_WORD[result.agree]), _promised(result), _predicted(result), _observed(result))
+        if result.reason and result.observed is not None:
+            table.add_row("", "", "", Text(result.reason, style=UNTRIED))
+    yield table
+    for result, journey in zip(results, journeys, strict=True):
+        if result.agree is False:
+            yield from _apart(result, journey, line)
+    yield ""
+    yield command(_next(results, file), ACCENT)
+
+
+def _sum(results: Sequence[Rehearsed]) -> Text:
+    apart = sum(each.agree is False for each in results)
+    untold = sum(each.agree is None for each in results)
+    if apart:
+        return Text(f"◆ prediction and lab part in {apart} of {len(results)}", style=STOPS)
+    if untold:
+        return Text(f"◌ {untold} of {len(results)} could not be compared", style=UNTRIED)
+    return Text("● prediction and lab agree", style=STRONG)
+
+
+def _promised(result: Rehearsed) -> Text:
+    promise = result.forecast.promise
+    manner = "shut" if promise.holds == "shut" else promise.mode
+    return Text(f"{promise.client} → {promise.service}" + (f", {manner}" if manner else ""), style=STRONG)
+
+
+def _predicted(result: Rehearsed) -> Text:
+    forecast = result.forecast
+    stop = forecast.stops[0] if forecast.stops else None
+    if forecast.promise.holds == "shut":
+        return Text(_SHUT[forecast.predicted])
+    if forecast.data is None or (stop and not stop.ports):
+        return Text(_SAID[forecast.predicted] + (f": {stop.outcome} at {forecast.rung}" if stop else ""))
+    parts = [_ports(forecast.data.works)] if forecast.data.works else []
+    parts += [f"{_ports(each.ports)} {each.outcome}" for each in forecast.data.stops]
+    return Text(f"{_SAID[forecast.predicted]}: {'; '.join(parts)}")
+
+
+def _observed(result: Rehearsed) -> Text:
+    seen = result.observed
+    if seen is None:
+        return Text(f"not rehearsed: {result.reason}", style=UNTRIED)
+    stopped = seen.climb.stopped_at
+    if result.forecast.promise.holds == "shut":
+        return Text(_SHUT[seen.extent] + (f": {stopped.outcome}, {stopped.detail}" if stopped else ""))
+    if not seen.groups:
+        return Text(_SAID[seen.extent] + (f": {stopped.outcome} at {stopped.rung}" if stopped else ""))
+    parts = [_ports(seen.works)] if seen.works else []
+    parts += [f"{_ports(each.ports)} {each.outcome}" for each in seen.groups if each.outcome != "ok"]
+    return Text(f"{_SAID[seen.extent]}: {'; '.join(parts)}{_moved(seen)}")
+
+
+def _moved(seen: Observed) -> str:
+    """What the session did, where that is not what its data ports say already."""
+    stopped = seen.climb.stopped_at
+    if stopped is not None:
+        return "" if stopped.rung in ("data", "list") else f"; {stopped.outcome} at {stopped.rung}"
+    moved = [each.rung for each in seen.climb.rungs if each.rung in ("list", "send", "fetch") and each.outcome == "ok"]
+    return f"; {', '.join(moved)} ok" if moved else ""
+
+
+def _ports(ports: PortSet) -> str:
+    """A port set in words; one in many pieces, as a sample is, is counted."""
+    if len(ports.spans) <= MOST_SETS:
+        return str(ports)
+    return f"{ports.lowest} to {ports.highest} ({len(ports)} tried)"
+
+
+def _apart(result: Rehearsed, journey: Journey | None, line: LineOf) -> Iterator[RenderableType]:
+    promise = result.forecast.promise
+    yield ""
+    yield Text(f"Where they part: {promise.client} → {promise.service}", style=STRONG)
+    for each in result.differences:
+        yield Text(f"  {each}")
+    if journey is not None:
+        yield Text("  predicted, hop by hop", style=UNTRIED)
+        yield walk_steps(journey, line)
+    if result.observed is not None and result.observed.climb.stopped_at is not None:
+        yield Text("  observed, rung by rung", style=UNTRIED)
+        yield _rungs(result.observed.climb)
+    if result.sightings:
+        yield Text("  observed, packet by packet", style=UNTRIED)
+        yield _packets(result.sightings)
+
+
+def _rungs(climb: Climb) -> RenderableType:
+    table = columns(widths=(1, 11, 10, None))
+    for each in climb.rungs:
+        if each.outcome != "untried":
+            table.add_row("", state(each.outcome), Text(each.rung, style=STRONG), Text(each.detail))
+    return table
+
+
+_PACKET = {"opens": "asks", "answers": "accepts", "refuses": "refuses"}
+
+
+def _packets(sightings: Sequence[Sighting]) -> RenderableType:
+    """Where the connection was seen, on its way there and back; after the last place it is lost."""
+    table = columns(widths=(1, 20, 9, 8, None))
+    for each in sightings:
+        whence, whither = _joined(each.source, each.source_port), _joined(each.to, each.port)
+        table.add_row("", each.node, f"{each.way} {each.wire}", _PACKET[each.what], Text(f"{whence} → {whither}"))
+    return table
+
+
+def _joined(address: str, port: int) -> str:
+    return f"[{address}]:{port}" if ":" in address else f"{address}:{port}"
+
+
+def _next(results: Sequence[Rehearsed], file: str) -> str:
+    if any(each.agree is False for each in results):
+        return f"Next: eager-lantern rehearse {file} --capture SERVER=FILE.pcap   and tell us: this ought not to be"
+    if any(each.kept is False for each in results):
+        return f"Next: eager-lantern check {file}   names the lines to edit"
+    return f"Next: eager-lantern visit {file} --client NAME   the real server, from that client's place"
