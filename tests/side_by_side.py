@@ -17,7 +17,7 @@ from eager_lantern.core.topology import Topology
 from eager_lantern.files.site_file import parse_site
 from eager_lantern.lab.kernel import KernelLab, exchanged, has_helper
 from eager_lantern.lab.kernel_plan import lab_nodes
-from eager_lantern.lab.prepared import prepared
+from eager_lantern.lab.prepared import Able, prepared
 from eager_lantern.lab.probes import Probe, Seen
 
 SOURCE_PORTS = (20, 5000)
@@ -58,7 +58,7 @@ def compared(site: dict[str, Any], count: int, chance: random.Random) -> list[Co
     forecasts = [foresee(topology, each, ("promises", i)) for i, each in enumerate(source.site.promises)]
     probes = random_probes(site, count, chance)
     with tempfile.TemporaryDirectory(prefix="lantern-side-") as folder:
-        ready = prepared(topology, forecasts, Path(folder), with_daemon=False, helper=has_helper())
+        ready = prepared(topology, forecasts, Path(folder), with_daemon=False, able=Able(has_helper(), True))
         with KernelLab(lab_nodes(source.site)) as lab:
             seen = exchanged(lab, probes, LISTENING)
             results = ready.rehearsed(lab, lambda news: None)

@@ -24,7 +24,8 @@ from ..lab.daemon import PROGRAM, missing_daemon
 from ..lab.errands import Capture, ErrandFailed, Look
 from ..lab.kernel import KernelLab, LabMissing, has_helper, missing_means, search_path
 from ..lab.kernel_plan import TooLarge, lab_nodes
-from ..lab.prepared import Prepared, prepared
+from ..lab.loopback import LoopbackLab, lowest_port
+from ..lab.prepared import Able, Prepared, prepared
 from ..lab.rehearsal import Lab
 from ..views.rehearse_view import rehearse_view
 from ..views.walk_view import LineOf
@@ -42,7 +43,10 @@ class LabKind(StrEnum):
     loopback = "loopback"
 
 
-_CALLED = {LabKind.kernel: "the kernel lab", LabKind.loopback: "the loopback lab"}
+_CALLED = {
+    LabKind.kernel: "the kernel lab: its packet filter decides",
+    LabKind.loopback: "the loopback lab: relays read the rules; it shows no helpers and no idle timeouts",
+}
 
 
 @app.command(epilog="Example: eager-lantern rehearse saltmarsh.site.yaml --capture gauge-store=store.pcap")
@@ -68,9 +72,9 @@ def rehearse(
     source = read_site(find_site_file(site))
     topology = Topology(source.site)
     forecasts = [foresee(topology, each, ("promises", i)) for i, each in enumerate(source.site.promises)]
-    _able(lab, daemon)
+    _possible(lab, daemon, bool(keep_open or capture))
     with tempfile.TemporaryDirectory(prefix="eager-lantern-lab-") as folder:
-        ready = prepared(topology, forecasts, Path(folder), daemon, lab is LabKind.kernel and has_helper())
+        ready = prepared(topology, forecasts, Path(folder), daemon, _able(lab))
         names = _node_names(ready)
         if keep_open and keep_open not in names:
             raise typer.BadParameter(f"--keep-open: there is no “{keep_open}”{did_you_mean(keep_open, names)}")
@@ -90,8 +94,14 @@ def rehearse(
     raise typer.Exit(_code(results))
 
 
-def _able(lab: LabKind, daemon: bool) -> None:
+def _able(lab: LabKind) -> Able:
+    return Able(has_helper(), True) if lab is LabKind.kernel else Able(False, False, lowest_port())
+
+
+def _possible(lab: LabKind, daemon: bool, looks: bool) -> None:
     """Say which means is missing, and what would do instead."""
+    if lab is LabKind.loopback and (daemon or looks):
+        raise typer.BadParameter("--daemon, --keep-open and --capture belong to the kernel lab")
     lack = missing_means() if lab is LabKind.kernel else ""
     if lack:
         print(f"eager-lantern: no kernel lab: {lack}; --lab loopback needs nothing", file=sys.stderr)
@@ -103,8 +113,12 @@ def _able(lab: LabKind, daemon: bool) -> None:
 
 @contextmanager
 def _built(lab: LabKind, ready: Prepared) -> Iterator[Lab]:
-    with KernelLab(lab_nodes(ready.topology.site, ready.strangers)) as stands:
-        yield stands
+    if lab is LabKind.loopback:
+        with LoopbackLab(ready.topology, ready.strangers) as stands:
+            yield stands
+    else:
+        with KernelLab(lab_nodes(ready.topology.site, ready.strangers)) as built:
+            yield built
 
 
 def _node_names(ready: Prepared) -> list[str]:

@@ -11,13 +11,13 @@ import threading
 import time
 from collections.abc import Callable, Mapping
 from contextlib import ExitStack
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Protocol
 
 from ..core.ladder import Climb
 from ..core.rehearsed import Sighting
-from ..live.plan import Failed, Plan
+from ..live.plan import Failed, Plan, Reach, directly
 from ..live.sweep import Tried, sweep
 from ..live.visit import visit
 from .capture import capture
@@ -34,11 +34,19 @@ class ErrandFailed(RuntimeError):
     """A node could not do what it was asked."""
 
 
+def _as_it_is(address: str, port: int) -> tuple[str, int]:
+    return address, port
+
+
 @dataclass
 class Place:
-    """What is going on at a node, and the wires that it has."""
+    """What is going on at a node, the wires that it has, and how addresses are used there:
+    where to listen for an address and port of the site, how to reach one, who is behind one."""
 
     wires: tuple[str, ...] = ()
+    here: Callable[[str, int], tuple[str, int]] = _as_it_is
+    reach: Reach = directly
+    known: Callable[[str], str] = str
     listeners: Listeners | None = None
     open: ExitStack = field(default_factory=ExitStack)
 
@@ -60,7 +68,8 @@ class Listen:
 
     def run(self, place: Place, report: Report) -> None:
         """Open the listeners; the next exchange serves and closes them."""
-        place.listeners = listeners(self.host, self.ports, self.addresses)
+        doors = [(place.here(address, port), port) for address in self.addresses for port in self.ports]
+        place.listeners = listeners(self.host, doors)
 
 
 @dataclass(frozen=True)
@@ -75,7 +84,7 @@ class Exchange:
         """What became of each probe."""
         time.sleep(self.delay_seconds)
         chosen, place.listeners = place.listeners, None
-        return (chosen or Listeners("", [])).exchange(list(self.probes), self.seconds)
+        return (chosen or Listeners("", {})).exchange(list(self.probes), self.seconds, place.reach)
 
 
 @dataclass(frozen=True)
@@ -86,7 +95,18 @@ class Serve:
 
     def run(self, place: Place, report: Report) -> None:
         """Listen; sessions can begin when this is done."""
-        place.open.enter_context(StandIn(*self.setups))
+        place.open.enter_context(StandIn(*(_settled(each, place) for each in self.setups)))
+
+
+def _settled(setup: StandInSetup, place: Place) -> StandInSetup:
+    doors = [place.here(address, setup.control_port) for address in setup.addresses]
+    return replace(
+        setup,
+        addresses=tuple(address for address, _ in doors),
+        control_port=doors[0][1],
+        reach=place.reach,
+        known=place.known,
+    )
 
 
 @dataclass(frozen=True)
@@ -100,7 +120,7 @@ class Greet:
         """Listen; whoever connects is told and sent away."""
         for address in self.addresses:
             for port, name in self.services.items():
-                place.open.enter_context(greeter(address, port, f"{name} of the lab\r\n"))
+                place.open.enter_context(greeter(*place.here(address, port), f"{name} of the lab\r\n"))
 
 
 @dataclass(frozen=True)
@@ -160,7 +180,7 @@ class Session:
         """The climb at the first address that answers, else at the first, and its plan."""
         climbs = []
         for plan in self.plans:
-            climb = asyncio.run(visit(plan, report))
+            climb = asyncio.run(visit(replace(plan, reach=place.reach), report))
             stopped = climb.stopped_at
             if stopped is None or stopped.rung != "connect":
                 return climb, plan
@@ -178,7 +198,8 @@ class Sweep:
     def run(self, place: Place, report: Report) -> dict[int, Tried]:
         """The result of each port; empty where no session gets as far."""
         try:
-            return asyncio.run(sweep(self.plan, self.plan.address or "", self.ports, report))
+            plan = replace(self.plan, reach=place.reach)
+            return asyncio.run(sweep(plan, plan.address or "", self.ports, report))
         except Failed:
             return {}
 

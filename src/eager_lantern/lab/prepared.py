@@ -7,6 +7,7 @@ from pathlib import Path
 from msgspec.structs import replace
 
 from ..core.forecast import Forecast
+from ..core.ports import PortSet
 from ..core.rehearsed import Rehearsed
 from ..core.session import transfer_seconds
 from ..core.site import Client
@@ -17,6 +18,16 @@ from .rehearsal import Lab, News, Rehearsal, Servers
 from .retrace import retraced
 from .self_signed import write_self_signed
 from .trials import Trial, scaled, setups, stranger_of, trials, typed_names
+
+
+@dataclass(frozen=True)
+class Able:
+    """What a lab can do: read FTP control connections as helpers do, forget quiet connections,
+    and open ports from this one on."""
+
+    helps: bool
+    forgets: bool
+    lowest_port: int = 1
 
 
 @dataclass(frozen=True)
@@ -45,10 +56,9 @@ class Prepared:
 
 
 def prepared(
-    topology: Topology, forecasts: Sequence[Forecast], folder: Path, with_daemon: bool, helper: bool
+    topology: Topology, forecasts: Sequence[Forecast], folder: Path, with_daemon: bool, able: Able
 ) -> Prepared:
-    """Write certificates and account folders into ``folder``; ``helper`` tells whether the lab
-    can read FTP control connections as gateways with a helper do."""
+    """Write certificates and account folders into ``folder``, for a lab that is ``able`` to so much."""
     secured = any(each.tls.mode != "none" for each in topology.site.services)
     trusted, served = write_self_signed(folder, *typed_names(topology)) if secured else (None, None)
     found = tuple(trials(topology, forecasts, folder, trusted))
@@ -63,7 +73,7 @@ def prepared(
         tuple(_strangers(topology, forecasts)),
         found,
         Servers((Serve(setups(topology, found, served)),), daemons),
-        _said({i: _reason(topology, each, helper) for i, each in enumerate(forecasts)}),
+        _said({i: _reason(topology, each, able) for i, each in enumerate(forecasts)}),
         _said(spared),
     )
 
@@ -84,19 +94,24 @@ def _daemons(topology: Topology, found: Sequence[Trial], folder: Path, served: P
         yield daemon(topology, service, guests, folder / f"daemon-{i}", served)
 
 
-def _reason(topology: Topology, forecast: Forecast, helper: bool) -> str:
+def _reason(topology: Topology, forecast: Forecast, able: Able) -> str:
     """Why a lab cannot show what becomes of a promise; empty where it can."""
     if forecast.service.protocol != "ftp" or forecast.promise.holds == "shut":
         return ""
     chain = topology.chain(forecast.stand.network, topology.server.network) or ()
     helpers = [each.device.name for each in chain if each.device.spec.ftp_helper]
-    if helpers and not helper and forecast.service.tls.mode == "none":
+    if helpers and not able.helps and forecast.service.tls.mode == "none":
         return f"{helpers[0]} reads FTP control connections, and this lab has nothing that does"
     passive = forecast.service.passive if forecast.promise.mode == "passive" else None
     if passive is not None and passive.protocols != ("tcp",):
         return "data over another transport than TCP is not rehearsed"
+    passive_ports = forecast.data.asked if forecast.data is not None else PortSet()
+    if passive_ports and passive_ports.lowest < able.lowest_port:
+        return f"data ports below {able.lowest_port} need a privilege on this machine"
     limits = [each.device.name for each in chain if each.device.spec.idle_timeout is not None]
     timed = forecast.data is not None and transfer_seconds(forecast.service) is not None
+    if limits and timed and not able.forgets:
+        return f"{limits[0]} forgets quiet connections, and nothing in this lab does"
     if limits and timed and forecast.predicted != "partly" and scaled(topology, forecast) is None:
         return f"a typical transfer takes about as long as {limits[0]} remembers: too close to tell apart in a lab"
     return ""

@@ -14,6 +14,7 @@ from typing import Any
 from msgspec import Struct
 
 from ..core.site import Transport
+from ..live.plan import Reach, directly
 
 MOST_BYTES = 256
 
@@ -40,9 +41,9 @@ class Seen(Struct, frozen=True):
     error: str = ""
 
 
-def listeners(host: str, ports: Iterable[int], addresses: Iterable[str]) -> "Listeners":
-    """Listen on TCP and UDP ports of these addresses of a host."""
-    return Listeners(host, [_bound(kind, each, port) for port in ports for each in addresses for kind in _KINDS])
+def listeners(host: str, doors: Iterable[tuple[tuple[str, int], int]]) -> "Listeners":
+    """Listen by TCP and UDP at these addresses and ports, each with the port that it stands for."""
+    return Listeners(host, {_bound(kind, *door): port for door, port in doors for kind in _KINDS})
 
 
 _KINDS = (socket.SOCK_STREAM, socket.SOCK_DGRAM)
@@ -67,18 +68,18 @@ def _bound(kind: socket.SocketKind, address: str, port: int) -> socket.socket:
 class Listeners:
     """Ports of one host that answer for a while."""
 
-    def __init__(self, host: str, servers: list[socket.socket]) -> None:
+    def __init__(self, host: str, servers: dict[socket.socket, int]) -> None:
         self._host = host
         self._servers = servers
 
-    def exchange(self, probes: list[Probe], seconds: float) -> list[Seen]:
+    def exchange(self, probes: list[Probe], seconds: float, reach: Reach = directly) -> list[Seen]:
         """Serve and probe at once until the time is over; what no answer came to is silent."""
         results = [Seen("silent")] * len(probes)
         with selectors.DefaultSelector() as chosen:
             for server in self._servers:
                 chosen.register(server, selectors.EVENT_READ, None)
             for i, probe in enumerate(probes):
-                begun = _begin(probe)
+                begun = _begin(probe, reach)
                 if isinstance(begun, Seen):
                     results[i] = begun
                 else:
@@ -94,16 +95,15 @@ class Listeners:
     def _happened(self, chosen: selectors.BaseSelector, key: selectors.SelectorKey, results: list[Seen]) -> None:
         made: Any = key.fileobj
         if key.data is None:
-            _serve(made, self._host)
+            _serve(made, self._host, self._servers[made])
             return
         results[key.data] = _answered(made)
         chosen.unregister(made)
         made.close()
 
 
-def _serve(server: socket.socket, host: str) -> None:
+def _serve(server: socket.socket, host: str, port: int) -> None:
     """Tell a caller who it seems to be and where it arrived."""
-    port = server.getsockname()[1]
     with contextlib.suppress(OSError):  # a caller that is gone again
         if server.type is socket.SOCK_STREAM:
             caller, peer = server.accept()
@@ -114,12 +114,13 @@ def _serve(server: socket.socket, host: str) -> None:
             server.sendto(json.dumps([host, port, *peer[:2]]).encode(), peer)
 
 
-def _begin(probe: Probe) -> socket.socket | Seen:
+def _begin(probe: Probe, reach: Reach) -> socket.socket | Seen:
     kind = socket.SOCK_STREAM if probe.protocol == "tcp" else socket.SOCK_DGRAM
-    made = _socket(kind, probe.to)
+    way = reach(probe.to, probe.port, probe.source, probe.source_port)
+    made = _socket(kind, way.address)
     try:
-        made.bind((probe.source, probe.source_port))
-        made.connect((probe.to, probe.port))
+        made.bind((way.source, probe.source_port))
+        made.connect((way.address, way.port))
         if kind is socket.SOCK_DGRAM:
             made.send(b"?")
     except (BlockingIOError, PermissionError):

@@ -12,7 +12,7 @@ import itertools
 import logging
 import socket
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Self
@@ -28,6 +28,7 @@ from pyftpdlib.servers import FTPServer
 from ..core.addresses import Address, AddressSet
 from ..core.ports import PortSet
 from ..core.site import Right, TlsMode
+from ..live.plan import Reach, directly
 
 _LOG = logging.getLogger("pyftpdlib")
 LOOPBACK = "127.0.0.1"
@@ -59,7 +60,8 @@ class Guest:
 @dataclass(frozen=True, slots=True)
 class StandInSetup:
     """How one service of the stand-in is to behave; port 0 is any free one, no certificate
-    means no TLS, and ``inside`` are the peers that are told ``announce_inside``."""
+    means no TLS, and ``inside`` are the peers that are told ``announce_inside``. ``known`` tells
+    who stands behind an address of this machine."""
 
     guests: tuple[Guest, ...]
     addresses: tuple[str, ...] = (LOOPBACK,)
@@ -77,6 +79,8 @@ class StandInSetup:
     accepts_other_address: bool = False
     peer_must_match: bool = True
     patience_seconds: float = 30
+    reach: Reach = directly
+    known: Callable[[str], str] = str
 
 
 class StandIn:
@@ -146,7 +150,7 @@ class _Passive(PassiveDTP):  # type: ignore[misc]
     def handle_accepted(self, sock: socket.socket, addr: tuple[str, int]) -> None:
         """A data connection has come."""
         channel = self.cmd_channel
-        if channel.setup.peer_must_match and channel.remote_ip != addr[0]:
+        if channel.setup.peer_must_match and channel.remote_ip != channel.setup.known(addr[0]):
             sock.close()
             self.close()
             channel.turn_away()
@@ -164,7 +168,11 @@ class _Active(ActiveDTP):  # type: ignore[misc]
 
     def connect_af_unspecified(self, addr: tuple[str, int], source_address: Any = None) -> Any:
         """Connect from the service's port."""
-        return super().connect_af_unspecified(addr, (source_address[0], self.cmd_channel.setup.from_port))
+        setup: StandInSetup = self.cmd_channel.setup
+        way = setup.reach(*addr, source_port=setup.from_port)
+        return super().connect_af_unspecified(
+            (way.address, way.port), (way.source or source_address[0], 0 if way.source else setup.from_port)
+        )
 
     def handle_connect(self) -> None:
         """The connection stands, or has failed."""
@@ -220,9 +228,18 @@ class _Habits:
     @property
     def announced(self: Any) -> str | None:
         """The address to name in a passive reply; None is the server's own."""
-        inside = Address.parse(self.remote_ip).number in self.setup.inside
         setup: StandInSetup = self.setup
-        return setup.announce_inside if inside else setup.announce
+        inside = Address.parse(self.remote_ip).number in setup.inside
+        return (setup.announce_inside if inside else setup.announce) or setup.known(self.socket.getsockname()[0])
+
+    @property
+    def remote_ip(self) -> str:
+        """The address that the peer is known by."""
+        return str(self.__dict__["remote_ip"])
+
+    @remote_ip.setter
+    def remote_ip(self, address: str) -> None:
+        self.__dict__["remote_ip"] = self.setup.known(address)  # the library formats its log with this
 
     def turn_away(self: Any) -> None:
         """Refuse the transfer that is asked for, or the next one."""

@@ -130,7 +130,6 @@ def _session(topology: Topology, trial: Trial, host: Client, folder: Path, trust
         announced="follow" if host.trusts_announced else "ignore",
         resumes=host.resumes_tls,
         checks_peer=False,
-        active_address=str(host.active_address) if host.active_address else None,
         active_ports=host.active_ports,
         trusts=trusted,
         timeout=PATIENCE_SECONDS,
@@ -141,9 +140,20 @@ def _session(topology: Topology, trial: Trial, host: Client, folder: Path, trust
         service=service.name,
     )
     typed = host.reaches.name if host.reaches and not host.reaches.own else ""
-    addresses = map(str, targets(topology, forecast.stand))
-    plans = tuple(replace(base, name=typed or each, address=each) for each in addresses)
+    plans = tuple(_towards(base, host, typed, each) for each in targets(topology, forecast.stand))
     return replace(trial, plans=plans, ports=ports, guest=replace(guest, ports=ports if passive else ()))
+
+
+def _towards(base: Plan, host: Client, typed: str, target: Address) -> Plan:
+    """The plan for one of the addresses that a client may try."""
+    own = host.active_address or next(iter(host.address.of_family(target.family)), None)
+    return replace(
+        base,
+        name=typed or str(target),
+        address=str(target),
+        extended=base.extended or target.family == 6,
+        active_address=str(own) if own else None,
+    )
 
 
 def _account(topology: Topology, forecast: Forecast) -> tuple[str, frozenset[Right]]:

@@ -25,9 +25,9 @@ class Channel:
         self.tls: ssl.SSLObject | None = None
 
     @classmethod
-    async def open(cls, address: str, port: int) -> Self:
+    async def open(cls, address: str, port: int, source: str = "") -> Self:
         """Connect. Raises OSError as the system tells it."""
-        return cls(*await asyncio.open_connection(address, port))
+        return cls(*await asyncio.open_connection(address, port, local_addr=(source, 0) if source else None))
 
     @property
     def local(self) -> str:
@@ -91,7 +91,8 @@ class Channel:
                     self._incoming.write_eof()
                     if self.tls is not None and self.tls.version() is None:
                         raise EOFError("the peer closed the connection during the TLS handshake") from None
-                self._incoming.write(data)
+                else:
+                    self._incoming.write(data)
             except ssl.SSLError:
                 await self._flush()  # the alert tells the peer why
                 raise

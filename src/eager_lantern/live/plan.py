@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal
+from typing import Literal, Protocol
 
 from ..core.ports import UNPRIVILEGED, PortSet
 from ..core.site import TlsMode
@@ -11,6 +11,27 @@ from .secret import Secret
 Announced = Literal["report", "follow", "ignore"]
 """What to do with a passive reply that names another host: report it and use the server's own
 address, go to the address that it names, or use the server's own without a word."""
+
+
+@dataclass(frozen=True, slots=True)
+class Way:
+    """Where to connect to in order to get somewhere, and from which address of this machine."""
+
+    address: str
+    port: int
+    source: str = ""
+
+
+class Reach(Protocol):
+    """How to get to an address and port, ``source`` and ``source_port`` being what to come from."""
+
+    def __call__(self, address: str, port: int, source: str = "", source_port: int = 0) -> Way:
+        """The way. Raises OSError where there is none."""
+
+
+def directly(address: str, port: int, source: str = "", source_port: int = 0) -> Way:
+    """By the network that this machine is on."""
+    return Way(address, port, source)
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,6 +64,7 @@ class Plan:
     reads: bool = True
     removes: bool = True
     lasts: float = 0
+    reach: Reach = directly
     client: str = "here"
     service: str = ""
 

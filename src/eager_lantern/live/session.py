@@ -36,7 +36,7 @@ class Session:
 
     async def connect(self, address: str) -> str:
         """Open the control connection."""
-        self.channel = await opened(address, self.plan.port)
+        self.channel = await opened(self.plan, Endpoint(address, self.plan.port))
         return f"{Endpoint(address, self.plan.port)} answers"
 
     async def greet(self) -> str:
@@ -146,7 +146,7 @@ class Session:
     async def dialled(self, endpoint: Endpoint) -> Channel:
         """The data connection of passive mode."""
         try:
-            return await opened(endpoint.address, endpoint.port)
+            return await opened(self.plan, endpoint)
         except Failed as failed:
             raise Failed(failed.outcome, f"data port {endpoint.port}: {failed.detail}") from None
 
@@ -216,18 +216,19 @@ class Listener:
         self._server.close()
 
 
-async def opened(address: str, port: int) -> Channel:
+async def opened(plan: Plan, endpoint: Endpoint) -> Channel:
     """A connection. Raises Failed with what the network said."""
     try:
-        return await Channel.open(address, port)
+        way = plan.reach(endpoint.address, endpoint.port)
+        return await Channel.open(way.address, way.port, way.source)
     except ConnectionRefusedError:
-        raise Failed("refused", f"{Endpoint(address, port)} refuses the connection") from None
+        raise Failed("refused", f"{endpoint} refuses the connection") from None
     except TimeoutError:
-        raise Failed("silent", f"{Endpoint(address, port)} does not answer") from None
+        raise Failed("silent", f"{endpoint} does not answer") from None
     except OSError as error:
         here = error.errno in _UNREACHABLE_HERE
         outcome: Literal["unknown", "refused"] = "unknown" if here else "refused"
-        raise Failed(outcome, f"{Endpoint(address, port)}: {error.strerror}") from None
+        raise Failed(outcome, f"{endpoint}: {error.strerror}") from None
 
 
 async def received(data: Channel, most: int) -> AsyncIterator[bytes]:

@@ -139,7 +139,7 @@ class _Trial:
         started = time.monotonic()
         try:
             async with asyncio.timeout(wait):
-                data = await opened(endpoint.address, endpoint.port)
+                data = await opened(self.plan, endpoint)
         except TimeoutError:
             return None
         except Failed as failed:
@@ -195,6 +195,8 @@ class _Trial:
             return Tried("list", failed.outcome, failed.detail)
         except TimeoutError:
             return Tried("list", "silent", "the transfer does not begin")
+        except (ProtocolFault, OSError, EOFError) as error:
+            return Tried("list", "wrong", str(error))
         return await self._read(session, data)
 
     async def _read(self, session: Session, data: Channel, ended: Reply | None = None) -> Tried:
@@ -208,6 +210,8 @@ class _Trial:
             return await self._refused(session, failed)
         except TimeoutError:
             return Tried("list", "silent", "the listing does not come")
+        except (ProtocolFault, OSError, EOFError) as error:
+            return Tried("list", "wrong", str(error))
         if reply.kind != 2:
             return Tried("list", "refused", f"the server says {reply}")
         return Tried("list", "ok", f"{size} bytes of listing")

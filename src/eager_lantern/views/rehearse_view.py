@@ -25,7 +25,7 @@ def rehearse_view(
 ) -> Iterator[RenderableType]:
     """One row a promise; ``journeys`` are the predicted ones where prediction and lab part."""
     yield between(title, _sum(results), STRONG)
-    yield Text(f"every promise tried with real sessions in {lab}", style=UNTRIED)
+    yield Text(f"real sessions in {lab}", style=UNTRIED)
     yield ""
     table = columns(widths=(_STATE, None, None, None), gap=2)
     table.add_row("", *(Text(each, style=UNTRIED) for each in ("promise", "predicted", "observed")))
