@@ -20,50 +20,59 @@ from eager_lantern.lab.kernel_plan import lab_nodes
 from eager_lantern.lab.prepared import Able, prepared
 from eager_lantern.lab.probes import Probe, Seen
 
-SOURCE_PORTS = (20, 5000)
+FIRST_SOURCE_PORT, FTP_DATA_PORT = 4900, 20
 LISTENING = list(range(1, 2 * PORTS + 12))
 
 
 class Compared(NamedTuple):
     """A connection or a session, what was predicted of it, and in what the kernel differs."""
 
+    kind: str
     what: str
     predicted: str
     differs: str
+    probe: Probe | None = None
 
 
 def random_probes(site: dict[str, Any], count: int, chance: random.Random) -> list[Probe]:
     """Connections between hosts and addresses of a site, and some to nowhere.
 
-    None to a host's own address, and none from a port to the same port: two of those that
-    cross would take each other for answers.
+    None to a host's own address. Each has a source port of its own, since a device that makes two
+    connections of a host look alike has to change the port of one; port 20 comes once a host.
     """
     targets = [*held(site), *held(site), "10.1.0.200", "203.0.113.200", "192.168.9.9", "2001:db8:b::ff"]
-    found: dict[Probe, None] = {}
-    for _ in range(count):
-        host = chance.choice(site["clients"])
+    found: list[Probe] = []
+    for i in range(count):
+        host = site["clients"][i % len(site["clients"])]
         own = host["address"].split(", ")
-        protocol, source_port = chance.choice(["tcp", "tcp", "udp"]), chance.choice(SOURCE_PORTS)
         to, port = chance.choice(targets), chance.randint(1, PORTS + 1)
         source = next((each for each in own if (":" in each) == (":" in to)), None)
-        if source is not None and to not in own and port != source_port:
-            found[Probe(host["name"], protocol, source, source_port, to, port)] = None
-    return list(found)
+        if source is not None and to not in own:
+            source_port = FIRST_SOURCE_PORT + i if i >= len(site["clients"]) else FTP_DATA_PORT
+            if port != source_port:
+                found.append(Probe(host["name"], chance.choice(["tcp", "tcp", "udp"]), source, source_port, to, port))
+    return found
 
 
-def compared(site: dict[str, Any], count: int, chance: random.Random) -> list[Compared]:
-    """Build the site once; send so many connections, then keep every promise."""
+def compared(site: dict[str, Any], count: int, chance: random.Random, certain: Probe | None = None) -> list[Compared]:
+    """Build the site once; send so many connections and a certain one, then try every promise."""
     source = parse_site("random", json.dumps(site))
     topology = Topology(source.site)
     forecasts = [foresee(topology, each, ("promises", i)) for i, each in enumerate(source.site.promises)]
-    probes = random_probes(site, count, chance)
+    probes = random_probes(site, count, chance) + ([certain] if certain else [])
     with tempfile.TemporaryDirectory(prefix="lantern-side-") as folder:
         ready = prepared(topology, forecasts, Path(folder), with_daemon=False, able=Able(has_helper(), True))
         with KernelLab(lab_nodes(source.site)) as lab:
             seen = exchanged(lab, probes, LISTENING)
             results = ready.rehearsed(lab, lambda news: None)
     sessions = [
-        Compared(f"{each.forecast.promise}", each.forecast.predicted, "; ".join(each.differences)) for each in results
+        Compared(
+            "session",
+            str(each.forecast.promise),
+            each.forecast.predicted,
+            "; ".join(each.differences) if each.agree is False else "",
+        )
+        for each in results
     ]
     return [*(_held_against(topology, probe, each) for probe, each in zip(probes, seen, strict=True)), *sessions]
 
@@ -75,7 +84,7 @@ def _held_against(topology: Topology, probe: Probe, seen: Seen) -> Compared:
     flow = Flow(probe.protocol, host.addresses.as_set, ports[0], Address.parse(probe.to), ports[1])
     (journey,) = (each for each in travel(topology, host, flow) if source.number in each.asked.sources)
     if journey.outcome == "unknown":
-        return Compared(str(probe), "unknown", "")
+        return Compared("connection", str(probe), "unknown", "", probe)
     wanted: tuple[Any, ...] = (journey.outcome,)
     got: tuple[Any, ...] = (seen.outcome,)
     if journey.outcome == "ok" == seen.outcome:
@@ -85,4 +94,4 @@ def _held_against(topology: Topology, probe: Probe, seen: Seen) -> Compared:
         if journey.flow.from_ports is not None:
             wanted, got = (*wanted, probe.source_port), (*got, seen.source_port)
     differs = "" if wanted == got else f"predicted {wanted}, the kernel says {got}"
-    return Compared(str(probe), journey.outcome, differs)
+    return Compared("connection", str(probe), journey.outcome, differs, probe)

@@ -12,7 +12,7 @@ ALLOWED = {
     "wire": {"wire", "core"},
     "files": {"files", "wire", "core"},
     "live": {"live", "wire", "core"},
-    "lab": {"lab", "wire", "core"},
+    "lab": {"lab", "live", "wire", "core"},  # a lab runs the very sessions that a visit runs
     "views": {"views", "wire", "core"},
     "cli": {"cli", "views", "live", "lab", "files", "wire", "core"},
 }

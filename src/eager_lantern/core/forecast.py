@@ -1,11 +1,10 @@
 """What is predicted of a promise, as values."""
 
-from collections.abc import Mapping
-
 from msgspec import Struct, field
 
 from .addresses import Address, AddressSet
 from .flow import Flow, Journey, Reason
+from .journey import Helped
 from .ladder import Extent, Outcome, Rung
 from .place import Place
 from .ports import PortSet
@@ -70,7 +69,7 @@ class Forecast(Struct, frozen=True):
     data: Data | None = None
     announced: Address | None = None
     data_flow: Flow | None = None
-    helped: Mapping[str, Address | None] = field(default_factory=dict)
+    helped: Helped = field(default_factory=dict)
 
     @property
     def kept(self) -> bool | None:

@@ -7,11 +7,14 @@ host's own it leaves alone, as the packet filter's connection tracking does. Und
 another port it sees nothing.
 """
 
+from typing import Literal
+
 from msgspec import Struct, field
 
 from .addresses import Address
 from .flow import Flow, Journey
-from .topology import Crossing, Topology
+from .journey import Expected
+from .topology import Device, Topology
 
 FTP_CONTROL_PORT = 21
 
@@ -20,13 +23,14 @@ class Followed(Struct, frozen=True):
     """What helpers made of an address on its way, and which gateways expect the data."""
 
     address: Address
-    helped: dict[str, Address | None] = field(default_factory=dict)
+    helped: dict[str, Expected] = field(default_factory=dict)
 
 
 class _Sight(Struct, frozen=True):
     """The control connection before and behind one device that reads it."""
 
-    crossing: Crossing
+    device: Device
+    way: Literal["inward", "outward", "turned"]
     before: Flow
     behind: Flow
 
@@ -36,12 +40,11 @@ def announced_through(topology: Topology, control: Journey, start: str, address:
 
     ``extended`` is EPSV (RFC 2428), whose reply has no address to rewrite.
     """
-    helped: dict[str, Address | None] = {}
+    helped: dict[str, Expected] = {}
     for sight in reversed(_readers(topology, control, start)):
         if not extended and address != sight.behind.to:
             continue
-        inward = sight.crossing.way == "inward"
-        helped[sight.crossing.device.name] = sight.behind.to if inward else None
+        helped[sight.device.name] = Expected(None if sight.way == "outward" else sight.behind.to)
         if not extended:
             address = sight.before.to
     return Followed(address, helped)
@@ -49,12 +52,14 @@ def announced_through(topology: Topology, control: Journey, start: str, address:
 
 def named_through(topology: Topology, control: Journey, start: str, address: Address) -> Followed:
     """Follow the client's PORT or EPRT command in to the server."""
-    helped: dict[str, Address | None] = {}
+    helped: dict[str, Expected] = {}
     for sight in _readers(topology, control, start):
         if sight.before.sources.spans != ((address.number, address.number),):
             continue
-        outward = sight.crossing.way == "outward"
-        helped[sight.crossing.device.name] = address if outward else None
+        if sight.way == "inward":
+            helped[sight.device.name] = Expected()
+        else:
+            helped[sight.device.name] = Expected(address, sight.before.to if sight.way == "turned" else None)
         if len(sight.behind.sources) == 1:
             address = Address(sight.behind.sources.lowest)
     return Followed(address, helped)
@@ -63,10 +68,14 @@ def named_through(topology: Topology, control: Journey, start: str, address: Add
 def _readers(topology: Topology, control: Journey, start: str) -> list[_Sight]:
     """The devices with a helper that read this control connection, in its direction."""
     found: list[_Sight] = []
-    for crossing in topology.chain(start, topology.server.network) or ():
-        steps = [i for i, step in enumerate(control.steps) if step.at == crossing.device.name]
-        if steps and crossing.device.spec.ftp_helper:
-            before, behind = control.steps[steps[0] - 1].flow, control.steps[steps[-1]].flow
-            if before.ports.spans == ((FTP_CONTROL_PORT, FTP_CONTROL_PORT),):
-                found.append(_Sight(crossing, before, behind))
-    return found
+    ways = {each.device.name: each.way for each in topology.chain(start, topology.server.network) or ()}
+    for device in topology.devices:
+        steps = [i for i, step in enumerate(control.steps) if step.at == device.name]
+        turned = any(control.steps[i].does == "hairpin" for i in steps)
+        way = "turned" if turned else ways.get(device.name)
+        if not steps or way is None or not device.spec.ftp_helper:
+            continue
+        before, behind = control.steps[steps[0] - 1].flow, control.steps[steps[-1]].flow
+        if before.ports.spans == ((FTP_CONTROL_PORT, FTP_CONTROL_PORT),):
+            found.append(_Sight(device, way, before, behind))
+    return sorted(found, key=lambda sight: [step.at for step in control.steps].index(sight.device.name))

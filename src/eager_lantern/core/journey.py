@@ -9,6 +9,7 @@ together they always cover the leg exactly.
 from collections.abc import Iterator, Mapping
 from typing import Literal
 
+from msgspec import Struct
 from msgspec.structs import replace
 
 from .addresses import Address, AddressSet, public_addresses
@@ -20,9 +21,17 @@ from .topology import Device, Host, Side, Topology
 MOST_STEPS = 64
 _KEYS: dict[Reason, str] = {"no forward": "forwards", "forwarding is off": "forwarding", "no hairpin": "hairpin"}
 
-Helped = Mapping[str, Address | None]
-"""Gateways whose FTP helper expects this connection, each with the host that it leads to
-(None where the connection leaves through the gateway)."""
+
+class Expected(Struct, frozen=True):
+    """What a gateway's FTP helper does with a connection that it expects: leads it to ``host``, or lets
+    it out where there is none; one that it turns back seems to come from ``source``."""
+
+    host: Address | None = None
+    source: Address | None = None
+
+
+Helped = Mapping[str, Expected]
+"""The gateways whose helper expects a connection, by name."""
 
 
 def travel(topology: Topology, origin: Host | str, flow: Flow, helped: Helped | None = None) -> tuple[Journey, ...]:
@@ -129,9 +138,19 @@ class _Road:
 
     def _at_side(self, leg: Leg, holder: Side) -> Iterator[Journey]:
         if holder.side == "inside":
-            yield self._unmatched(leg, holder.device, "the device itself")
+            yield from self._at_inside(leg, holder.device)
         else:
             yield from self._inward(leg, holder.device)
+
+    def _at_inside(self, leg: Leg, device: Device) -> Iterator[Journey]:
+        """The device itself, unless its helper has told the sender of this address for data."""
+        expected = self.helped.get(device.name, Expected())
+        if expected.host is None or expected.source is None:
+            yield self._unmatched(leg, device, "the device itself")
+            return
+        flow = replace(leg.flow, to=expected.host, sources=AddressSet.single(expected.source), from_ports=None)
+        turned = leg.then(device.name, "hairpin", flow, (*device.place, "ftp_helper"))
+        yield from self.on_network(turned, device.spec.inside.network, device)
 
     def _sifted(self, leg: Leg, table: Table, at: str, verb: Verb) -> Iterator[Leg | Journey]:
         """The leg cut by a filter: legs that pass, journeys that end. An empty filter leaves no step."""
@@ -192,7 +211,7 @@ class _Road:
 
     def _rewritten(self, leg: Leg, device: Device) -> Iterator[tuple[Leg | Journey, bool]]:
         """Helper, forwards, then pairs; each result with whether it passes as forwarded."""
-        if host := self.helped.get(device.name):
+        if host := self.helped.get(device.name, Expected()).host:
             yield leg.then(device.name, "forward", replace(leg.flow, to=host), (*device.place, "ftp_helper")), True
             return
         waiting = [leg]

@@ -4,16 +4,16 @@ A layer is measured with the very engine that predicts: the site is rebuilt with
 layer thrown open, and the flow is sent through it. What arrives is what this layer passes.
 """
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from typing import Literal
 
 from msgspec import Struct, structs
 from msgspec.structs import replace
 
-from .addresses import Address, Addresses
+from .addresses import Addresses
 from .filters import Table
 from .flow import Flow, Journey
-from .journey import travel
+from .journey import Helped, travel
 from .place import Place
 from .ports import EVERY_PORT, PortSet
 from .site import OPEN, BlockedPorts, Filter, Forward, Gateway, GatewayFilter, HostFilter, Site
@@ -52,12 +52,10 @@ class Route(Struct, frozen=True):
     end: Host
     crossings: tuple[Crossing, ...]
     turning: Device | None
-    helped: Mapping[str, Address | None]
+    helped: Helped
 
 
-def route_of(
-    topology: Topology, origin: Host | str, flow: Flow, end: Host, helped: Mapping[str, Address | None]
-) -> Route:
+def route_of(topology: Topology, origin: Host | str, flow: Flow, end: Host, helped: Helped) -> Route:
     """The way from an origin to a host; a device that turns the flow back is on it too."""
     start = origin.network if isinstance(origin, Host) else origin
     crossings = topology.chain(start, end.network) or ()
