@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 from random_sites import FIRST, NETWORKS, sites
 
 SIX = {"internet": "2001:db8:ffff::", "a": "fd00:1::", "b": "2001:db8:b::", "c": "fd00:3::", "d": "2001:db8:d::"}
-SERVICES = {"drift": (21, "10-13"), "ebb": (2, "14-17"), "flow": (7, "18-20")}
+SERVICES = {"drift": (21, "10-12"), "ebb": (2, "13-15"), "flow": (7, "16-19")}
 often = st.sampled_from([True, True, True, False])
 seldom = st.sampled_from([True, False, False, False])
 

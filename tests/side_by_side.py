@@ -12,7 +12,9 @@ from eager_lantern.core.addresses import Address
 from eager_lantern.core.flow import Flow
 from eager_lantern.core.journey import travel
 from eager_lantern.core.ports import PortSet
+from eager_lantern.core.rehearsed import Rehearsed
 from eager_lantern.core.session import foresee
+from eager_lantern.core.site import Site
 from eager_lantern.core.topology import Topology
 from eager_lantern.files.site_file import parse_site
 from eager_lantern.lab.kernel import KernelLab, exchanged, has_helper
@@ -75,6 +77,16 @@ def compared(site: dict[str, Any], count: int, chance: random.Random, certain: P
         for each in results
     ]
     return [*(_held_against(topology, probe, each) for probe, each in zip(probes, seen, strict=True)), *sessions]
+
+
+def rehearsed(site: Site, built: Site | None = None) -> list[Rehearsed]:
+    """Every promise of a site in the kernel lab; ``built`` is what stands there instead."""
+    topology = Topology(site)
+    forecasts = [foresee(topology, each, ("promises", i)) for i, each in enumerate(site.promises)]
+    with tempfile.TemporaryDirectory(prefix="lantern-side-") as folder:
+        ready = prepared(topology, forecasts, Path(folder), with_daemon=False, able=Able(has_helper(), True))
+        with KernelLab(lab_nodes(built or site, ready.strangers)) as lab:
+            return ready.rehearsed(lab, lambda news: None)
 
 
 def _held_against(topology: Topology, probe: Probe, seen: Seen) -> Compared:

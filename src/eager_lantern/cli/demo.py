@@ -1,38 +1,33 @@
 """``demo``: the whole story on shipped data, in a temporary folder, without network or privileges."""
 
-import asyncio
 import shutil
 import tempfile
 from importlib.resources import files
 from pathlib import Path
-from secrets import token_hex
 from typing import Annotated
 
 import typer
 from rich.text import Text
 
-from ..core.ladder import Climb
-from ..core.site import Promise, Service
+from ..core.rehearsed import Rehearsed
+from ..core.session import foresee
 from ..core.topology import Topology
 from ..core.verdict import Verdict, judge
 from ..core.walk import walk_data
 from ..files.problem import BadInput, InputProblem
 from ..files.site_file import SiteFile, read_site
-from ..lab.self_signed import write_self_signed
-from ..lab.stand_in import LOOPBACK, Guest, StandIn, StandInSetup
-from ..live.plan import Plan
-from ..live.secret import Secret
-from ..live.visit import visit
+from ..lab.kernel import missing_means
+from ..lab.prepared import prepared
 from ..views.check_view import check_body
+from ..views.rehearse_view import rehearse_body
 from ..views.style import ACCENT, STRONG
-from ..views.visit_view import visit_view
 from ..views.walk_view import walk_view
+from .labs import CALLED, LabKind, able, built, progress
 from .output import show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 BEFORE, AFTER = "saltmarsh-before.site.yaml", "saltmarsh-after.site.yaml"
 SHIPPED = (BEFORE, AFTER, "creek-carrier.site.yaml")
-ACCOUNT = "station"
 
 
 @app.command(epilog="Example: eager-lantern demo --keep saltmarsh")
@@ -41,9 +36,10 @@ def demo(
         Path | None, typer.Option(readable=False, help="Keep the shipped site files in this new folder.")
     ] = None,
 ) -> None:
-    """Check a faulty site, check the mended one, and visit a real server on this machine.
+    """Check a faulty site, check the mended one, and rehearse that with real sessions.
 
-    Everything happens in a temporary folder and on the loopback address.
+    Everything happens in a temporary folder, in private network namespaces where this system
+    allows them, else on loopback addresses.
     """
     with tempfile.TemporaryDirectory(prefix="eager-lantern-") as name:
         folder = _shipped(Path(name))
@@ -53,14 +49,13 @@ def demo(
         _walked(before, verdict)
         _told("3. Two lines mended, nothing else touched.")
         after, verdict = _checked(folder / AFTER)
-        _told("4. A real session with a stand-in server on this machine, set up as the mended site says.")
-        climb = _visited(folder, after)
-        show(visit_view(climb))
+        _told("4. The mended site rehearsed: built on this machine, real sessions, every data port.")
+        results = _rehearsed(folder, after)
         if keep is not None:
             _keep(folder, keep)
     _told("Next")
     show(Text(f"  {each}", style=ACCENT) for each in _next(keep))
-    raise typer.Exit(0 if verdict.verdict == "kept" and climb.observed == "works" else 1)
+    raise typer.Exit(0 if verdict.verdict == "kept" and all(each.agree and each.kept for each in results) else 1)
 
 
 def _shipped(folder: Path) -> Path:
@@ -87,35 +82,18 @@ def _walked(source: SiteFile, verdict: Verdict) -> None:
     show(walk_view(journeys[0], source.line, Path(source.file).name))
 
 
-def _visited(folder: Path, source: SiteFile) -> Climb:
-    """Visit the stand-in as the first client that is promised something."""
-    promise = source.site.promises[0]
-    service = next(each for each in source.site.services if each.name == promise.service)
-    trusted, served = write_self_signed(folder, service.tls.names[0])
-    store = folder / "store"
+def _rehearsed(folder: Path, source: SiteFile) -> list[Rehearsed]:
+    """Every promise in the best lab that this machine allows."""
+    lab = LabKind.loopback if missing_means() else LabKind.kernel
+    topology = Topology(source.site)
+    forecasts = [foresee(topology, each, ("promises", i)) for i, each in enumerate(source.site.promises)]
+    store = folder / "lab"
     store.mkdir()
-    password = token_hex(12)
-    setup = StandInSetup(
-        guests=(Guest(ACCOUNT, password, store),),
-        passive_ports=service.passive.ports if service.passive else None,
-        certificate=served,
-    )
-    with StandIn(setup) as server:
-        return asyncio.run(visit(_plan(promise, service, server.port, trusted, Secret(password))))
-
-
-def _plan(promise: Promise, service: Service, port: int, trusted: Path, password: Secret) -> Plan:
-    return Plan(
-        name=service.tls.names[0],
-        address=LOOPBACK,
-        port=port,
-        user=ACCOUNT,
-        password=password,
-        security="explicit",
-        trusts=trusted,
-        client=promise.client,
-        service=service.name,
-    )
+    ready = prepared(topology, forecasts, store, with_daemon=False, able=able(lab))
+    with built(lab, ready) as stands:
+        results = ready.rehearsed(stands, progress())
+    show(rehearse_body(results, CALLED[lab], [None] * len(results), source.line))
+    return results
 
 
 def _keep(folder: Path, keep: Path) -> None:
@@ -134,5 +112,6 @@ def _next(keep: Path | None) -> list[str]:
     return [
         f"eager-lantern check {keep}/{BEFORE}",
         f"eager-lantern walk {keep}/{BEFORE} --client institute --rung data",
+        f"eager-lantern rehearse {keep}/{AFTER}     as above, with --keep-open for a look around",
         "eager-lantern visit ftp.example         a real session with a real server, rung by rung",
     ]

@@ -3,9 +3,7 @@
 import os
 import sys
 import tempfile
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
-from enum import StrEnum
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Annotated
 
@@ -22,31 +20,18 @@ from ..files.results import as_json, rehearse_result
 from ..files.site_file import find_site_file, read_site
 from ..lab.daemon import PROGRAM, missing_daemon
 from ..lab.errands import Capture, ErrandFailed, Look
-from ..lab.kernel import KernelLab, LabMissing, has_helper, missing_means, search_path
-from ..lab.kernel_plan import TooLarge, lab_nodes
-from ..lab.loopback import LoopbackLab, lowest_port
-from ..lab.prepared import Able, Prepared, prepared
+from ..lab.kernel import LabMissing, missing_means, search_path
+from ..lab.kernel_plan import TooLarge
+from ..lab.prepared import Prepared, prepared
 from ..lab.rehearsal import Lab
 from ..views.rehearse_view import rehearse_view
 from ..views.walk_view import LineOf
+from .labs import CALLED, LabKind, able, built, progress
 from .options import Format
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 CANNOT_TELL = 3
-
-
-class LabKind(StrEnum):
-    """Where the site is built."""
-
-    kernel = "kernel"
-    loopback = "loopback"
-
-
-_CALLED = {
-    LabKind.kernel: "the kernel lab: its packet filter decides",
-    LabKind.loopback: "the loopback lab: relays read the rules; it shows no helpers and no idle timeouts",
-}
 
 
 @app.command(epilog="Example: eager-lantern rehearse saltmarsh.site.yaml --capture gauge-store=store.pcap")
@@ -74,15 +59,15 @@ def rehearse(
     forecasts = [foresee(topology, each, ("promises", i)) for i, each in enumerate(source.site.promises)]
     _possible(lab, daemon, bool(keep_open or capture))
     with tempfile.TemporaryDirectory(prefix="eager-lantern-lab-") as folder:
-        ready = prepared(topology, forecasts, Path(folder), daemon, _able(lab))
+        ready = prepared(topology, forecasts, Path(folder), daemon, able(lab))
         names = _node_names(ready)
         if keep_open and keep_open not in names:
             raise typer.BadParameter(f"--keep-open: there is no “{keep_open}”{did_you_mean(keep_open, names)}")
         captures = [_capture(each, names) for each in capture or ()]
         try:
-            with _built(lab, ready) as stands:
+            with built(lab, ready) as stands:
                 stands.do_all(captures)
-                results = ready.rehearsed(stands, _progress())
+                results = ready.rehearsed(stands, progress())
                 _written(results, source.site.site, lab, topology, source.line, source.file, form)
                 if keep_open:
                     _look(stands, keep_open)
@@ -92,10 +77,6 @@ def rehearse(
             print(f"eager-lantern: {error}", file=sys.stderr)
             raise typer.Exit(CANNOT_TELL) from None
     raise typer.Exit(_code(results))
-
-
-def _able(lab: LabKind) -> Able:
-    return Able(has_helper(), True) if lab is LabKind.kernel else Able(False, False, lowest_port())
 
 
 def _possible(lab: LabKind, daemon: bool, looks: bool) -> None:
@@ -109,16 +90,6 @@ def _possible(lab: LabKind, daemon: bool, looks: bool) -> None:
         print(f"eager-lantern: {lack}; without --daemon the stand-in serves", file=sys.stderr)
     if lack:
         raise typer.Exit(CANNOT_TELL)
-
-
-@contextmanager
-def _built(lab: LabKind, ready: Prepared) -> Iterator[Lab]:
-    if lab is LabKind.loopback:
-        with LoopbackLab(ready.topology, ready.strangers) as stands:
-            yield stands
-    else:
-        with KernelLab(lab_nodes(ready.topology.site, ready.strangers)) as built:
-            yield built
 
 
 def _node_names(ready: Prepared) -> list[str]:
@@ -142,27 +113,14 @@ def _capture(text: str, names: Sequence[str]) -> tuple[str, Capture]:
     return name, Capture(target)
 
 
-def _progress() -> Callable[[str], None]:
-    """One line on a terminal that is written over; nothing elsewhere."""
-    terminal = sys.stderr.isatty()
-
-    def tell(news: str) -> None:
-        if terminal:
-            print(f"\r\x1b[2Krehearsing: {news} …", end="", file=sys.stderr, flush=True)
-
-    return tell
-
-
 def _written(
     results: list[Rehearsed], title: str, lab: LabKind, topology: Topology, line: LineOf, file: str, form: Format
 ) -> None:
-    if sys.stderr.isatty():
-        print("\r\x1b[2K", end="", file=sys.stderr, flush=True)
     if form is Format.json:
         emit(as_json(rehearse_result(results, lab.value)))
     else:
         journeys = [_journey(topology, each) for each in results]
-        show(rehearse_view(results, title, _CALLED[lab], journeys, line, file))
+        show(rehearse_view(results, title, CALLED[lab], journeys, line, file))
 
 
 def _journey(topology: Topology, result: Rehearsed) -> Journey | None:

@@ -49,8 +49,13 @@ class Observed(Struct, frozen=True):
     @property
     def extent(self) -> Extent:
         """By the data ports where there are any, and by the session."""
-        if not self.groups or (self.climb.stopped_at is not None and self.works == self.tried):
+        stopped = self.climb.stopped_at
+        if not self.groups and stopped is None:
+            return "works"
+        if not self.groups:
             return self.climb.observed
+        if stopped is not None and self.works == self.tried:
+            return "fails"
         if self.works == self.tried:
             return "works"
         return "partly" if self.works else "fails"

@@ -47,6 +47,7 @@ class Prepared:
         """Every promise observed in the lab and held against its forecast."""
         wanted = [each for each in self.trials if each.index not in self.reasons]
         seen = Rehearsal(lab, self.topology, wanted, self.servers, news).observed(frozenset(self.spared))
+        news("")
         said = {**self.spared, **self.reasons}
         results = [Rehearsed(each, seen.get(i), said.get(i, "")) for i, each in enumerate(self.forecasts)]
         return [

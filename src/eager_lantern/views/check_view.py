@@ -109,8 +109,7 @@ def _next(verdict: Verdict, file: str) -> Text:
             return command(f"Next: eager-lantern walk {file} {walk_words(each)}", ACCENT)
     works = next((each for each in verdict.forecasts if each.promise.holds == "works"), None)
     if works:
-        words = f"--client {works.promise.client} --service {works.promise.service}"
-        return command(f"Next, from {works.promise.client}: eager-lantern visit {file} {words}", ACCENT)
+        return command(f"Next: eager-lantern rehearse {file}   real sessions in a lab on this machine", ACCENT)
     return Text("Next: add promises to the site file, one for each thing that must work", style=ACCENT)
 
 

@@ -25,6 +25,15 @@ def rehearse_view(
 ) -> Iterator[RenderableType]:
     """One row a promise; ``journeys`` are the predicted ones where prediction and lab part."""
     yield between(title, _sum(results), STRONG)
+    yield from rehearse_body(results, lab, journeys, line)
+    yield ""
+    yield command(_next(results, file), ACCENT)
+
+
+def rehearse_body(
+    results: Sequence[Rehearsed], lab: str, journeys: Sequence[Journey | None], line: LineOf
+) -> Iterator[RenderableType]:
+    """The same without headline and next step."""
     yield Text(f"real sessions in {lab}", style=UNTRIED)
     yield ""
     table = columns(widths=(_STATE, None, None, None), gap=2)
@@ -37,8 +46,6 @@ def rehearse_view(
     for result, journey in zip(results, journeys, strict=True):
         if result.agree is False:
             yield from _apart(result, journey, line)
-    yield ""
-    yield command(_next(results, file), ACCENT)
 
 
 def _sum(results: Sequence[Rehearsed]) -> Text:

@@ -1,0 +1,167 @@
+"""The program `rehearse` as its users run it: both labs, a daemon, a shell, packets, and sudden ends."""
+
+import contextlib
+import json
+import os
+import pty
+import secrets
+import signal
+import struct
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+from daemon import needs_daemon
+from program import AFTER, BEFORE, run
+
+from eager_lantern.lab.kernel import missing_means
+
+LACK = missing_means()
+needs_kernel = [pytest.mark.kernel, pytest.mark.skipif(bool(LACK), reason=LACK)]
+PROGRAM = [sys.executable, "-m", "eager_lantern", "rehearse"]
+BARE = ["setpriv", "--bounding-set=-all", "--inh-caps=-all", "--no-new-privs"] if os.getuid() == 0 else []
+SHORT = """
+lantern: 1
+site: Short Pier
+networks: [{name: office, subnet: 10.61.4.0/24}]
+gateways:
+  - name: pier-router
+    outside: {network: internet, address: 198.51.100.61}
+    inside: {network: office, address: 10.61.4.1}
+    translate: outward
+    ftp_helper: true
+    forwards: [{ports: "21", to: 10.61.4.20}]
+server: {name: pier-store, network: office, address: 10.61.4.20}
+services: [{name: tides, protocol: ftp, control_port: 21, passive: {ports: 61200-61203}}]
+clients: [{name: gauge, network: internet, address: 203.0.113.50, reaches: 198.51.100.61}]
+promises: [{client: gauge, service: tides, mode: passive}]
+"""
+
+
+@pytest.fixture
+def short(tmp_path: Path) -> Path:
+    path = tmp_path / "short.site.yaml"
+    path.write_text(SHORT)
+    return path
+
+
+def marked(token: str) -> list[Path]:
+    """The processes that were started with a token in their environment, or by one that was."""
+    found = []
+    for each in Path("/proc").glob("[0-9]*"):
+        with contextlib.suppress(OSError):  # a process that has just ended
+            if token.encode() in (each / "environ").read_bytes() and (each / "exe").exists():
+                found.append(each)
+    return found
+
+
+@pytest.mark.parametrize("lab", [pytest.param("kernel", marks=needs_kernel), "loopback"])
+def test_every_lab_agrees_with_check_on_the_faulty_site(lab: str) -> None:
+    done = subprocess.run(
+        [*(BARE if lab == "loopback" else []), *PROGRAM, str(BEFORE), "--lab", lab, "--format", "json"],
+        capture_output=True, text=True, timeout=100, stdin=subprocess.DEVNULL,
+    )  # fmt: skip
+    assert done.returncode == 1, done.stderr
+    promises = json.loads(done.stdout)["promises"]
+    assert [each["agree"] for each in promises] == [True] * 5
+    assert [each["observed"] for each in promises] == ["fails", "partly", "works", "works", "fails"]
+    assert promises[1]["data"]["stopped"] == [{"ports": "61328-61455", "rung": "data", "outcome": "silent"}]
+    assert promises[1]["data"]["works"] == "61200-61327"
+
+
+def test_the_loopback_lab_says_what_it_cannot_show(short: Path) -> None:
+    done = run("rehearse", short, "--lab", "loopback")
+    assert done.returncode == 3
+    told = " ".join(done.stdout.split())
+    assert "pier-router reads FTP" in told
+    assert "it shows no helpers" in told
+
+
+class TestKernel:
+    pytestmark = needs_kernel
+
+    def test_the_helper_of_the_kernel_lets_every_data_port_in(self, short: Path) -> None:
+        done = run("rehearse", short)
+        assert (done.returncode, done.stderr) == (0, "")
+        assert "works: 61200-61203; list, send, fetch ok" in " ".join(done.stdout.split())
+
+    def test_two_labs_at_once_do_not_meet(self, short: Path) -> None:
+        labs = [subprocess.Popen([*PROGRAM, str(short)], stdout=subprocess.DEVNULL) for _ in range(2)]
+        assert [each.wait(timeout=60) for each in labs] == [0, 0]
+
+    @pytest.mark.parametrize("seconds", [0.1, 0.4, 0.6, 0.9, 1.5, 2.5])
+    def test_nothing_is_left_when_the_program_is_killed(self, seconds: float, tmp_path: Path) -> None:
+        mounts, token = Path("/proc/self/mounts").read_text(), f"lantern-test-{secrets.token_hex(8)}"
+        with subprocess.Popen(
+            [*PROGRAM, str(BEFORE)],
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            env={**os.environ, "TMPDIR": str(tmp_path), "MARK": token},
+        ) as program:
+            time.sleep(seconds)
+            assert marked(token) != []
+            program.send_signal(signal.SIGKILL)
+        deadline = time.monotonic() + 8
+        while time.monotonic() < deadline and marked(token):
+            time.sleep(0.05)
+        assert marked(token) == []
+        assert Path("/proc/self/mounts").read_text() == mounts
+
+    def test_packets_of_a_host_are_captured(self, short: Path, tmp_path: Path) -> None:
+        target = tmp_path / "store.pcap"
+        assert run("rehearse", short, "--capture", f"pier-store={target}").returncode == 0
+        raw = target.read_bytes()
+        magic, major, minor, _, _, _, link = struct.unpack_from("<IHHIIII", raw)
+        assert (magic, major, minor, link) == (0xA1B2C3D4, 2, 4, 1)
+        assert b"stand-in ready" in raw
+        again = run("rehearse", short, "--capture", f"pier-store={target}")
+        assert (again.returncode, again.stderr) == (2, f"{target}: exists already; name a new file\n")
+
+    def test_a_shell_in_the_lab_stands_where_it_was_asked_to(self, short: Path) -> None:
+        child, terminal = pty.fork()
+        if child == 0:
+            os.environ["SHELL"] = "/bin/sh"
+            os.execv(sys.executable, [*PROGRAM, str(short), "--keep-open", "pier-store"])
+        seen = b""
+        os.set_blocking(terminal, False)
+        asked = False
+        deadline = time.monotonic() + 60
+        while time.monotonic() < deadline:
+            try:
+                seen += os.read(terminal, 4096)
+            except BlockingIOError:
+                time.sleep(0.05)
+            except OSError:  # the terminal is closed
+                break
+            if b"A shell as pier-store" in seen and not asked:
+                os.write(terminal, b"ip -brief address show eth0; exit 0\n")
+                asked = True
+        assert os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]) == 0
+        assert b"10.61.4.20/32" in seen
+
+    @pytest.mark.parametrize("site", [AFTER])
+    @pytest.mark.daemon
+    @needs_daemon[1]
+    def test_sessions_with_a_real_daemon_agree(self, site: Path) -> None:
+        done = run("rehearse", site, "--daemon", "--format", "json")
+        promises = json.loads(done.stdout)["promises"]
+        assert (done.returncode, [each["agree"] for each in promises]) == (0, [True] * 5)
+        greeted = [rung["detail"] for rung in promises[0]["rungs"] if rung["rung"] == "greet"]
+        assert "ProFTPD" in greeted[0]
+
+
+@pytest.mark.parametrize(
+    ("words", "told"),
+    [
+        (["--keep-open", "pier-stor"], "there is no “pier-stor”; did you mean “pier-store”?"),
+        (["--capture", "pier-store"], "write NAME=FILE"),
+        (["--capture", "piet-store=x.pcap"], "did you mean “pier-store”?"),
+        (["--lab", "loopback", "--daemon"], "belong to the kernel lab"),
+    ],
+)
+def test_a_slip_on_the_command_line_is_told(words: list[str], told: str, short: Path) -> None:
+    done = run("rehearse", short, *words)
+    assert done.returncode == 2
+    assert told in " ".join(done.stderr.replace("│", " ").split())
