@@ -15,8 +15,8 @@ from .walk_view import LineOf, walk_steps
 
 _SAID: dict[Extent, str] = {"works": "works", "partly": "works in part", "fails": "fails", "unknown": "unknown"}
 _SHUT: dict[Extent, str] = {"works": "open", "partly": "open in part", "fails": "shut", "unknown": "unknown"}
-_WORD = {True: "agree", False: "apart", None: "unknown"}
-_STATE = 9
+_KEPT = {True: "kept", False: "broken", None: "unknown"}
+_STATE, _AGREE = 9, 5
 MOST_SETS = 3
 
 
@@ -36,26 +36,39 @@ def rehearse_body(
     """The same without headline and next step."""
     yield Text(f"real sessions in {lab}", style=UNTRIED)
     yield ""
-    table = columns(widths=(_STATE, None, None, None), gap=2)
-    table.add_row("", *(Text(each, style=UNTRIED) for each in ("promise", "predicted", "observed")))
-    for result in results:
-        table.add_row(state(_WORD[result.agree]), _promised(result), _predicted(result), _observed(result))
+    table = columns(widths=(_STATE, None, None, None, _AGREE), gap=2)
+    table.add_row("", *(Text(each, style=UNTRIED) for each in ("promise", "predicted", "observed", "agree")))
+    for result in sorted(results, key=_urgency):
+        table.add_row(
+            state(_KEPT[result.kept]), _promised(result), _predicted(result), _observed(result), _agreed(result)
+        )
         if result.reason and result.observed is not None:
-            table.add_row("", "", "", Text(result.reason, style=UNTRIED))
+            table.add_row("", "", "", Text(result.reason, style=UNTRIED), "")
     yield table
     for result, journey in zip(results, journeys, strict=True):
         if result.agree is False:
             yield from _apart(result, journey, line)
 
 
+def _urgency(result: Rehearsed) -> tuple[bool, bool, bool]:
+    """What parts from its prediction comes first, then what is broken, then what is unknown."""
+    return result.agree is not False, result.kept is not False, result.kept is not None
+
+
+def _agreed(result: Rehearsed) -> Text:
+    return {True: Text("yes"), False: Text("◆ no", style=STOPS), None: Text("–", style=UNTRIED)}[result.agree]
+
+
 def _sum(results: Sequence[Rehearsed]) -> Text:
     apart = sum(each.agree is False for each in results)
-    untold = sum(each.agree is None for each in results)
-    if apart:
-        return Text(f"◆ prediction and lab part in {apart} of {len(results)}", style=STOPS)
+    broken = sum(each.kept is False for each in results)
+    untold = sum(each.kept is None for each in results)
+    said = "all as predicted" if not apart else f"{apart} not as predicted"
+    if broken or apart:
+        return Text(f"◆ {broken} of {len(results)} promises broken, {said}", style=STOPS)
     if untold:
-        return Text(f"◌ {untold} of {len(results)} could not be compared", style=UNTRIED)
-    return Text("● prediction and lab agree", style=STRONG)
+        return Text(f"◌ {untold} of {len(results)} promises could not be tried", style=UNTRIED)
+    return Text(f"● every promise kept, {said}", style=STRONG)
 
 
 def _promised(result: Rehearsed) -> Text:

@@ -16,8 +16,6 @@ SHAPES: dict[str, tuple[str, Style]] = {
     "broken": ("◆", STOPS),
     "unknown": ("◌", UNTRIED),
     "bad input": ("✕", STOPS),
-    "agree": ("●", PASSES),
-    "apart": ("◆", STOPS),
     "ok": ("●", PASSES),
     "refused": ("◆", STOPS),
     "silent": ("◆", STOPS),
