@@ -151,13 +151,20 @@ def _title(trial: Trial) -> str:
 
 
 def _rounds(sessions: Sequence[Trial]) -> Iterator[list[Trial]]:
-    """Sessions of different services go on at once; those of one service, one after the other,
-    since one might take the data port that the other waits for."""
+    """Sessions of different clients with different services go on at once; others one after the
+    other, since one might take the data port that the other waits for."""
     waiting = list(sessions)
     while waiting:
-        batch = list({each.forecast.service.name: each for each in reversed(waiting)}.values())
+        batch: list[Trial] = []
+        for each in waiting:
+            if not any(each.node == other.node or _serves(each) == _serves(other) for other in batch):
+                batch.append(each)
         waiting = [each for each in waiting if each not in batch]
         yield batch
+
+
+def _serves(trial: Trial) -> str:
+    return trial.forecast.service.name
 
 
 def _came_to_data(climb: Climb) -> bool:

@@ -115,11 +115,16 @@ class Session:
         return event.reply
 
     async def _event(self) -> Event:
+        await self._heard()
+        return self._events.popleft()
+
+    async def _heard(self) -> Event:
+        """The next event, which stays the next."""
         while not self._events:
             if self.control.state is State.CLOSED:
                 raise Failed("wrong", "the server has closed the control connection")
             self._events.extend(self.control.receive(await self.wire.read()))
-        return self._events.popleft()
+        return self._events[0]
 
     async def _handshake(self, channel: Channel, session: ssl.SSLSession | None = None) -> None:
         try:
@@ -158,6 +163,21 @@ class Session:
         if reply.kind != 2:
             raise Failed("refused", f"{verb} {endpoint}: the server says {reply}")
         return f"{verb} {endpoint} accepted"
+
+    async def arrival(self, listener: "Listener") -> Channel:
+        """The server's data connection of active mode. Raises Failed where it comes from elsewhere,
+        and where the server says instead that it finds no way."""
+        data = asyncio.ensure_future(listener.arrival(self.wire.peer))
+        said = asyncio.ensure_future(self._heard())
+        try:
+            await asyncio.wait((data, said), return_when=asyncio.FIRST_COMPLETED)
+            if said.done() and (await said).reply.kind != 2:
+                raise Failed("refused", f"the server says {await self.completion()}")
+            return await data
+        finally:
+            for each in (data, said):
+                each.cancel()
+            await asyncio.gather(data, said, return_exceptions=True)
 
     async def shield_data(self, data: Channel) -> None:
         """TLS on a data connection, resuming the control connection's session."""

@@ -17,7 +17,7 @@ from ..core.ladder import Outcome, Rung
 from ..core.ports import PortSet
 from ..wire.control import State
 from ..wire.endpoints import Endpoint
-from ..wire.reply import ProtocolFault, Reply
+from ..wire.reply import ProtocolFault
 from .channel import Channel
 from .plan import Failed, Plan
 from .session import MOST_LISTING_BYTES, Listener, Session, opened, received
@@ -159,7 +159,8 @@ class _Trial:
         try:
             await session.wire.write(session.control.command("LIST"))
             await session.opening()
-            data, ended = await self._arrived(session, listener, wait)
+            async with asyncio.timeout(wait):
+                data = await session.arrival(listener)
         except TimeoutError:
             return None
         except Failed as failed:
@@ -167,24 +168,7 @@ class _Trial:
         finally:
             listener.close()
         self.sweeper.wait = max(self.sweeper.wait, 3 * (time.monotonic() - started))
-        return await self._read(session, data, ended)
-
-    async def _arrived(self, session: Session, listener: Listener, wait: float) -> tuple[Channel, Reply | None]:
-        """The server's connection, and its last word where that was as quick. Raises Failed where
-        the server says that it finds no way, and TimeoutError where neither comes."""
-        arrival = asyncio.ensure_future(listener.arrival(session.wire.peer))
-        answer = asyncio.ensure_future(session.completion())
-        try:
-            async with asyncio.timeout(wait):
-                await asyncio.wait((arrival, answer), return_when=asyncio.FIRST_COMPLETED)
-                ended = await answer if answer.done() else None
-                if ended is not None and ended.kind != 2:
-                    raise Failed("refused", f"the server says {ended}")
-                return await arrival, ended
-        finally:
-            for each in (arrival, answer):
-                each.cancel()
-            await asyncio.gather(arrival, answer, return_exceptions=True)
+        return await self._read(session, data)
 
     async def _listed(self, session: Session, data: Channel) -> Tried:
         await session.wire.write(session.control.command("LIST"))
@@ -199,13 +183,13 @@ class _Trial:
             return Tried("list", "wrong", str(error))
         return await self._read(session, data)
 
-    async def _read(self, session: Session, data: Channel, ended: Reply | None = None) -> Tried:
+    async def _read(self, session: Session, data: Channel) -> Tried:
         try:
             async with asyncio.timeout(self.plan.timeout):
                 await session.shield_data(data)
                 size = sum([len(chunk) async for chunk in received(data, MOST_LISTING_BYTES)])
                 await data.close()
-                reply = ended or await session.completion()
+                reply = await session.completion()
         except Failed as failed:
             return await self._refused(session, failed)
         except TimeoutError:

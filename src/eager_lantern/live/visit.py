@@ -244,7 +244,7 @@ class _Climber:
 
         async def awaited() -> str:
             await self._command(verb, argument)
-            channels.append(await listener.arrival(self.session.wire.peer))
+            channels.append(await self.session.arrival(listener))
             return f"the server connected to {named}"
 
         try:
