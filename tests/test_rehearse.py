@@ -57,6 +57,44 @@ def marked(token: str) -> list[Path]:
     return found
 
 
+ANYBODY = """
+lantern: 1
+site: Long Pier
+networks: [{name: office, subnet: 10.61.4.0/24}]
+gateways:
+  - name: pier-router
+    outside: {network: internet, address: 198.51.100.61}
+    inside: {network: office, address: 10.61.4.1}
+    translate: outward
+    forwards: [{ports: "21, 61200-61203", to: 10.61.4.20}]
+server: {name: pier-store, network: office, address: 10.61.4.20}
+services:
+  - {name: tides, protocol: ftp, control_port: 21, passive: {ports: 61200-61203, announce: 198.51.100.61}}
+  - {name: gauge-clock, protocol: other, control_port: 8123}
+clients:
+  - {name: gauge, network: internet, reaches: 198.51.100.61}
+  - {name: desk, network: office, address: 10.61.4.90, reaches: 10.61.4.20}
+promises:
+  - {client: gauge, service: tides, mode: passive}
+  - {client: internet, service: tides, holds: shut}
+  - {client: desk, service: gauge-clock}
+"""
+
+
+@pytest.mark.parametrize("lab", [pytest.param("kernel", marks=needs_kernel), "loopback"])
+def test_clients_without_an_address_and_other_services_are_tried_too(lab: str, tmp_path: Path) -> None:
+    path = tmp_path / "anybody.site.yaml"
+    path.write_text(ANYBODY)
+    done = run("rehearse", path, "--lab", lab, "--format", "json")
+    promises = json.loads(done.stdout)["promises"]
+    assert [(each["predicted"], each["observed"], each["agree"]) for each in promises] == [
+        ("works", "works", True),
+        ("works", "works", True),
+        ("works", "works", True),
+    ]
+    assert promises[2]["reason"] == "its port is tried, not what is spoken there"
+
+
 @pytest.mark.parametrize("lab", [pytest.param("kernel", marks=needs_kernel), "loopback"])
 def test_every_lab_agrees_with_check_on_the_faulty_site(lab: str) -> None:
     done = subprocess.run(

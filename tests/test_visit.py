@@ -167,6 +167,13 @@ def test_a_closed_port_and_a_name_without_address_are_told_apart() -> None:
     assert nameless.stopped_at.rung == "name"
 
 
+def test_an_active_connection_that_the_server_cannot_open_is_refused_not_silent() -> None:
+    with scripted({"PORT": b"200 ok\r\n", "LIST": b"150 here\r\n425 no way there\r\n"}) as server:
+        stopped = climbed(plan(server.port, mode="active", timeout=30)).stopped_at
+    assert stopped
+    assert (stopped.rung, stopped.outcome) == ("data", "refused")
+
+
 def visiting(server: Scripted, *words: str) -> "subprocess.Popen[str]":
     command = [sys.executable, "-m", "eager_lantern", "visit", "127.0.0.1", "--port", str(server.port)]
     command += ["--security", "none", "--user", USER, *words]

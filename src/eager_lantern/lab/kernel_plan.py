@@ -50,11 +50,12 @@ class TooLarge(ValueError):
 
 
 def lab_nodes(site: Site, strangers: Sequence[Client] = ()) -> tuple[Node, ...]:
-    """All nodes of a site, and hosts for strangers who stand on its networks.
+    """All nodes of a site, and hosts for strangers on its networks, or in place of a client of that name.
 
     Raises TooLarge for more hosts on one network than a bridge of the kernel holds.
     """
-    hosts: list[Server | Client] = [site.server, *site.clients, *strangers]
+    known = [each for each in site.clients if each.name not in {stranger.name for stranger in strangers}]
+    hosts: list[Server | Client] = [site.server, *known, *strangers]
     for network in {each.network for each in hosts}:
         count = sum(each.network == network for each in hosts)
         if count > MOST_ON_A_NETWORK:

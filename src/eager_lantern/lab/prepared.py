@@ -17,7 +17,9 @@ from .errands import Serve, Start
 from .rehearsal import Lab, News, Rehearsal, Servers
 from .retrace import retraced
 from .self_signed import write_self_signed
-from .trials import Trial, scaled, setups, stranger_of, trials, typed_names
+from .trials import Trial, player_of, scaled, setups, trials, typed_names
+
+OTHER = "its port is tried, not what is spoken there"
 
 
 @dataclass(frozen=True)
@@ -48,7 +50,8 @@ class Prepared:
         wanted = [each for each in self.trials if each.index not in self.reasons]
         seen = Rehearsal(lab, self.topology, wanted, self.servers, news).observed(frozenset(self.spared))
         news("")
-        said = {**self.spared, **self.reasons}
+        said = {i: OTHER for i, each in enumerate(self.forecasts) if each.service.protocol != "ftp"}
+        said |= {**self.spared, **self.reasons}
         results = [Rehearsed(each, seen.get(i), said.get(i, "")) for i, each in enumerate(self.forecasts)]
         return [
             replace(each, sightings=retraced(lab, self.topology, each, trial)) if each.agree is False else each
@@ -84,8 +87,9 @@ def _said(reasons: Mapping[int, str]) -> dict[int, str]:
 
 
 def _strangers(topology: Topology, forecasts: Sequence[Forecast]) -> Iterator[Client]:
-    for name in dict.fromkeys(each.stand.network for each in forecasts if isinstance(each.stand.origin, str)):
-        yield stranger_of(topology, [each for each in forecasts if each.stand.name == name], name)
+    for stand in {each.stand.name: each.stand for each in forecasts}.values():
+        if not stand.spec.address:
+            yield player_of(topology, forecasts, stand)
 
 
 def _daemons(topology: Topology, found: Sequence[Trial], folder: Path, served: Path | None) -> Iterator[Start]:

@@ -8,8 +8,10 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from secrets import token_hex
 
-from ..core.addresses import Address, Addresses, AddressSet
-from ..core.forecast import Forecast
+from msgspec import structs
+
+from ..core.addresses import FAMILIES, Address, Addresses, AddressSet
+from ..core.forecast import Forecast, Stand
 from ..core.rehearsed import to_try
 from ..core.session import inside_peers, resolved, targets, transfer_seconds
 from ..core.site import Client, Passive, Right, Service
@@ -58,19 +60,23 @@ def typed_names(topology: Topology) -> tuple[str, ...]:
     return tuple(dict.fromkeys(found))
 
 
-def stranger_of(topology: Topology, forecasts: Sequence[Forecast], network: str) -> Client:
-    """A host for whoever stands on a network without being a client of the site: an address for
-    each part of the network that is treated otherwise than the rest."""
-    parts = [each.asked.sources for forecast in forecasts for each in forecast.control]
-    whole = topology.sources(network, Addresses())
+def player_of(topology: Topology, forecasts: Sequence[Forecast], stand: Stand) -> Client:
+    """The host that plays a client in a lab: its own, or for a network, or a client whose address the
+    site does not tell, one with an address for each part of the network that is treated otherwise."""
+    if stand.spec.address:
+        return stand.spec
+    own = isinstance(stand.origin, Host)
+    parts = [each.asked.sources for one in forecasts if one.stand.name == stand.name for each in one.control]
+    whole = topology.sources(stand.network, Addresses())
     chosen: dict[int, Address] = {}
-    for part in (*parts, whole.of_family(4), whole.of_family(6)):
-        for family in (4, 6):
-            free = part.of_family(family) - AddressSet.single(*topology.held_on(network))
+    for part in (*parts, whole):
+        for family in FAMILIES:
+            free = part.of_family(family) - AddressSet.single(*topology.held_on(stand.network))
             if free and not any(number in free for number in chosen):
                 number = _likely(free)
                 chosen[number] = Address(number)
-    return Client(name=f"somebody on {network}", network=network, address=Addresses(tuple(chosen.values())))
+    name = stand.name if own else f"somebody on {stand.network}"
+    return structs.replace(stand.spec, name=name, address=Addresses(tuple(chosen.values())))
 
 
 def _likely(free: AddressSet) -> int:
@@ -80,21 +86,14 @@ def _likely(free: AddressSet) -> int:
 
 
 def trials(topology: Topology, forecasts: Sequence[Forecast], folder: Path, trusted: Path | None) -> Iterator[Trial]:
-    """What to try for each promise. Clients that are networks are played by strangers."""
+    """What to try for each promise."""
     for i, forecast in enumerate(forecasts):
-        host = _player(topology, forecasts, forecast)
+        host = player_of(topology, forecasts, forecast.stand)
         trial = Trial(i, forecast, host.name)
         if forecast.promise.holds == "shut" or forecast.service.protocol != "ftp":
             yield replace(trial, probes=tuple(_probes(topology, forecast, host)))
         else:
             yield _session(topology, trial, host, folder, trusted)
-
-
-def _player(topology: Topology, forecasts: Sequence[Forecast], forecast: Forecast) -> Client:
-    if isinstance(forecast.stand.origin, Host):
-        return forecast.stand.spec
-    mine = [each for each in forecasts if each.stand.name == forecast.stand.name]
-    return stranger_of(topology, mine, forecast.stand.network)
 
 
 def _probes(topology: Topology, forecast: Forecast, host: Client) -> Iterator[Probe]:
