@@ -41,7 +41,7 @@ def demo(
     Everything happens in a temporary folder, in private network namespaces where this system
     allows them, else on loopback addresses.
     """
-    with tempfile.TemporaryDirectory(prefix="eager-lantern-") as name:
+    with tempfile.TemporaryDirectory(prefix="eager-lantern-", ignore_cleanup_errors=True) as name:
         folder = _shipped(Path(name))
         _told("1. The site as it is this morning: uploads hang.")
         before, verdict = _checked(folder / BEFORE)

@@ -49,5 +49,5 @@ def built(lab: LabKind, ready: Prepared) -> Iterator[Lab]:
         with LoopbackLab(ready.topology, ready.strangers) as relays:
             yield relays
     else:
-        with KernelLab(lab_nodes(ready.topology.site, ready.strangers)) as stands:
+        with KernelLab(lab_nodes(ready.topology.site, ready.strangers), ready.folder) as stands:
             yield stands

@@ -58,7 +58,7 @@ def rehearse(
     topology = Topology(source.site)
     forecasts = [foresee(topology, each, ("promises", i)) for i, each in enumerate(source.site.promises)]
     _possible(lab, daemon, bool(keep_open or capture))
-    with tempfile.TemporaryDirectory(prefix="eager-lantern-lab-") as folder:
+    with tempfile.TemporaryDirectory(prefix="eager-lantern-lab-", ignore_cleanup_errors=True) as folder:
         ready = prepared(topology, forecasts, Path(folder), daemon, able(lab))
         names = _node_names(ready)
         if keep_open and keep_open not in names:

@@ -85,14 +85,22 @@ def _limit(path: str) -> int:
 
 
 class KernelLab:
-    """A site that stands, as a context manager. Raises LabMissing, TooLarge."""
+    """A site that stands, as a context manager; ``folder`` goes with it, however this process ends.
+    Raises LabMissing, TooLarge."""
 
-    def __init__(self, nodes: Sequence[Node]) -> None:
+    def __init__(self, nodes: Sequence[Node], folder: Path | None = None) -> None:
         room_for(nodes)
         self.nodes = {each.name: each for each in nodes}
         self._numbers = itertools.count()
         self._tool, theirs = Pipe()
-        command = [*UNSHARE, sys.executable, "-m", "eager_lantern.lab.kernel_run", str(theirs.fileno())]
+        command = [
+            *UNSHARE,
+            sys.executable,
+            "-m",
+            "eager_lantern.lab.kernel_run",
+            str(theirs.fileno()),
+            str(folder or ""),
+        ]
         environment = {**os.environ, "PATH": search_path()}
         self._process = subprocess.Popen(
             command, stdin=subprocess.DEVNULL, pass_fds=[theirs.fileno()], env=environment, stderr=subprocess.PIPE

@@ -8,6 +8,7 @@ tool ended. Every node is a process in a network namespace of its own.
 import contextlib
 import ctypes
 import os
+import shutil
 import subprocess
 import sys
 import threading
@@ -46,19 +47,19 @@ _CLONE_NEWNET = 0x40000000
 
 def main() -> None:
     """Build what the tool asks for, then carry errands and results until it is gone."""
-    tool = Connection(int(sys.argv[1]))
+    tool, folder = Connection(int(sys.argv[1])), sys.argv[2]
     try:
         nodes: tuple[Node, ...] = tool.recv()
         workers = _built(nodes)
-    except (OSError, subprocess.CalledProcessError, RuntimeError) as error:
-        with contextlib.suppress(OSError):
-            tool.send(f"{error}: {getattr(error, 'stderr', '') or ''}")
-        os._exit(1)
-    except EOFError:
-        os._exit(1)
-    tool.send("")
-    with contextlib.suppress(EOFError, OSError):
+        tool.send("")
         _carry(tool, workers)
+    except (subprocess.CalledProcessError, RuntimeError) as error:
+        with contextlib.suppress(OSError):
+            tool.send(f"{error}: {getattr(error, 'stderr', '')}")
+    except (EOFError, OSError):
+        pass  # the tool is gone, which is how a lab ends
+    if folder:
+        shutil.rmtree(folder, ignore_errors=True)  # the tool does so itself, unless it was killed
     os._exit(0)
 
 

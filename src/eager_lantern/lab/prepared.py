@@ -38,6 +38,7 @@ class Prepared:
     rehearsed, and ``spared`` what the daemon is not asked to do."""
 
     topology: Topology
+    folder: Path
     forecasts: tuple[Forecast, ...]
     strangers: tuple[Client, ...]
     trials: tuple[Trial, ...]
@@ -73,6 +74,7 @@ def prepared(
     spared = {each.index: cannot(topology, each.forecast) for each in found if each.guest} if with_daemon else {}
     return Prepared(
         topology,
+        folder,
         tuple(forecasts),
         tuple(_strangers(topology, forecasts)),
         found,

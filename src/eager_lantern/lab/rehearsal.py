@@ -108,11 +108,9 @@ class Rehearsal:
             for trial, (climb, plan) in zip(batch, climbs, strict=True)
             if trial.ports and _came_to_data(climb)
         ]
-        counts: dict[int, int] = {}
 
-        def tell(index: int, count: int) -> None:
-            counts[index] = count
-            self.news(f"{_title(swept[index][0])}: {count} of {len(swept[index][0].ports)} data ports")
+        def tell(index: int, news: str) -> None:
+            self.news(f"{_title(swept[index][0])}: {news}")
 
         results: list[Mapping[int, Tried]] = self.lab.do_all(
             [(trial.node, Sweep(plan, trial.ports)) for trial, _, plan in swept], tell

@@ -25,7 +25,7 @@ from .session import MOST_LISTING_BYTES, Listener, Session, opened, received
 LEAST_WAIT_SECONDS = 0.008
 SIDE_BY_SIDE = 128
 _FAULTS = (Failed, ProtocolFault, OSError, ssl.SSLError, EOFError, TimeoutError)
-Progress = Callable[[int], None]
+Progress = Callable[[str], None]
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,10 +56,10 @@ class _Sweeper:
 
     async def quickly(self) -> None:
         """One session tries each port once."""
-        trial = _Trial(self)
-        for port in tuple(self.left):
+        trial, ports = _Trial(self), tuple(self.left)
+        for i, port in enumerate(ports, start=1):
             await trial.one(port, self.wait)
-            self.progress(len(self.tried))
+            self.progress(f"{i} of {len(ports)} data ports")
         await trial.leave()
 
     async def patiently(self) -> None:
@@ -75,7 +75,7 @@ class _Sweeper:
             if port is None:
                 break
             await trial.one(port, self.plan.timeout)
-            self.progress(len(self.tried))
+            self.progress(f"{len(self.left)} data ports are silent so far")
         await trial.leave()
 
     def settle(self, port: int, tried: Tried) -> None:
