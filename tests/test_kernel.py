@@ -42,7 +42,7 @@ def test_where_prediction_and_lab_part_the_packets_tell_where_it_was_lost() -> N
     predicted, built = read_site(AFTER).site, read_site(BEFORE).site
     apart = [each for each in rehearsed(predicted, built) if each.agree is False]
     assert [(each.forecast.promise.client, each.parted_port) for each in apart] == [
-        ("field-station", 61200),
+        ("field-station", 61328),
         ("institute", 61328),
     ]
     assert apart[1].differences == ("ports 61328-61455: predicted works, observed silent at data",)

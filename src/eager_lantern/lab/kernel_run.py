@@ -53,9 +53,9 @@ def main() -> None:
         workers = _built(nodes)
         tool.send("")
         _carry(tool, workers)
-    except (subprocess.CalledProcessError, RuntimeError) as error:
+    except RuntimeError as error:
         with contextlib.suppress(OSError):
-            tool.send(f"{error}: {getattr(error, 'stderr', '')}")
+            tool.send(str(error))
     except (EOFError, OSError):
         pass  # the tool is gone, which is how a lab ends
     if folder:
@@ -141,7 +141,9 @@ def _batch(namespace: str, lines: list[str]) -> None:
 
 
 def _run(*command: str, text: str = "") -> None:
-    subprocess.run(command, input=text, text=True, check=True, capture_output=True)
+    done = subprocess.run(command, input=text, text=True, check=False, capture_output=True)
+    if done.returncode:
+        raise RuntimeError(f"{command[0]}: {(done.stderr.strip().splitlines() or ['failed'])[0]}")
 
 
 def _worker(number: int, node: Node) -> Connection:
@@ -156,9 +158,7 @@ def _worker(number: int, node: Node) -> Connection:
         _run("nft", "-f", "-", text=node.rules)
         theirs.send("")
         _serve(theirs, tuple(each.name for each in node.wires))
-    except subprocess.CalledProcessError as error:
-        theirs.send(error.stderr.strip())
-    except OSError as error:
+    except (RuntimeError, OSError) as error:
         theirs.send(str(error))
     except EOFError:
         pass
