@@ -51,7 +51,12 @@ class Prepared:
         wanted = [each for each in self.trials if each.index not in self.reasons]
         seen = Rehearsal(lab, self.topology, wanted, self.servers, news).observed(frozenset(self.spared))
         news("")
-        said = {i: OTHER for i, each in enumerate(self.forecasts) if each.service.protocol != "ftp"}
+        others = (
+            i
+            for i, each in enumerate(self.forecasts)
+            if each.service.protocol != "ftp" and each.promise.holds == "works"
+        )
+        said = dict.fromkeys(others, OTHER)
         said |= {**self.spared, **self.reasons}
         results = [Rehearsed(each, seen.get(i), said.get(i, "")) for i, each in enumerate(self.forecasts)]
         return [

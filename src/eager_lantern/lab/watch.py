@@ -14,12 +14,11 @@ from typing import Literal
 
 from ..core.rehearsed import Sighting
 from ..core.site import Transport
+from .tap import heard, tap
 
-ALL_PROTOCOLS = 0x0003
 IPV4, IPV6 = 0x0800, 0x86DD
 TCP, UDP = 6, 17
 SYN, RST, ACK = 0x02, 0x04, 0x10
-MOST_BYTES = 2048
 
 
 def watched(node: str, wires: tuple[str, ...], seconds: float) -> list[Sighting]:
@@ -27,19 +26,19 @@ def watched(node: str, wires: tuple[str, ...], seconds: float) -> list[Sighting]
     found: list[Sighting] = []
     with contextlib.ExitStack() as taps, selectors.DefaultSelector() as chosen:
         for wire in wires:
-            tap = taps.enter_context(socket.socket(socket.AF_PACKET, socket.SOCK_DGRAM, socket.htons(ALL_PROTOCOLS)))
-            tap.bind((wire, ALL_PROTOCOLS))
-            chosen.register(tap, selectors.EVENT_READ, wire)
+            chosen.register(taps.enter_context(tap(wire, socket.SOCK_DGRAM)), selectors.EVENT_READ, wire)
         end = time.monotonic() + seconds
         while (left := end - time.monotonic()) > 0:
             for key, _ in chosen.select(left):
-                packet, (_, kind, direction, *_) = key.fileobj.recvfrom(MOST_BYTES)  # type: ignore[union-attr]
+                when, packet, (_, kind, direction, *_) = heard(key.fileobj)  # type: ignore[arg-type]
                 way: Literal["in", "out"] = "out" if direction == socket.PACKET_OUTGOING else "in"
-                found += _sightings(node, key.data, way, kind, packet)
+                found += _sightings(when, node, key.data, way, kind, packet)
     return found
 
 
-def _sightings(node: str, wire: str, way: Literal["in", "out"], kind: int, packet: bytes) -> Iterator[Sighting]:
+def _sightings(
+    when: int, node: str, wire: str, way: Literal["in", "out"], kind: int, packet: bytes
+) -> Iterator[Sighting]:
     """The packet, where it is one that opens or refuses (RFC 791, RFC 8200, RFC 9293)."""
     if kind == IPV4:
         start, protocol, addresses = (packet[0] & 15) * 4, packet[9], (packet[12:16], packet[16:20])
@@ -56,4 +55,4 @@ def _sightings(node: str, wire: str, way: Literal["in", "out"], kind: int, packe
     what: Literal["opens", "answers", "refuses"] = "refuses" if flags & RST else "answers" if flags & ACK else "opens"
     source, to = (str(ip_address(each)) for each in addresses)
     transport: Transport = "tcp" if protocol == TCP else "udp"
-    yield Sighting(time.time(), node, wire, way, transport, what, source, source_port, to, port)
+    yield Sighting(when / 1e9, node, wire, way, transport, what, source, source_port, to, port)

@@ -9,14 +9,14 @@ from ..core.flow import Journey
 from ..core.ladder import Climb, Extent
 from ..core.ports import PortSet
 from ..core.rehearsed import Observed, Rehearsed, Sighting
-from .screen import between, columns, command, state
+from .screen import Share, between, columns, command, state
 from .style import ACCENT, STOPS, STRONG, UNTRIED
 from .walk_view import LineOf, walk_steps
 
 _SAID: dict[Extent, str] = {"works": "works", "partly": "works in part", "fails": "fails", "unknown": "unknown"}
 _SHUT: dict[Extent, str] = {"works": "open", "partly": "open in part", "fails": "shut", "unknown": "unknown"}
 _KEPT = {True: "kept", False: "broken", None: "unknown"}
-_STATE, _AGREE = 9, 5
+_STATE, _AGREE = 8, 5
 MOST_SETS = 3
 
 
@@ -36,7 +36,7 @@ def rehearse_body(
     """The same without headline and next step."""
     yield Text(f"real sessions in {lab}", style=UNTRIED)
     yield ""
-    table = columns(widths=(_STATE, None, None, None, _AGREE), gap=2)
+    table = columns(widths=(_STATE, Share(26), Share(22), Share(30), _AGREE), gap=2)
     table.add_row("", *(Text(each, style=UNTRIED) for each in ("promise", "predicted", "observed", "agree")))
     for result in sorted(results, key=_urgency):
         table.add_row(
@@ -109,7 +109,7 @@ def _moved(seen: Observed) -> str:
     if stopped is not None:
         return "" if stopped.rung in ("data", "list") else f"; {stopped.outcome} at {stopped.rung}"
     moved = [each.rung for each in seen.climb.rungs if each.rung in ("list", "send", "fetch") and each.outcome == "ok"]
-    return f"; {', '.join(moved)} ok" if moved else ""
+    return f"; {', '.join(moved)}" if moved else ""
 
 
 def _ports(ports: PortSet) -> str:

@@ -2,6 +2,7 @@
 
 import io
 from collections.abc import Iterable
+from dataclasses import dataclass
 
 from rich.console import Console, RenderableType
 from rich.style import Style
@@ -39,11 +40,21 @@ def command(text: str, style: Style) -> Text:
     return Text(text, style=style, no_wrap=True)
 
 
-def columns(*, widths: tuple[int | None, ...], gap: int = 1) -> Table:
+@dataclass(frozen=True)
+class Share:
+    """A column that takes a part of what the others leave, and folds."""
+
+    part: int
+
+
+def columns(*, widths: tuple[int | Share | None, ...], gap: int = 1) -> Table:
     """A table without lines; a width of None takes what is left and folds."""
     table = Table.grid(padding=(0, gap, 0, 0), expand=True)
     for width in widths:
-        table.add_column(width=width, no_wrap=width is not None, ratio=None if width else 1, overflow="fold")
+        if isinstance(width, int):
+            table.add_column(width=width, no_wrap=True, overflow="fold")
+        else:
+            table.add_column(ratio=width.part if width else 1, overflow="fold")
     return table
 
 
