@@ -22,7 +22,7 @@ from eager_lantern.lab.kernel_plan import lab_nodes
 from eager_lantern.lab.prepared import Able, prepared
 from eager_lantern.lab.probes import Probe, Seen
 
-FIRST_SOURCE_PORT, FTP_DATA_PORT = 4900, 20
+FIRST_SOURCE_PORT, ACTIVE_SOURCE_PORT = 4900, 20
 LISTENING = list(range(1, 2 * PORTS + 12))
 
 
@@ -50,7 +50,7 @@ def random_probes(site: dict[str, Any], count: int, chance: random.Random) -> li
         to, port = chance.choice(targets), chance.randint(1, PORTS + 1)
         source = next((each for each in own if (":" in each) == (":" in to)), None)
         if source is not None and to not in own:
-            source_port = FIRST_SOURCE_PORT + i if i >= len(site["clients"]) else FTP_DATA_PORT
+            source_port = FIRST_SOURCE_PORT + i if i >= len(site["clients"]) else ACTIVE_SOURCE_PORT
             if port != source_port:
                 found.append(Probe(host["name"], chance.choice(["tcp", "tcp", "udp"]), source, source_port, to, port))
     return found

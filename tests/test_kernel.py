@@ -6,7 +6,7 @@ from typing import Any
 
 import pytest
 from hypothesis import HealthCheck, Phase, given, seed, settings
-from program import AFTER, BEFORE
+from program import AFTER, BEFORE, DATA
 from rich_sites import rich_sites
 from side_by_side import compared, rehearsed
 from test_sites import TABLE, changed
@@ -36,6 +36,11 @@ def test_sessions_in_the_lab_end_as_predicted_for_small_sites(case: dict[str, An
         assert result.reason == ""
         assert result.differences == ()
         assert result.agree is (None if case["predicted"] == "unknown" else True)
+
+
+def test_nobody_on_the_internet_has_a_way_to_a_carrier_address_though_a_router_there_has_it() -> None:
+    results = rehearsed(read_site(DATA / "creek-carrier.site.yaml").site)
+    assert [(each.forecast.predicted, each.agree) for each in results] == [("fails", True), ("works", True)]
 
 
 def test_where_prediction_and_lab_part_the_packets_tell_where_it_was_lost() -> None:
