@@ -69,12 +69,12 @@ def main(count: int, probes: int, start: int, processes: int) -> int:
     print("sessions: " + ", ".join(f"{tally[f'session {each}']} predicted {each}" for each in (*EXTENTS, "unknown")))
     print(f"disagreements: {len(differing)}")
     print(f"{1000 * seconds / connections:.1f} ms a connection, sessions and all, {seconds:.0f} s in all")
-    for i, (each, site) in enumerate(differing):
-        print(f"{each.what}\n  {each.differs}")
-        if i < MOST_SHRUNK:
-            path = Path(f"disagreement-{start}-{i}.site.yaml")
-            path.write_text(json.dumps(shrunk(site, each), indent=1))
-            print(f"  shown by {path}")
+    for each, _ in differing:
+        print(f"{each.what}\n  {each.differs}", flush=True)
+    for i, (each, site) in enumerate(differing[:MOST_SHRUNK]):
+        path = Path(f"disagreement-{start}-{i}.site.yaml")
+        path.write_text(json.dumps(shrunk(site, each), indent=1))
+        print(f"{path} shows: {each.what}")
     return int(bool(differing))
 
 

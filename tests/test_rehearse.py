@@ -117,6 +117,15 @@ def test_the_loopback_lab_says_what_it_cannot_show(short: Path) -> None:
     assert "it shows no helpers" in told
 
 
+@pytest.mark.parametrize("lab", [pytest.param("kernel", marks=needs_kernel), "loopback"])
+def test_two_labs_at_once_do_not_meet(lab: str, tmp_path: Path) -> None:
+    path = tmp_path / "anybody.site.yaml"
+    path.write_text(ANYBODY)
+    command = [*PROGRAM, str(path), "--lab", lab]
+    labs = [subprocess.Popen(command, stdout=subprocess.PIPE, text=True) for _ in range(2)]
+    assert [each.communicate(timeout=60)[0].count("yes") for each in labs] == [3, 3]
+
+
 class TestKernel:
     pytestmark = needs_kernel
 
@@ -126,10 +135,6 @@ class TestKernel:
         promise = json.loads(done.stdout)["promises"][0]
         assert promise["data"]["works"] == "61200-61203"
         assert [each["outcome"] for each in promise["rungs"] if each["rung"] in ("list", "send", "fetch")] == ["ok"] * 3
-
-    def test_two_labs_at_once_do_not_meet(self, short: Path) -> None:
-        labs = [subprocess.Popen([*PROGRAM, str(short)], stdout=subprocess.DEVNULL) for _ in range(2)]
-        assert [each.wait(timeout=60) for each in labs] == [0, 0]
 
     @pytest.mark.parametrize("seconds", [0.1, 0.4, 0.6, 0.9, 1.5, 2.5])
     def test_nothing_is_left_when_the_program_is_killed(self, seconds: float, tmp_path: Path) -> None:

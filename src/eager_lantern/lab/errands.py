@@ -27,6 +27,7 @@ from .stand_in import StandIn, StandInSetup
 from .watch import watched
 
 Report = Callable[[Any], None]
+MORE_PATIENCE = 5
 TIMEOUT_SETTINGS = ("tcp_timeout_established", "udp_timeout", "udp_timeout_stream")
 
 
@@ -172,7 +173,11 @@ class Stop:
 
 @dataclass(frozen=True)
 class Session:
-    """A real session; each plan is one address that the client may try, in its order."""
+    """A real session; each plan is one address that the client may try, in its order.
+
+    A network that loses packets shows where a connection is opened. Silence elsewhere may be a busy
+    machine: such a session is tried once more with more patience before it is believed.
+    """
 
     plans: tuple[Plan, ...]
 
@@ -181,11 +186,19 @@ class Session:
         climbs = []
         for plan in self.plans:
             climb = asyncio.run(visit(replace(plan, reach=place.reach), report))
+            if _is_doubtful(climb) and not plan.lasts:
+                patient = replace(plan, reach=place.reach, timeout=MORE_PATIENCE * plan.timeout)
+                climb = asyncio.run(visit(patient, report))
             stopped = climb.stopped_at
             if stopped is None or stopped.rung != "connect":
                 return climb, plan
             climbs.append((climb, plan))
         return climbs[0]
+
+
+def _is_doubtful(climb: Climb) -> bool:
+    stopped = climb.stopped_at
+    return stopped is not None and stopped.outcome == "silent" and stopped.rung not in ("connect", "data")
 
 
 @dataclass(frozen=True)

@@ -12,6 +12,7 @@ import contextlib
 import errno
 import itertools
 import resource
+import secrets
 import socket
 import threading
 from collections.abc import Callable, Sequence
@@ -29,7 +30,6 @@ from .errands import Errand, ErrandFailed, Place
 from .relay import Arrival, Caller, Ended, Onward, hop, leaves
 from .trials import SOURCE_PORT
 
-FIRST = int(IPv4Address("127.61.0.1"))
 CHUNK = 65_536
 PATIENCE_SECONDS = 5
 MOST_HOPS = 32
@@ -42,9 +42,11 @@ class Aliases:
     """The loopback addresses that stand for a site's addresses, and back."""
 
     def __init__(self) -> None:
+        # a corner of 127.0.0.0/8 by chance, so that labs at once do not meet
+        first = IPv4Address(f"127.{16 + secrets.randbelow(239)}.{secrets.randbelow(256)}.1")
         self._of: dict[tuple[str, int], str] = {}
         self._back: dict[str, Address] = {}
-        self._numbers = itertools.count(FIRST)
+        self._numbers = itertools.count(int(first))
         self._lock = threading.Lock()
 
     def of(self, network: str, address: Address) -> str:

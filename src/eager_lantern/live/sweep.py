@@ -107,7 +107,7 @@ class _Trial:
                 return
             self.sweeper.left.pop(port)
             found = await self._passive(session, endpoint, wait)
-        if found is None and wait < self.plan.timeout:
+        if wait < self.plan.timeout and (found is None or found.outcome == "silent"):
             self.sweeper.left[port] = None
         else:
             self.sweeper.settle(port, found or Tried("data", "silent", f"no answer within {wait:g} s"))
