@@ -68,15 +68,15 @@ def compared(site: dict[str, Any], count: int, chance: random.Random, certain: P
             seen = exchanged(lab, probes, LISTENING)
             results = ready.rehearsed(lab, lambda news: None)
     sessions = [
-        Compared(
-            "session",
-            str(each.forecast.promise),
-            each.forecast.predicted,
-            "; ".join(each.differences) if each.agree is False else "",
-        )
-        for each in results
+        Compared("session", str(each.forecast.promise), each.forecast.predicted, _apart(each)) for each in results
     ]
     return [*(_held_against(topology, probe, each) for probe, each in zip(probes, seen, strict=True)), *sessions]
+
+
+def _apart(result: Rehearsed) -> str:
+    if result.observed is not None and result.observed.untried:
+        return f"ports {result.observed.untried} could not be tried"
+    return "; ".join(result.differences) if result.agree is False else ""
 
 
 def rehearsed(site: Site, built: Site | None = None) -> list[Rehearsed]:

@@ -2,9 +2,11 @@
 
 import json
 import random
+from pathlib import Path
 from typing import Any
 
 import pytest
+import yaml
 from hypothesis import HealthCheck, Phase, given, seed, settings
 from program import AFTER, BEFORE, DATA
 from rich_sites import rich_sites
@@ -17,6 +19,7 @@ from eager_lantern.lab.kernel import KernelLab, LabMissing, missing_means
 from eager_lantern.lab.kernel_plan import TooLarge, lab_nodes
 
 LACK = missing_means()
+FOUND = yaml.safe_load((Path(__file__).parent / "cases" / "found.yaml").read_text())
 pytestmark = [pytest.mark.kernel, pytest.mark.skipif(bool(LACK), reason=LACK)]
 
 
@@ -30,12 +33,14 @@ def test_kernel_and_prediction_agree_on_random_sites(site: dict[str, Any]) -> No
     assert [each for each in found if each.differs] == [], json.dumps(site)
 
 
-@pytest.mark.parametrize("case", TABLE["cases"], ids=lambda case: case["name"])
-def test_sessions_in_the_lab_end_as_predicted_for_small_sites(case: dict[str, Any]) -> None:
-    for result in rehearsed(parse_site(case["name"], json.dumps(changed(case))).site):
-        assert result.reason == ""
-        assert result.differences == ()
-        assert result.agree is (None if case["predicted"] == "unknown" else True)
+ALL = [(TABLE, case) for case in TABLE["cases"]] + [(FOUND, case) for case in FOUND["cases"]]
+
+
+@pytest.mark.parametrize(("table", "case"), ALL, ids=[case["name"] for _, case in ALL])
+def test_sessions_in_the_lab_end_as_predicted_for_small_sites(table: dict[str, Any], case: dict[str, Any]) -> None:
+    for result in rehearsed(parse_site(case["name"], json.dumps(changed(case, table))).site):
+        assert (result.reason, result.forecast.predicted) == ("", case["predicted"])
+        assert result.agree is (None if case["predicted"] == "unknown" else True), result.differences
 
 
 def test_nobody_on_the_internet_has_a_way_to_a_carrier_address_though_a_router_there_has_it() -> None:

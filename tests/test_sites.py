@@ -21,8 +21,8 @@ from eager_lantern.views.screen import rendered
 TABLE = yaml.safe_load((Path(__file__).parent / "cases" / "sites.yaml").read_text())
 
 
-def changed(case: dict[str, Any]) -> dict[str, Any]:
-    site = copy.deepcopy(TABLE["bases"][case["base"]])
+def changed(case: dict[str, Any], table: dict[str, Any] = TABLE) -> dict[str, Any]:
+    site = copy.deepcopy(table["bases"][case["base"]])
     if "client" in case or "mode" in case:
         promise = {"client": case.get("client", "gauge"), "service": "tides", "mode": case.get("mode", "passive")}
         site["promises"] = [promise]

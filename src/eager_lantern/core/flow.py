@@ -40,6 +40,7 @@ Reason = Literal[
     "source address may change",
     "leads back out",
     "goes in circles",
+    "reads it twice",
 ]
 
 

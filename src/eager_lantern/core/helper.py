@@ -11,7 +11,7 @@ from typing import Literal
 
 from msgspec import Struct, field
 
-from .addresses import Address
+from .addresses import Address, AddressSet
 from .flow import Flow, Journey
 from .journey import Expected
 from .topology import Device, Topology
@@ -44,7 +44,8 @@ def announced_through(topology: Topology, control: Journey, start: str, address:
     for sight in reversed(_readers(topology, control, start)):
         if not extended and address != sight.behind.to:
             continue
-        helped[sight.device.name] = Expected(None if sight.way == "outward" else sight.behind.to)
+        host = None if sight.way == "outward" else sight.behind.to
+        helped[sight.device.name] = Expected(sight.before.sources, host)
         if not extended:
             address = sight.before.to
     return Followed(address, helped)
@@ -56,13 +57,22 @@ def named_through(topology: Topology, control: Journey, start: str, address: Add
     for sight in _readers(topology, control, start):
         if sight.before.sources.spans != ((address.number, address.number),):
             continue
-        if sight.way == "inward":
-            helped[sight.device.name] = Expected()
-        else:
-            helped[sight.device.name] = Expected(address, sight.before.to if sight.way == "turned" else None)
+        server, host = AddressSet.single(sight.behind.to), None if sight.way == "inward" else address
+        known_as = None if sight.way == "outward" else sight.before.to
+        helped[sight.device.name] = Expected(server, host, known_as)
         if len(sight.behind.sources) == 1:
             address = Address(sight.behind.sources.lowest)
     return Followed(address, helped)
+
+
+def reads_twice(topology: Topology, control: Journey) -> Device | None:
+    """A device with a helper that the control connection passes, leaves, and passes again: what its
+    two readings of the same words make of each other is not told by any rule of the site."""
+    for device in topology.devices:
+        steps = [i for i, step in enumerate(control.steps) if step.at == device.name]
+        if device.spec.ftp_helper and steps and steps[-1] - steps[0] >= len(steps):
+            return device
+    return None
 
 
 def _readers(topology: Topology, control: Journey, start: str) -> list[_Sight]:

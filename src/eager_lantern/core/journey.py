@@ -24,8 +24,11 @@ _KEYS: dict[Reason, str] = {"no forward": "forwards", "forwarding is off": "forw
 
 class Expected(Struct, frozen=True):
     """What a gateway's FTP helper does with a connection that it expects: leads it to ``host``, or lets
-    it out where there is none; one that it turns back seems to come from ``source``."""
+    it out where there is none; ``source`` is what the host behind it knows the other end by, where
+    the device gives it that. It is expected only from ``peers``, the other end of the control
+    connection as the device sees it."""
 
+    peers: AddressSet
     host: Address | None = None
     source: Address | None = None
 
@@ -142,10 +145,15 @@ class _Road:
         else:
             yield from self._inward(leg, holder.device)
 
+    def _expected(self, leg: Leg, device: Device) -> Expected | None:
+        """What the device's helper expects, where this is it."""
+        expected = self.helped.get(device.name)
+        return expected if expected is not None and not leg.flow.sources - expected.peers else None
+
     def _at_inside(self, leg: Leg, device: Device) -> Iterator[Journey]:
         """The device itself, unless its helper has told the sender of this address for data."""
-        expected = self.helped.get(device.name, Expected())
-        if expected.host is None or expected.source is None:
+        expected = self._expected(leg, device)
+        if expected is None or expected.host is None or expected.source is None:
             yield self._unmatched(leg, device, "the device itself")
             return
         flow = replace(leg.flow, to=expected.host, sources=AddressSet.single(expected.source), from_ports=None)
@@ -189,7 +197,7 @@ class _Road:
                 yield passed
             elif passed.flow.to in device.spec.inside.address:
                 yield self._unmatched(passed, device, "the device itself")
-            elif device.name in self.helped:
+            elif self._expected(passed, device) is not None:
                 yield from self.on_network(passed, device.spec.inside.network, device)
             else:
                 yield from self._filtered_in(passed, device)
@@ -211,8 +219,10 @@ class _Road:
 
     def _rewritten(self, leg: Leg, device: Device) -> Iterator[tuple[Leg | Journey, bool]]:
         """Helper, forwards, then pairs; each result with whether it passes as forwarded."""
-        if host := self.helped.get(device.name, Expected()).host:
-            yield leg.then(device.name, "forward", replace(leg.flow, to=host), (*device.place, "ftp_helper")), True
+        expected = self._expected(leg, device)
+        if expected is not None and expected.host is not None:
+            flow = replace(leg.flow, to=expected.host)
+            yield leg.then(device.name, "forward", flow, (*device.place, "ftp_helper")), True
             return
         waiting = [leg]
         for i, forward in device.spec.entered_forwards() if device.spec.forwarding else ():
@@ -256,7 +266,12 @@ class _Road:
 
     def _outward(self, leg: Leg, device: Device) -> Iterator[Journey]:
         network = device.spec.outside.network
-        if device.name in self.helped:
+        expected = self._expected(leg, device)
+        if expected is not None and expected.source is not None:
+            flow = replace(leg.flow, sources=AddressSet.single(expected.source), from_ports=None, pooled=False)
+            yield from self.on_network(leg.then(device.name, "translate", flow, (*device.place, "ftp_helper")), network)
+            return
+        if expected is not None:
             passes: Iterator[Leg | Journey] = iter((leg,))
         else:
             passes = self._sifted(leg, device.outward, device.name, "let-out")

@@ -39,8 +39,8 @@ def _forwards_twice(gateway: Gateway, place: Place) -> Iterator[Finding]:
     for j, later in enumerate(gateway.forwards):
         for earlier in gateway.forwards[:j]:
             both = earlier.ports & later.ports
-            same = earlier.protocol == later.protocol and earlier.enabled and later.enabled
-            if both and same and earlier.from_ is None and later.from_ is None:
+            same = earlier.protocol == later.protocol and earlier.to.family == later.to.family
+            if both and same and earlier.enabled and later.enabled and earlier.from_ is None and later.from_ is None:
                 message = f"{gateway.name} forwards {_ports(both)} twice: to {earlier.to} first, so never to {later.to}"
                 if earlier.to == later.to and earlier.offset == later.offset:
                     message = f"{gateway.name} forwards {_ports(both)} to {later.to} twice"

@@ -31,10 +31,12 @@ class Group(Struct, frozen=True):
 
 
 class Observed(Struct, frozen=True):
-    """What a lab saw of a promise: a session, and what became of each data port tried."""
+    """What a lab saw of a promise: a session, and what became of each data port tried; ``untried``
+    are those that no session got as far as."""
 
     climb: Climb
     groups: tuple[Group, ...] = ()
+    untried: PortSet = PortSet()
 
     @property
     def tried(self) -> PortSet:
@@ -50,6 +52,8 @@ class Observed(Struct, frozen=True):
     def extent(self) -> Extent:
         """By the data ports where there are any, and by the session."""
         stopped = self.climb.stopped_at
+        if self.untried and self.works == self.tried:
+            return "unknown"
         if not self.groups and stopped is None:
             return "works"
         if not self.groups:
@@ -92,12 +96,12 @@ class Rehearsed(Struct, frozen=True):
 
     @property
     def agree(self) -> bool | None:
-        """None where there is nothing to compare: not observed, not known, or by chance, where the
-        control connection itself depends on the source port that the client happens to have."""
+        """None where there is nothing to compare: not observed, or not all of it, not known, or by
+        chance, where the control connection depends on the client's source port."""
         by_chance = self.forecast.predicted == "partly" and self.forecast.data is None
         if self.observed is None or self.forecast.predicted == "unknown" or by_chance:
             return None
-        return not self.differences
+        return None if self.observed.untried and not self.differences else not self.differences
 
     @property
     def parted_port(self) -> int | None:

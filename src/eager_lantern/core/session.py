@@ -12,13 +12,13 @@ from msgspec.structs import replace
 from .addresses import Address, Addresses, AddressSet
 from .flow import Flow, Journey, Leg, Reason
 from .forecast import Forecast, Stand, Stop, data_of, extent_of, rung_of, stops_of
-from .helper import Followed, announced_through, named_through
+from .helper import Followed, announced_through, named_through, reads_twice
 from .journey import travel
 from .ladder import Extent, Rung
 from .place import Place
 from .ports import EVERY_PORT, UNPRIVILEGED, PortSet
 from .site import INTERNET, Active, Client, Destination, Passive, Promise, Service
-from .topology import Topology
+from .topology import Device, Topology
 
 
 def foresee(topology: Topology, promise: Promise, place: Place) -> Forecast:
@@ -47,6 +47,10 @@ def _stopped(forecast: Forecast, extent: Extent, rung: Rung, *stops: Stop) -> Fo
 
 def _unknown(stand: Stand, reason: Reason) -> Stop:
     return Stop(PortSet(), "unknown", stand.name, None, reason, None)
+
+
+def _read_twice(reader: Device) -> Stop:
+    return Stop(PortSet(), "unknown", reader.name, None, "reads it twice", (*reader.place, "ftp_helper"))
 
 
 def stand_of(topology: Topology, name: str) -> Stand:
@@ -165,6 +169,8 @@ def _passive(topology: Topology, forecast: Forecast) -> Forecast:
     if told is None:
         return _stopped(forecast, "unknown", "announce", _unknown(stand, "no outside address"))
     plain = forecast.service.tls.mode == "none"
+    if plain and (reader := reads_twice(topology, control)) is not None:
+        return _stopped(forecast, "unknown", "announce", _read_twice(reader))
     followed = announced_through(topology, control, stand.network, told, extended) if plain else Followed(told)
     data_to = followed.address if stand.spec.trusts_announced and not extended else target
     flow = Flow("tcp", stand.sources, UNPRIVILEGED, data_to, passive.ports)
@@ -246,6 +252,8 @@ def _active(topology: Topology, forecast: Forecast) -> Forecast:
     if named is None:
         return _stopped(forecast, "unknown", "announce", _unknown(stand, "client has no address"))
     plain = forecast.service.tls.mode == "none"
+    if plain and (reader := reads_twice(topology, control)) is not None:
+        return _stopped(forecast, "unknown", "announce", _read_twice(reader))
     followed = named_through(topology, control, stand.network, named) if plain else Followed(named)
     peers = control.flow.sources
     if followed.address.number not in peers and not active.accepts_other_address:

@@ -206,7 +206,7 @@ def _rehearsed(result: Rehearsed) -> dict[str, Any]:
         "agree": result.agree,
         "differences": list(result.differences),
         "reason": result.reason or None,
-        "data": _seen_data(seen) if seen and seen.groups else None,
+        "data": _seen_data(seen) if seen and (seen.groups or seen.untried) else None,
         "rungs": _rungs(seen.climb) if seen else [],
         "sightings": [to_builtins(each) for each in result.sightings],
     }
@@ -216,6 +216,7 @@ def _seen_data(seen: Observed) -> dict[str, Any]:
     stopped = [each for each in seen.groups if each.outcome != "ok"]
     return {
         "tried": str(seen.tried),
+        "untried": str(seen.untried),
         "works": str(seen.works),
         "stopped": [{"ports": str(each.ports), "rung": each.rung, "outcome": each.outcome} for each in stopped],
     }

@@ -5,11 +5,15 @@ then, service by service, a session for each promise and every data port; then, 
 timeouts matter, a session whose transfer lasts as long as a typical one.
 """
 
+import dataclasses
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any, Protocol
 
+from msgspec.structs import replace
+
 from ..core.ladder import RUNGS, Climb, Climbed, Outcome
+from ..core.ports import PortSet
 from ..core.rehearsed import Observed, grouped
 from ..core.topology import Topology
 from ..live.sweep import Tried
@@ -76,7 +80,7 @@ class Rehearsal:
         for trial in sessions:
             self.news(f"{_title(trial)}: the daemon")
             climb, _ = self.lab.do_all([(trial.node, Session(trial.plans))])[0]
-            found[trial.index] = Observed(climb, seen[trial.index].groups)
+            found[trial.index] = replace(seen[trial.index], climb=climb)
         return found
 
     def _greeters(self, sessions: Sequence[Trial]) -> Errand:
@@ -115,14 +119,12 @@ class Rehearsal:
         results: list[Mapping[int, Tried]] = self.lab.do_all(
             [(trial.node, Sweep(plan, trial.ports)) for trial, _, plan in swept], tell
         )
-        fates = {
-            trial.index: {port: (each.rung, each.outcome) for port, each in result.items()}
-            for (trial, _, _), result in zip(swept, results, strict=True)
-        }
-        return {
-            trial.index: Observed(climb, grouped(fates.get(trial.index, {})))
-            for trial, (climb, _) in zip(batch, climbs, strict=True)
-        }
+        seen = {trial.index: Observed(climb) for trial, (climb, _) in zip(batch, climbs, strict=True)}
+        for (trial, climb, _), result in zip(swept, results, strict=True):
+            fates = {port: (each.rung, each.outcome) for port, each in result.items()}
+            untried = PortSet.of(*((port, port) for port in trial.ports if port not in result))
+            seen[trial.index] = Observed(climb, grouped(fates), untried)
+        return seen
 
     def _drawn_out(self, sessions: Sequence[Trial], seen: Mapping[int, Observed]) -> dict[int, Observed]:
         """Sessions whose transfer lasts as long as a typical one, at gateways that forget."""
@@ -132,13 +134,13 @@ class Rehearsal:
             if pause is None or seen[trial.index].extent != "works":
                 continue
             self.news(f"{_title(trial)}: a transfer as long as a typical one, in {pause.transfer_seconds:.1f} s")
-            found[trial.index] = Observed(self._patient(trial, pause), seen[trial.index].groups)
+            found[trial.index] = replace(seen[trial.index], climb=self._patient(trial, pause))
         return found
 
     def _patient(self, trial: Trial, pause: Pause) -> Climb:
         self.lab.do_all([(name, Forget(seconds)) for name, seconds in pause.idle_seconds.items()])
         limit = pause.transfer_seconds + 3 * PATIENCE_SECONDS
-        plans = tuple(replace(each, lasts=pause.transfer_seconds, timeout=limit) for each in trial.plans)
+        plans = tuple(dataclasses.replace(each, lasts=pause.transfer_seconds, timeout=limit) for each in trial.plans)
         climb: Climb = self.lab.do_all([(trial.node, Session(plans))])[0][0]
         return climb
 

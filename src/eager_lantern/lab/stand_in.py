@@ -250,6 +250,11 @@ class _Habits:
             self.respond("425 The data connection came from another address.")
 
     def _make_eport(self: Any, ip: str, port: int) -> None:
+        try:
+            ip = str(Address.parse(ip))  # a helper on the way may write it in full
+        except ValueError:
+            self.respond("501 That is no address.")
+            return
         if ip != self.remote_ip and not self.setup.accepts_other_address:
             self.respond("501 That is not your address.")
             return

@@ -96,10 +96,11 @@ def _observed(result: Rehearsed) -> Text:
     stopped = seen.climb.stopped_at
     if result.forecast.promise.holds == "shut":
         return Text(_SHUT[seen.extent] + (f": {stopped.outcome}, {stopped.detail}" if stopped else ""))
-    if not seen.groups:
+    if not seen.groups and not seen.untried:
         return Text(_SAID[seen.extent] + (f": {stopped.outcome} at {stopped.rung}" if stopped else ""))
     parts = [_ports(seen.works)] if seen.works else []
     parts += [f"{_ports(each.ports)} {each.outcome}" for each in seen.groups if each.outcome != "ok"]
+    parts += [f"{_ports(seen.untried)} not tried"] if seen.untried else []
     return Text(f"{_SAID[seen.extent]}: {'; '.join(parts)}{_moved(seen)}")
 
 
