@@ -41,6 +41,7 @@ Reason = Literal[
     "leads back out",
     "goes in circles",
     "reads it twice",
+    "other family",
 ]
 
 

@@ -65,6 +65,11 @@ def named_through(topology: Topology, control: Journey, start: str, address: Add
     return Followed(address, helped)
 
 
+def first_reader(topology: Topology, control: Journey, start: str) -> Device | None:
+    """The first device whose helper reads this control connection."""
+    return next((each.device for each in _readers(topology, control, start)), None)
+
+
 def reads_twice(topology: Topology, control: Journey) -> Device | None:
     """A device with a helper that the control connection passes, leaves, and passes again: what its
     two readings of the same words make of each other is not told by any rule of the site."""

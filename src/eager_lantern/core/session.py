@@ -12,7 +12,7 @@ from msgspec.structs import replace
 from .addresses import Address, Addresses, AddressSet
 from .flow import Flow, Journey, Leg, Reason
 from .forecast import Forecast, Stand, Stop, data_of, extent_of, rung_of, stops_of
-from .helper import Followed, announced_through, named_through, reads_twice
+from .helper import Followed, announced_through, first_reader, named_through, reads_twice
 from .journey import travel
 from .ladder import Extent, Rung
 from .place import Place
@@ -254,6 +254,9 @@ def _active(topology: Topology, forecast: Forecast) -> Forecast:
     plain = forecast.service.tls.mode == "none"
     if plain and (reader := reads_twice(topology, control)) is not None:
         return _stopped(forecast, "unknown", "announce", _read_twice(reader))
+    if plain and named.family != family and (reader := first_reader(topology, control, stand.network)) is not None:
+        dropped = Stop(PortSet(), "silent", reader.name, None, "other family", (*reader.place, "ftp_helper"))
+        return _stopped(replace(forecast, announced=named), "fails", "announce", dropped)
     followed = named_through(topology, control, stand.network, named) if plain else Followed(named)
     peers = control.flow.sources
     if followed.address.number not in peers and not active.accepts_other_address:

@@ -59,6 +59,7 @@ def blame(stop: Stop, goes_to: str) -> str:
         "source address may change": f"{stop.at} judges by source, which a pool of addresses may change",
         "leads back out": f"a forward of {stop.at} leads back outside",
         "goes in circles": "forwards send it in circles",
+        "other family": f"the FTP helper of {stop.at} drops a command that names an address of the other family",
         "reads it twice": f"the control connection passes the FTP helper of {stop.at} out and in again",
     }
     return clauses[stop.reason] if stop.reason else f"{stop.at} stops it"

@@ -95,9 +95,10 @@ class _Trial:
     async def one(self, wanted: int, wait: float) -> None:
         """Try a port: the wanted one in active mode, in passive mode the next that the server names
         of those that are left."""
+        if self.plan.mode == "active":
+            self.sweeper.left.pop(wanted, None)  # before anything is awaited: no other session may take it
         session = await self._ready()
         if self.plan.mode == "active":
-            self.sweeper.left.pop(wanted, None)
             found = await self._active(session, wanted, wait)
             port = wanted
         else:
