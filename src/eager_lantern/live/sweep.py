@@ -196,7 +196,7 @@ class _Trial:
         except TimeoutError:
             return Tried("list", "silent", "the listing does not come")
         except (ProtocolFault, OSError, EOFError) as error:
-            return Tried("list", "wrong", str(error))
+            return await self._refused(session, Failed("wrong", str(error)))
         if reply.kind != 2:
             return Tried("list", "refused", f"the server says {reply}")
         return Tried("list", "ok", f"{size} bytes of listing")
