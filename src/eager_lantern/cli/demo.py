@@ -112,6 +112,6 @@ def _next(keep: Path | None) -> list[str]:
     return [
         f"eager-lantern check {keep}/{BEFORE}",
         f"eager-lantern walk {keep}/{BEFORE} --client institute --rung data",
-        f"eager-lantern rehearse {keep}/{AFTER}     as above, with --keep-open for a look around",
+        f"eager-lantern rehearse {keep}/{AFTER}     --keep-open NAME to look around",
         "eager-lantern visit ftp.example         a real session with a real server, rung by rung",
     ]

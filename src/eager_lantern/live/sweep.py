@@ -206,7 +206,8 @@ class _Trial:
         with contextlib.suppress(*_FAULTS):
             async with asyncio.timeout(self.plan.timeout):
                 reply = await session.completion()
-                return Tried("list", "refused", f"the server says {reply}")
+                if reply.kind != 2:
+                    return Tried("list", "refused", f"the server says {reply}")
         return Tried("list", failed.outcome, failed.detail)
 
     async def leave(self) -> None:
