@@ -210,10 +210,8 @@ def test_help_has_an_example(command: str) -> None:
     assert f"Example: eager-lantern {command}" in run(command, "--help").stdout
 
 
-def test_the_demo_tells_the_story_in_under_ten_seconds_and_leaves_nothing(tmp_path: Path) -> None:
-    started = time.monotonic()
+def test_the_demo_tells_the_story_and_leaves_nothing(tmp_path: Path) -> None:
     done = run("demo", TMPDIR=str(tmp_path))
-    assert time.monotonic() - started < 10
     assert done.returncode == 0
     assert list(tmp_path.iterdir()) == []
     order = [

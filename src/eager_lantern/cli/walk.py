@@ -7,15 +7,16 @@ from typing import Annotated
 import typer
 
 from ..core.addresses import Address
-from ..core.consistency import did_you_mean, network_names
+from ..core.consistency import network_names
 from ..core.flow import Journey
 from ..core.ladder import Outcome
-from ..core.site import Mode, Promise, Service, Site
+from ..core.site import Mode, Promise
 from ..core.topology import Topology
 from ..core.walk import NoSuchWalk, walk_control, walk_data, walk_to
 from ..files.results import as_json, walk_result
 from ..files.site_file import find_site_file, read_site
 from ..views.walk_view import walk_view
+from .named import known, the_transfer
 from .options import Format, SessionMode
 from .output import emit, show
 
@@ -60,14 +61,14 @@ def walk(
     """
     source = read_site(find_site_file(site))
     topology = Topology(source.site)
-    _known("--client", client, [*(each.name for each in source.site.clients), *network_names(source.site)])
+    known("--client", client, [*(each.name for each in source.site.clients), *network_names(source.site)])
     try:
         if to:
             if port is None:
                 raise typer.BadParameter("--to needs --port as well")
             journeys = walk_to(topology, client, _address(to), port, protocol.value, from_port)
         else:
-            wanted = _service(source.site, service)
+            wanted = the_transfer(source.site, service, "ftp", "sftp")
             promise = Promise(client=client, service=wanted.name, mode=_mode(mode))
             if rung is WalkRung.data:
                 journeys = walk_data(topology, promise, port, from_port)
@@ -92,22 +93,6 @@ def _address(text: str) -> Address:
         return Address.parse(text)
     except ValueError as error:
         raise typer.BadParameter(f"--to: {error}") from None
-
-
-def _known(option: str, name: str, known: list[str]) -> None:
-    if not name:
-        raise typer.BadParameter(f"{option} is needed; this site has {', '.join(known)}")
-    if name not in known:
-        raise typer.BadParameter(f"{option}: there is no “{name}”{did_you_mean(name, known)}")
-
-
-def _service(site: Site, name: str) -> Service:
-    """The service of this name; without a name, the only one for file transfer."""
-    transfers = [each for each in site.services if each.protocol != "other"]
-    if not name and len(transfers) == 1:
-        return transfers[0]
-    _known("--service", name, [each.name for each in site.services])
-    return next(each for each in site.services if each.name == name)
 
 
 def _the_one(journeys: tuple[Journey, ...]) -> Journey:

@@ -9,7 +9,7 @@ from .ledger import Study
 from .place import Place
 from .ports import PortSet
 from .quantities import Duration
-from .session import entrances, transfer_seconds
+from .session import entrances
 from .site import INTERNET
 from .topology import Device, Topology
 
@@ -138,7 +138,7 @@ def _untranslated(forecast: Forecast, stop: Stop) -> Cause:
 
 
 def _impatient(topology: Topology, forecast: Forecast, stop: Stop) -> Cause:
-    seconds = transfer_seconds(forecast.service) or 0
+    seconds = forecast.service.transfer_seconds or 0
     timeout = next(each.spec.idle_timeout for each in topology.devices if each.name == stop.at)
     text = f"{stop.at} forgets quiet connections after {timeout}, a typical transfer takes {Duration(round(seconds))}"
     cure = "raise its idle timeout, or let clients keep the control connection alive"

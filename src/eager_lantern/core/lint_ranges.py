@@ -5,11 +5,14 @@ from collections.abc import Iterator
 from .finding import Finding
 from .place import Place
 from .ports import UNPRIVILEGED, PortSet
+from .quantities import Chance, Duration
 from .site import Service, Site
+from .sizing import demand_of, sized
 from .topology import Topology
 
 WIDE = 4096
 TIMES_THE_BURST = 32
+HANDLING, CHANCE = Duration(1), Chance(0.001)
 
 
 def range_findings(topology: Topology) -> Iterator[Finding]:
@@ -47,11 +50,26 @@ def _range(site: Site, service: Service, ports: PortSet, place: Place) -> Iterat
 
 
 def _size(service: Service, ports: PortSet, place: Place) -> Iterator[Finding]:
-    most = max(service.load.burst or 0, service.load.clients or 0) if service.load else 0
-    if most > len(ports):
-        message = f"{service.name} has {len(ports)} data ports, and up to {most} transfers may start at once"
-        yield Finding("range-too-small", "risks", message, f"make the range at least {most} ports wide", place)
-    elif len(ports) > WIDE or (most and len(ports) > max(256, TIMES_THE_BURST * most)):
-        need = f"up to {most} transfers at once" if most else "most servers"
-        message = f"{service.name} opens {len(ports)} data ports, far more than {need} can need"
+    need, reason = _need(service)
+    if need > len(ports):
+        message = f"{service.name} has {len(ports)} data ports, and {reason}"
+        yield Finding("range-too-small", "risks", message, f"make the range at least {need} ports wide", place)
+    elif len(ports) > WIDE or (need and len(ports) > max(256, TIMES_THE_BURST * need)):
+        most = f"up to {need} at once" if need else "most servers"
+        message = f"{service.name} opens {len(ports)} data ports, far more than {most} can need"
         yield Finding("range-too-wide", "risks", message, "a few hundred do for most; every one is an open port", place)
+
+
+def _need(service: Service) -> tuple[int, str]:
+    """How many data ports the load asks for, and what it is that asks; 0 where nothing is known."""
+    if service.load is None:
+        return 0, ""
+    try:
+        sizing = sized(demand_of(service.load, HANDLING), CHANCE.share)
+    except ValueError:  # not enough is known of the load for more than this
+        most = max(service.load.burst or 0, service.load.clients or 0)
+        return most, f"up to {most} transfers may start at once"
+    demand = sizing.demand
+    if sizing.by_burst >= sizing.by_load:
+        return sizing.size, f"{demand.burst} clients at once take up to {sizing.size}, {demand.most_at_once} each"
+    return sizing.size, f"its load needs {sizing.size}, so that one connection in {1 / CHANCE.share:.0f} finds none"

@@ -56,3 +56,34 @@ class Rate(Quantity):
     __slots__ = ()
     units = {"bit/s": 1, "kbit/s": 1e3, "Mbit/s": 1e6, "Gbit/s": 1e9}
     example = "20 Mbit/s"
+
+
+class Chance(Value):
+    """A probability."""
+
+    __slots__ = ("share",)
+
+    def __init__(self, share: float) -> None:
+        self.share = share
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        """Read ``0.1 %``, ``0.001`` or ``1 in 1000``. Raises ValueError, also outside of 0 to 1."""
+        match = re.fullmatch(r"\s*([0-9]{1,9}(?:\.[0-9]{1,12})?)\s*(?:(%)|in\s+([0-9]{1,12}))?\s*", text)
+        if not match or match[3] == "0":
+            raise ValueError(f"“{text.strip()[:40]}” is no chance: write 0.1 %, 0.001 or 1 in 1000")
+        share = float(match[1]) / (100 if match[2] else int(match[3] or 1))
+        if not 0 < share < 1:
+            raise ValueError(f"“{text.strip()[:40]}” makes no sense here: a chance lies between 0 and 1, as 0.1 %")
+        return cls(share)
+
+    def __str__(self) -> str:
+        return percent(self.share)
+
+
+def percent(share: float) -> str:
+    """A share with the digits that count: ``32.7 %``, ``0.15 %``."""
+    shown = share * 100
+    if shown and shown < 0.0001:
+        return "< 0.0001 %"
+    return f"{shown:.2g} %" if shown < 1 else f"{shown:.3g} %"

@@ -290,7 +290,7 @@ def _with_data(topology: Topology, forecast: Forecast, flow: Flow, journeys: tup
 def _until_the_end(topology: Topology, forecast: Forecast) -> Forecast:
     """While data moves, control is quiet: a gateway that forgets it sooner breaks the end of a
     transfer of typical size and rate."""
-    seconds = transfer_seconds(forecast.service)
+    seconds = forecast.service.transfer_seconds
     passed = {step.at for step in forecast.control[0].steps}
     for device in topology.devices:
         timeout = device.spec.idle_timeout
@@ -298,11 +298,3 @@ def _until_the_end(topology: Topology, forecast: Forecast) -> Forecast:
             stop = Stop(PortSet(), "silent", device.name, None, "control forgotten", (*device.place, "idle_timeout"))
             return _stopped(forecast, "fails", "send", stop)
     return forecast
-
-
-def transfer_seconds(service: Service) -> float | None:
-    """How long a transfer of typical size takes; None where size or rate is not known."""
-    load = service.load
-    if load is None or load.typical_size is None or load.rate is None or not load.rate.amount:
-        return None
-    return load.typical_size.amount * 8 / load.rate.amount

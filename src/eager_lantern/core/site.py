@@ -23,6 +23,7 @@ Transport = Literal["tcp", "udp"]
 Lease = Literal["static", "reserved", "dynamic"]
 Mode = Literal["passive", "active"]
 TlsMode = Literal["none", "explicit", "implicit"]
+System = Literal["linux", "cloud", "other"]
 Right = Literal["list", "read", "write", "append", "rename", "remove", "make-folders"]
 INTERNET = "internet"
 
@@ -181,6 +182,7 @@ class Gateway(Part, frozen=True):
     name: Name
     outside: Attachment
     inside: Attachment
+    system: System = "other"
     provider_blocks: BlockedPorts = BlockedPorts()
     translate: Literal["none", "outward", "one-to-one"] = "none"
     pairs: tuple[Pair, ...] = ()
@@ -210,6 +212,7 @@ class Server(Part, frozen=True):
     name: Name
     network: Name
     address: Addresses
+    system: System = "other"
     lease: Lease = "static"
     category: Name | None = None
     local_ports: PortSet = PortSet.of((32768, 60999))
@@ -224,6 +227,8 @@ class Tls(Part, frozen=True):
     protects_data: bool = True
     reuse_required: bool = False
     names: tuple[Name, ...] = ()
+    certificate: Label | None = None
+    key: Label | None = None
 
 
 class Passive(Part, frozen=True):
@@ -243,13 +248,24 @@ class Active(Part, frozen=True):
 
 
 class Load(Part, frozen=True):
-    """What the service has to carry."""
+    """What the service has to carry. Counts of an hour are over all clients; ``rests`` is how long a
+    data port is unusable after the server has closed first, which it does after what it sends."""
 
     clients: Count | None = None
     files_per_hour: Count | None = None
+    fetched_per_hour: Count | None = None
+    listings_per_hour: Count | None = None
+    rests: Duration | None = None
     typical_size: Size | None = None
     rate: Rate | None = None
     burst: Count | None = None
+
+    @property
+    def transfer_seconds(self) -> float | None:
+        """How long a transfer of typical size takes; None where size or rate is not known."""
+        if self.typical_size is None or self.rate is None or not self.rate.amount:
+            return None
+        return self.typical_size.amount * 8 / self.rate.amount
 
 
 class Service(Part, frozen=True):
@@ -264,6 +280,11 @@ class Service(Part, frozen=True):
     peer_must_match: bool = True
     load: Load | None = None
     keep_open_for: tuple[Name, ...] = ()
+
+    @property
+    def transfer_seconds(self) -> float | None:
+        """How long a typical transfer takes; None where that is not known."""
+        return self.load.transfer_seconds if self.load else None
 
 
 class Group(Part, frozen=True):

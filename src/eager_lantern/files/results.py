@@ -18,6 +18,7 @@ from ..core.place import Place, dotted
 from ..core.ports import PortSet
 from ..core.rehearsed import Observed, Rehearsed
 from ..core.site import Site
+from ..core.sized import Sized
 from ..core.topology import Topology
 from ..core.verdict import Verdict
 from ..core.wording import because
@@ -219,4 +220,32 @@ def _seen_data(seen: Observed) -> dict[str, Any]:
         "untried": str(seen.untried),
         "works": str(seen.works),
         "stopped": [{"ports": str(each.ports), "rung": each.rung, "outcome": each.outcome} for each in stopped],
+    }
+
+
+def size_result(sized: Sized) -> dict[str, Any]:
+    """``eager-lantern/size/1``. Shares are of 1, times in seconds."""
+    sizing, demand = sized.sizing, sized.sizing.demand
+    return {
+        "format": "eager-lantern/size/1",
+        "size": sizing.size,
+        "decided_by": "burst" if sizing.by_burst >= sizing.by_load else "load",
+        "by_load": sizing.by_load,
+        "by_burst": sizing.by_burst,
+        "chance": sizing.chance,
+        "offered_erlang": demand.offered,
+        "burst": {"clients": demand.burst, "ports_each": demand.most_at_once},
+        "kinds": [{**to_builtins(each), "offered_erlang": each.offered} for each in demand.kinds],
+        "sizes": [
+            {
+                "ports": each.ports,
+                "formula": sizing.lost(each.ports),
+                "simulated": to_builtins(each.estimate),
+                "burst": sizing.lost_in_burst(each.ports),
+            }
+            for each in sized.tried
+        ],
+        "by_rest": [{"rests_seconds": seconds, "size": size} for seconds, size in sized.by_rest],
+        "proposed": str(sized.proposed.ports),
+        "present": str(sized.present),
     }

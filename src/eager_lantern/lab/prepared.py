@@ -9,7 +9,6 @@ from msgspec.structs import replace
 from ..core.forecast import Forecast
 from ..core.ports import PortSet
 from ..core.rehearsed import Rehearsed
-from ..core.session import transfer_seconds
 from ..core.site import Client
 from ..core.topology import Topology
 from .daemon import cannot, daemon
@@ -121,7 +120,7 @@ def _reason(topology: Topology, forecast: Forecast, able: Able) -> str:
     if passive_ports and passive_ports.lowest < able.lowest_port:
         return f"data ports below {able.lowest_port} need a privilege on this machine"
     limits = [each.device.name for each in chain if each.device.spec.idle_timeout is not None]
-    timed = forecast.data is not None and transfer_seconds(forecast.service) is not None
+    timed = forecast.data is not None and forecast.service.transfer_seconds is not None
     if limits and timed and not able.forgets:
         return f"{limits[0]} forgets quiet connections, and nothing in this lab does"
     if limits and timed and forecast.predicted != "partly" and scaled(topology, forecast) is None:

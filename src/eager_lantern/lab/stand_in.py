@@ -120,19 +120,16 @@ class StandIn:
 
 
 class _Handout:
-    """The data ports of one account, in order; one that is in use is passed over.
-
-    The library takes any port of the set that this pretends to be: it is the set of the next.
-    """
+    """The data ports of one account, in order; one that is in use is passed over."""
 
     def __init__(self, ports: tuple[int, ...]) -> None:
         self._count = len(ports)
         self._ports = itertools.cycle(ports)
-        self.address = LOOPBACK
 
-    def __iter__(self) -> Iterator[int]:
+    def next_free(self, address: str, held: frozenset[int]) -> int | None:
+        """The port to hand out next; ``held`` are those of listeners and data connections of the server."""
         candidates = itertools.islice(self._ports, self._count)
-        yield next((port for port in candidates if _is_free(self.address, port)), 0)
+        return next((port for port in candidates if port not in held and _is_free(address, port)), None)
 
 
 def _is_free(address: str, port: int) -> bool:
@@ -142,6 +139,15 @@ def _is_free(address: str, port: int) -> bool:
             tried.bind((address, port))
             return True
     return False
+
+
+def _held(loop: IOLoop) -> frozenset[int]:
+    """The ports of all sockets that the server has open."""
+    found = set()
+    for each in list(loop.socket_map.values()):
+        with contextlib.suppress(OSError, AttributeError):
+            found.add(each.socket.getsockname()[1])
+    return frozenset(found)
 
 
 class _Passive(PassiveDTP):  # type: ignore[misc]
@@ -213,17 +219,21 @@ class _Habits:
 
     setup: StandInSetup
     handouts: dict[str, _Handout]
+    passive_ports: list[int] | None = None
     named: tuple[str, int] | None = None
     turned_away = False
 
-    @property
-    def passive_ports(self: Any) -> _Handout | None:
-        """The port to hand out next."""
-        if self.setup.passive_ports is None:
-            return None
-        handout: _Handout = self.handouts[self.username]
-        handout.address = self.socket.getsockname()[0]
-        return handout
+    def _make_epasv(self: Any, extmode: bool = False) -> None:
+        """Answer a passive command with the next free port, or with a refusal where there is none."""
+        if self.setup.passive_ports is not None:
+            self._shutdown_connecting_dtp()
+            handout: _Handout = self.handouts[self.username]
+            port = handout.next_free(self.socket.getsockname()[0], _held(self.ioloop))
+            if port is None:
+                self.respond("425 No data port is free.")
+                return
+            self.passive_ports = [port]
+        super()._make_epasv(extmode)  # type: ignore[misc]
 
     @property
     def announced(self: Any) -> str | None:

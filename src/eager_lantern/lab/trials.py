@@ -13,7 +13,7 @@ from msgspec import structs
 from ..core.addresses import FAMILIES, Address, Addresses, AddressSet
 from ..core.forecast import Forecast, Stand
 from ..core.rehearsed import to_try
-from ..core.session import inside_peers, resolved, targets, transfer_seconds
+from ..core.session import inside_peers, resolved, targets
 from ..core.site import Client, Passive, Right, Service
 from ..core.topology import Host, Topology
 from ..live.plan import Plan
@@ -222,7 +222,7 @@ class Pause:
 def scaled(topology: Topology, forecast: Forecast) -> Pause | None:
     """The kernel counts whole seconds: the shortest scale on which every device's limit and the
     transfer stay apart by one. None where no time matters, or none short enough is found."""
-    needed = transfer_seconds(forecast.service)
+    needed = forecast.service.transfer_seconds
     passed = {step.at for each in forecast.control[:1] for step in each.steps}
     limits = {
         device.name: device.spec.idle_timeout.amount

@@ -2,7 +2,7 @@
 
 from rich.style import Style
 
-AMBER, SLATE, BRICK, SEA = "#e0a030", "#5b6b7a", "#a63d2f", "#2f7f86"
+INK, AMBER, SLATE, BRICK, SEA = "#1d2b36", "#e0a030", "#5b6b7a", "#a63d2f", "#2f7f86"
 
 PASSES = Style(color=AMBER)
 STOPS = Style(color=BRICK, bold=True)

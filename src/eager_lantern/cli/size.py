@@ -1,0 +1,185 @@
+"""``size``: how many data ports, and how likely a transfer finds none free."""
+
+import socket
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from msgspec.structs import replace
+
+from ..core.clear_range import USER, ClearRange, clear_range, taken_by
+from ..core.lint_ranges import CHANCE, HANDLING
+from ..core.loss_simulation import simulated
+from ..core.ports import PortSet
+from ..core.quantities import Chance, Duration, Rate, Size
+from ..core.site import Load, Server, Service
+from ..core.sized import Sized, Tried
+from ..core.sizing import REST_BY_LETTER_SECONDS, REST_OF_LINUX_SECONDS, Demand, Sizing, demand_of, sized
+from ..files.problem import BadInput, InputProblem
+from ..files.results import as_json, size_result
+from ..files.site_file import SiteFile, find_site_file, read_site
+from ..files.written import write_new, write_over
+from ..views.size_picture import KINDS, drawn
+from ..views.size_view import size_view
+from .given import given, given_or_none, set_only
+from .named import the_transfer
+from .options import Format
+from .output import emit, show
+
+app = typer.Typer(add_completion=False, rich_markup_mode=None)
+MOST_ROWS = 9
+LOCAL_PORTS = next(each for each in Server.__struct_defaults__ if isinstance(each, PortSet))
+
+
+@app.command(
+    epilog="Example: eager-lantern size --clients 40 --files-per-hour 160 --fetched-per-hour 0 "
+    '--typical-size "6 MB" --rate "20 Mbit/s" --picture size.png'
+)
+def size(
+    site: Annotated[
+        Path | None,
+        typer.Argument(readable=False, help="A site file; default: the only one here, unless a load is given."),
+    ] = None,
+    service: Annotated[str, typer.Option(help="A service of the site; default: the only one with data ports.")] = "",
+    clients: Annotated[int | None, typer.Option(min=0, max=10**9, help="How many clients there are.")] = None,
+    files_per_hour: Annotated[
+        int | None, typer.Option(min=0, max=10**9, help="Files of all clients in an hour.")
+    ] = None,
+    fetched_per_hour: Annotated[
+        int | None, typer.Option(min=0, max=10**9, help="How many of them clients fetch; default: all.")
+    ] = None,
+    listings_per_hour: Annotated[
+        int | None, typer.Option(min=0, max=10**9, help="Listings of all clients; default: one a file.")
+    ] = None,
+    typical_size: Annotated[str | None, typer.Option(help="Of a file, such as “6 MB”.")] = None,
+    rate: Annotated[str | None, typer.Option(help="Of one transfer, such as “20 Mbit/s”.")] = None,
+    burst: Annotated[
+        int | None, typer.Option(min=0, max=10**9, help="Clients that start at the same moment; default: all.")
+    ] = None,
+    rests: Annotated[
+        str | None, typer.Option(help="How long a port rests after the server closed first; default: 60 s.")
+    ] = None,
+    handling: Annotated[str, typer.Option(help="How long a data connection stands beside its bytes.")] = str(HANDLING),
+    chance: Annotated[str, typer.Option(help="How likely a data connection may find no port.")] = str(CHANCE),
+    local_ports: Annotated[
+        str | None, typer.Option(help="The system's own outgoing ports; default: the site's, or 32768-60999.")
+    ] = None,
+    seed: Annotated[int, typer.Option(min=0, max=2**32, help="Of the simulation.")] = 61,
+    arrivals: Annotated[
+        int, typer.Option(min=1000, max=10_000_000, help="Data connections that the simulation plays through.")
+    ] = 200_000,
+    picture: Annotated[
+        list[Path] | None, typer.Option(help="Draw the chances into this .png or .svg file; may be given twice.")
+    ] = None,
+    force: Annotated[bool, typer.Option("--force", help="Replace pictures that are there already.")] = False,
+    form: Annotated[Format, typer.Option("--format", help="text for people, json for programs.")] = Format.text,
+) -> None:
+    """Size the passive range: by Erlang's formula, by simulation, and by the worst burst.
+
+    The load comes from the options, or from a site file with the options on top of it.
+    """
+    wanted = set_only(
+        clients=clients,
+        files_per_hour=files_per_hour,
+        fetched_per_hour=fetched_per_hour,
+        listings_per_hour=listings_per_hour,
+        typical_size=given_or_none(Size, "--typical-size", typical_size),
+        rate=given_or_none(Rate, "--rate", rate),
+        burst=burst,
+        rests=given_or_none(Duration, "--rests", rests),
+    )
+    for each in picture or ():
+        if each.suffix not in KINDS:
+            raise typer.BadParameter(f"--picture: {each} is to end with {' or '.join(KINDS)}")
+    source = read_site(find_site_file(site)) if site is not None or not wanted else None
+    chosen = the_transfer(source.site, service, "ftp") if source else None
+    load = replace((chosen and chosen.load) or Load(), **wanted)
+    try:
+        sizing = sized(
+            demand_of(load, given(Duration, "--handling", handling)), given(Chance, "--chance", chance).share
+        )
+        own = given_or_none(PortSet, "--local-ports", local_ports)
+        local = own if own is not None else source.site.server.local_ports if source else LOCAL_PORTS
+        taken = local | (taken_by(source.site, chosen.name) if source and chosen else PortSet())
+        proposed = _proposed(sizing.size, taken)
+    except ValueError as error:
+        raise _senseless(error, source, chosen) from None
+    present = _present(chosen)
+    rows = _rows(sizing, present)
+    tried = tuple(Tried(ports, simulated(sizing.demand, ports, seed, arrivals)) for ports in rows)
+    result = Sized(
+        title=f"{source.site.site}, {chosen.name}" if source and chosen else "Passive range",
+        sizing=sizing,
+        tried=tried,
+        by_rest=tuple(_by_rest(sizing)),
+        proposed=proposed,
+        present=present,
+        local_ports=local,
+    )
+    pictures = {each: drawn(result, each) for each in picture or ()}
+    (write_over if force else write_new)(pictures)
+    if form is Format.json:
+        emit(as_json(size_result(result)))
+    else:
+        show(size_view(result, _following(source, chosen, result)))
+
+
+def _senseless(error: ValueError, source: SiteFile | None, service: Service | None) -> Exception:
+    """The line of the load that makes no sense, or the options."""
+    if source is None or service is None:
+        return typer.BadParameter(str(error))
+    place = ("services", source.site.services.index(service), "load")
+    return BadInput(source.file, InputProblem(source.line(place) or 0, str(error)))
+
+
+def _proposed(size: int, taken: PortSet) -> ClearRange:
+    """A clear range; only where the dynamic ports have no room are service names looked up."""
+    try:
+        return clear_range(size, taken, USER)
+    except ValueError:
+        return clear_range(size, taken, _registered())
+
+
+def _registered() -> PortSet:
+    """The user ports for which this system knows a service's name."""
+    found = PortSet()
+    for port in USER:
+        try:
+            socket.getservbyport(port, "tcp")
+        except OSError:
+            continue
+        found = found | PortSet.single(port)
+    return found
+
+
+def _present(service: Service | None) -> PortSet:
+    return service.passive.ports if service and service.passive else PortSet()
+
+
+def _rows(sizing: Sizing, present: PortSet) -> list[int]:
+    """Sizes that show where the chance falls: around the offered load, and each that matters."""
+    around = {max(1, round(sizing.demand.offered * part)) for part in (0.5, 1, 1.5, 2, 3)}
+    matter = {sizing.by_load, sizing.by_burst, len(present)} - {0}
+    spare = sorted(around - matter)[: MOST_ROWS - len(matter)]
+    return sorted({*spare, *matter})
+
+
+def _by_rest(sizing: Sizing) -> list[tuple[float, int]]:
+    """The size for each habit of a server with the ports that it has used."""
+    habits = (0.0, REST_OF_LINUX_SECONDS, REST_BY_LETTER_SECONDS)
+    return [(seconds, _with_rest(sizing.demand, seconds, sizing.chance)) for seconds in habits]
+
+
+def _with_rest(demand: Demand, seconds: float, chance: float) -> int:
+    return sized(replace(demand, rests_seconds=seconds), chance).size
+
+
+def _following(source: SiteFile | None, service: Service | None, result: Sized) -> str:
+    """The command that helps most now."""
+    ports = result.proposed.ports
+    if source is None or service is None:
+        return f"Next: eager-lantern new --ports {ports}"
+    if result.keeps:
+        return f"Next: eager-lantern sheets {source.file}"
+    line = source.line(("services", source.site.services.index(service), "passive", "ports"))
+    return f"Next: set ports: {ports} in line {line} of {source.file}, then eager-lantern check"

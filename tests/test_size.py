@@ -1,0 +1,176 @@
+"""How many data ports: the formula against tables, a simulation, and a real server under load."""
+
+import asyncio
+import json
+import random
+import re
+import time
+import xml.etree.ElementTree as ElementTree
+from pathlib import Path
+
+import numpy as np
+import pytest
+import yaml
+from hypothesis import given
+from hypothesis import strategies as st
+from program import AFTER, run, run_bound_by_modes
+from scipy.optimize import brentq
+
+from eager_lantern.core.clear_range import DYNAMIC, clear_range
+from eager_lantern.core.erlang import chance_of_none, servers_for
+from eager_lantern.core.loss_simulation import estimated, simulated
+from eager_lantern.core.ports import PortSet
+from eager_lantern.core.sizing import Demand
+from eager_lantern.lab.stand_in import Guest, StandIn, StandInSetup
+
+PRINTED = yaml.safe_load((Path(__file__).parent / "cases" / "erlang.yaml").read_text())
+ENTRIES = [(float(chance), int(n), load) for chance, row in PRINTED.items() for n, load in row.items()]
+LOAD = ["--clients", 40, "--files-per-hour", 160, "--typical-size", "6 MB", "--rate", "20 Mbit/s"]
+
+
+@pytest.mark.parametrize(("chance", "servers", "printed"), ENTRIES)
+def test_the_formula_gives_what_the_tables_print(chance: float, servers: int, printed: str) -> None:
+    load = brentq(lambda offered: chance_of_none(servers, offered) - chance, 1e-9, 3 * servers)
+    digits = len(printed.replace(".", "").lstrip("0"))
+    assert f"{load:#.{digits}g}" == printed
+
+
+@given(st.floats(0, 500), st.floats(1e-6, 0.9))
+def test_the_size_for_a_chance_is_the_smallest_that_meets_it(offered: float, chance: float) -> None:
+    servers = servers_for(offered, chance)
+    assert chance_of_none(servers, offered) <= chance
+    assert servers == 0 or chance_of_none(servers - 1, offered) > chance
+
+
+def test_the_simulation_holds_the_formula_within_its_interval() -> None:
+    chance, held = random.Random(61), 0
+    for seed in range(60):
+        files = chance.randint(100, 4000)
+        demand = Demand(40, files, chance.randint(0, files), files, 4.0, 1.0, chance.choice([0.0, 60.0]), 40)
+        ports = max(1, round(demand.offered * chance.uniform(0.5, 1.2)))
+        found = simulated(demand, ports, seed, 20_000)
+        held += found.low <= chance_of_none(ports, demand.offered) <= found.high
+    assert held >= 52  # of intervals that are right 95 times in 100, so few would be one run in a thousand
+
+
+@given(st.integers(1, 3000), st.lists(st.tuples(st.integers(1024, 65535), st.integers(0, 9000)), max_size=6))
+def test_a_proposed_range_has_the_size_and_meets_nothing_that_is_taken(size: int, spans: list[tuple[int, int]]) -> None:
+    taken = PortSet.of(*((low, min(65535, low + length)) for low, length in spans))
+    try:
+        found = clear_range(size, taken, PortSet()).ports
+    except ValueError as error:
+        widest = int(re.search(r"widest gap has (\d+)", str(error))[1])  # type: ignore[index]
+        assert widest < size
+    else:
+        assert (len(found), len(found.spans), found & taken) == (size, 1, PortSet())
+        assert found <= DYNAMIC or clear_range(1, PortSet(), PortSet()).among == "dynamic"
+
+
+PORTS, RATE, HOLDS_SECONDS, ARRIVALS = 4, 40, 0.075, 1000
+
+
+async def said(pair: tuple[asyncio.StreamReader, asyncio.StreamWriter], words: str = "") -> str:
+    """Send a command and read its reply of one line."""
+    if words:
+        pair[1].write(f"{words}\r\n".encode())
+    return (await pair[0].readline()).decode()
+
+
+async def one_transfer(control: tuple[asyncio.StreamReader, asyncio.StreamWriter], holds: float) -> tuple[bool, float]:
+    """Whether a transfer found no port, and how long it held the one that it found."""
+    asked = time.monotonic()
+    reply = await said(control, "EPSV")
+    if reply.startswith("425"):
+        return True, 0.0
+    _, data = await asyncio.open_connection("127.0.0.1", int(reply.split("|")[3]))
+    assert (await said(control, "STOR tide.csv")).startswith(("125", "150"))
+    await asyncio.sleep(holds)
+    data.close()
+    assert (await said(control)).startswith("226")
+    return False, time.monotonic() - asked
+
+
+async def loaded(port: int, chance: random.Random) -> list[tuple[bool, float]]:
+    """A seeded load upon a server: transfers that come at random and last for random times."""
+    idle: asyncio.Queue[tuple[asyncio.StreamReader, asyncio.StreamWriter]] = asyncio.Queue()
+    for _ in range(24):
+        control = await asyncio.open_connection("127.0.0.1", port)
+        for words in ("", "USER station", "PASS ebb"):
+            await said(control, words)
+        idle.put_nowait(control)
+
+    async def arrival(holds: float) -> tuple[bool, float]:
+        control = await idle.get()
+        result = await one_transfer(control, holds)
+        idle.put_nowait(control)
+        return result
+
+    tasks = []
+    for _ in range(ARRIVALS):
+        await asyncio.sleep(chance.expovariate(RATE))
+        tasks.append(asyncio.create_task(arrival(chance.expovariate(1 / HOLDS_SECONDS))))
+    return await asyncio.gather(*tasks)
+
+
+def test_a_real_server_refuses_the_predicted_share_of_transfers(tmp_path: Path) -> None:
+    ports = PortSet.of((62100, 62099 + PORTS))
+    with StandIn(StandInSetup((Guest("station", "ebb", tmp_path),), passive_ports=ports)) as server:
+        started = time.monotonic()
+        found = asyncio.run(loaded(server.port, random.Random(61)))
+        lasted = time.monotonic() - started
+    held = [seconds for lost, seconds in found if not lost]
+    offered = len(found) / lasted * sum(held) / len(held)
+    seen = estimated(np.array([lost for lost, _ in found], dtype=np.int8), confidence=0.999)
+    assert seen.low <= chance_of_none(PORTS, offered) <= seen.high
+    assert seen.share > 0.05  # else the load would prove nothing
+
+
+def test_size_of_a_site_says_which_rule_decides_and_whether_the_range_is_enough(tmp_path: Path) -> None:
+    done = run("size", AFTER, "--picture", tmp_path / "a.png", "--picture", tmp_path / "a.svg", "--format", "json")
+    result = json.loads(done.stdout)
+    assert (result["size"], result["decided_by"], result["by_burst"], result["by_load"]) == (200, "burst", 200, 10)
+    assert result["burst"] == {"clients": 40, "ports_each": 5}
+    assert (tmp_path / "a.png").read_bytes().startswith(b"\x89PNG")
+    assert ElementTree.fromstring((tmp_path / "a.svg").read_text()).tag.endswith("svg")
+    text = run("size", AFTER).stdout
+    assert "256 data ports, 200 needed" in text
+    assert max(map(len, text.splitlines()[:-1])) <= 100
+
+
+@pytest.mark.parametrize(
+    ("words", "says"),
+    [
+        (["--clients", 0], "at least 1"),
+        (["--clients", -3], "-3"),
+        (["--typical-size", "-6 MB"], "write 40 MB"),
+        (["--rate", "0 Mbit/s"], "never ends"),
+        (["--rate", "20"], "no unit"),
+        (["--chance", "0"], "between 0 and 1"),
+        (["--chance", "1"], "between 0 and 1"),
+        (["--chance", "often"], "0.1 %"),
+        (["--fetched-per-hour", 161], "161 files are fetched of 160"),
+        (["--files-per-hour", 0, "--listings-per-hour", 0], "nothing to size"),
+        (["--burst", 4000], "no range of"),
+        (["--files-per-hour", 10**9], "more than the 65535"),
+        (["--local-ports", "60999-32768"], "ends before it starts"),
+        (["--picture", "size.gif"], ".png or .svg"),
+    ],
+)
+def test_a_load_without_sense_gets_one_clear_line(words: list[object], says: str) -> None:
+    done = run("size", *LOAD, *words)
+    assert (done.returncode, done.stdout) == (2, "")
+    assert says in " ".join(done.stderr.split())
+
+
+def test_a_picture_is_written_whole_or_not_at_all(tmp_path: Path) -> None:
+    there = tmp_path / "there.png"
+    there.write_text("mine")
+    again = run("size", AFTER, "--picture", tmp_path / "new.svg", "--picture", there)
+    assert (again.returncode, again.stdout, "exists already" in again.stderr) == (2, "", True)
+    assert {each.name: each.read_text() for each in tmp_path.iterdir()} == {"there.png": "mine"}
+    assert run("size", AFTER, "--picture", there, "--force").returncode == 0
+    shut = tmp_path / "shut"
+    shut.mkdir(mode=0o555)
+    refused = run_bound_by_modes("size", AFTER, "--picture", shut / "a.png")
+    assert (refused.returncode, len(refused.stderr.splitlines())) == (2, 1)
+    assert "permission denied" in refused.stderr
