@@ -13,7 +13,7 @@ from ..core.consistency import did_you_mean
 from ..files.problem import BadInput
 from .output import OutputLost
 
-COMMANDS = ("demo", "size", "check", "walk", "explain", "rehearse", "visit")
+COMMANDS = ("demo", "size", "check", "walk", "explain", "certificate", "rehearse", "visit")
 BAD_INPUT = 2
 
 

@@ -1,16 +1,18 @@
 """``check``: promises predicted, the ledger, findings; for one site or a folder of them."""
 
 import os
+import time
 from pathlib import Path
 from typing import Annotated
 
 import typer
 from msgspec import Struct
+from msgspec.structs import replace
 
-from ..core.verdict import judge
+from ..core.verdict import Verdict, judge
 from ..files.problem import BadInput, InputProblem
 from ..files.results import Result, as_json, check_result
-from ..files.site_file import PATTERN, find_site_file, read_site
+from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..views.check_view import check_view
 from ..views.folder_view import Row, folder_view
 from .options import CheckFormat
@@ -38,6 +40,9 @@ def check(
     form: Annotated[
         CheckFormat, typer.Option("--format", help="text for people; json, sarif and junit for programs.")
     ] = CheckFormat.text,
+    certificate: Annotated[
+        Path | None, typer.Option(readable=False, help="Hold this certificate against what clients type.")
+    ] = None,
 ) -> None:
     """Predict every promise of a site and name the line that breaks it.
 
@@ -45,9 +50,11 @@ def check(
     broken, 2: bad input, 3: one cannot be told.
     """
     if site is not None and os.path.isdir(site):  # noqa: PTH112  (Path.is_dir raises where it may not look)
+        if certificate is not None:
+            raise typer.BadParameter("--certificate belongs to one site; name the site file")
         _folder(site, form)
     source = read_site(find_site_file(site))
-    verdict = judge(source.site)
+    verdict = _judged(source, certificate)
     if form is CheckFormat.text:
         show(check_view(verdict, source.line, source.file))
     else:
@@ -101,7 +108,19 @@ def _checked(path: str) -> Checked:
         source = read_site(Path(path))
     except BadInput as error:
         return Checked(path, None, error)
-    return Checked(path, check_result(judge(source.site), source.line, source.file), None)
+    return Checked(path, check_result(_judged(source, None), source.line, source.file), None)
+
+
+def _judged(source: SiteFile, certificate: Path | None) -> Verdict:
+    """The verdict, and what is wrong with certificates, where any is named."""
+    verdict = judge(source.site)
+    if certificate is None and not any(each.tls.certificate for each in source.site.services):
+        return verdict
+    from ..files.certificate_file import given_certificate, named_certificates  # cryptography loads slowly
+
+    now = time.time()
+    found = named_certificates(source, now) if certificate is None else given_certificate(source, certificate, now)
+    return replace(verdict, findings=(*verdict.findings, *found))
 
 
 def _row(each: Checked, folder: Path) -> Row:

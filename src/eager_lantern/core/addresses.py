@@ -206,3 +206,11 @@ class Addresses(Value):
 
     def __str__(self) -> str:
         return ", ".join(map(str, self.each))
+
+
+def address_or_none(text: str) -> Address | None:
+    """The address that a text is, if it is one and not a name."""
+    try:
+        return Address.parse(text)
+    except ValueError:
+        return None

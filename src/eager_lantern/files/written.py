@@ -76,22 +76,30 @@ def _umask() -> int:
     return current
 
 
-def made_folder(folder: Path) -> bool:
-    """Make a folder unless it is there; whether it was made. Raises BadInput."""
+@contextlib.contextmanager
+def folder_for_new(folder: Path) -> Iterator[None]:
+    """A folder to write to, made where it is missing, and gone again where that comes to nothing.
+    Raises BadInput."""
     try:
         folder.mkdir()
     except FileExistsError:
         if not folder.is_dir():
             raise BadInput(str(folder), InputProblem(0, "is a file; name a folder")) from None
-        return False
+        yield
+        return
     except OSError as error:
         raise _trouble(folder, error) from None
-    return True
+    try:
+        yield
+    except BaseException:
+        with contextlib.suppress(OSError):
+            folder.rmdir()
+        raise
 
 
 def _trouble(path: Path, error: OSError) -> BadInput:
     if isinstance(error, FileExistsError):
-        return BadInput(str(path), InputProblem(0, "exists already; name a new one, or give --force to replace it"))
+        return BadInput(str(path), InputProblem(0, "exists already, and is not overwritten; name a new one"))
     if isinstance(error, FileNotFoundError):
         return BadInput(str(path), InputProblem(0, f"cannot be written: there is no folder {path.parent}"))
     return BadInput(str(path), InputProblem(0, f"cannot be written: {(error.strerror or 'it failed').lower()}"))

@@ -1,0 +1,91 @@
+"""What a certificate has to be for the clients of a service, and how one falls short."""
+
+from collections.abc import Iterator
+from typing import Literal
+
+from msgspec import Struct
+
+from .finding import Finding
+from .place import Place
+from .quantities import Duration
+from .session import resolved
+from .site import Service, Site
+from .topology import Topology
+
+DAY_SECONDS = 86400
+NEAR_END = Duration(30 * DAY_SECONDS)
+LEAST_BITS = {"RSA": 2048, "EC": 256}
+"""What is accepted today (NIST SP 800-57 part 1, table 2: 112 bits of security or more)."""
+
+
+class Certificate(Struct, frozen=True):
+    """What there is to know of a certificate: names and addresses as in its subject alternative
+    names (RFC 5280, section 4.2.1.6), times in seconds since 1970, and the digests of its public
+    key and of the whole (SHA-256, hexadecimal)."""
+
+    names: tuple[str, ...]
+    addresses: tuple[str, ...]
+    kind: Literal["RSA", "EC", "other"]
+    bits: int
+    starts: float
+    ends: float
+    key_digest: str
+    digest: str
+
+    def covers(self, typed: str) -> bool:
+        """Whether it is made for a name or address that somebody types (RFC 9525, section 6.3)."""
+        wanted = typed.lower().rstrip(".")
+        _, dot, parent = wanted.partition(".")
+        names = {each.lower().rstrip(".") for each in self.names}
+        return typed in self.addresses or wanted in names or bool(dot and f"*.{parent}" in names)
+
+
+def typed_by_clients(site: Site, service: Service) -> tuple[str, ...]:
+    """The names and addresses that clients of a service type: those of ``tls.names``, and what each
+    client that is promised the service reaches; names first."""
+    topology = Topology(site)
+    clients = {each.client for each in site.promises if each.service == service.name and each.holds == "works"}
+    typed = list(service.tls.names)
+    for each in site.clients:
+        if each.reaches is not None and each.name in clients:
+            typed += [each.reaches.name] if each.reaches.name else map(str, resolved(topology, each.reaches).each)
+    return tuple(sorted(dict.fromkeys(typed), key=lambda name: name not in {each.name for each in site.names}))
+
+
+def certificate_findings(
+    site: Site, index: int, certificate: Certificate, key_digest: str | None, now: float
+) -> Iterator[Finding]:
+    """How the certificate of a service falls short. ``key_digest`` is of the public half of the key that
+    stands beside it, where one does; ``now`` is in seconds since 1970."""
+    service = site.services[index]
+    place: Place = ("services", index, "tls", "certificate")
+    missing = [each for each in typed_by_clients(site, service) if not certificate.covers(each)]
+    if missing:
+        made_for = ", ".join((*certificate.names, *certificate.addresses)) or "no name at all"
+        message = f"clients of {service.name} type {', '.join(missing)}, its certificate is made for {made_for}"
+        yield Finding("certificate-name-differs", "risks", message, "make one: eager-lantern certificate", place)
+    least = LEAST_BITS.get(certificate.kind, 0)
+    if certificate.bits < least:
+        message = (
+            f"the certificate's {certificate.kind} key has {certificate.bits} bits, fewer than the {least} accepted"
+        )
+        yield Finding("certificate-key-short", "risks", message, "make a new key and certificate", place)
+    yield from _end(certificate, now, place)
+    if key_digest is not None and key_digest != certificate.key_digest:
+        message = f"the key of {service.name} does not belong to its certificate: the server cannot start TLS with them"
+        cure = "name the key that the certificate was made with, or make both anew"
+        yield Finding("certificate-other-key", "risks", message, cure, ("services", index, "tls", "key"))
+
+
+def _end(certificate: Certificate, now: float, place: Place) -> Iterator[Finding]:
+    days = (certificate.ends - now) / DAY_SECONDS
+    if now < certificate.starts:
+        ahead = (certificate.starts - now) / DAY_SECONDS
+        message = f"the certificate is not valid yet, for another {ahead:.0f} days: is this machine's clock right?"
+    elif days < 0:
+        message = f"the certificate has ended {-days:.0f} days ago"
+    elif days * DAY_SECONDS < min(NEAR_END.amount, (certificate.ends - certificate.starts) / 3):
+        message = f"the certificate ends in {days:.0f} days"
+    else:
+        return
+    yield Finding("certificate-near-end", "risks", message, "renew it, and enter the new one on the server", place)
