@@ -232,11 +232,21 @@ def _accepted(topology: Topology, forecast: Forecast, journey: Journey) -> Journ
         return leg.stopped(topology.server.name, "refused", "session reuse", (*place, "tls", "reuse_required"))
     if not service.peer_must_match:
         return journey
-    if not journey.flow.sources & forecast.control[0].flow.sources:
+    if not journey.flow.sources & _peers(forecast, journey):
         return leg.stopped(topology.server.name, "refused", "another peer", (*place, "peer_must_match"))
     if journey.flow.pooled and _pools_arbitrarily(topology, journey):
         return leg.stopped(topology.server.name, "unknown", "source address may change", (*place, "peer_must_match"))
     return journey
+
+
+def _peers(forecast: Forecast, journey: Journey) -> AddressSet:
+    """The addresses that the control connections of the same clients come from; where nobody's own
+    address is told, some clients may be treated otherwise than others."""
+    found = AddressSet()
+    for each in forecast.control:
+        if each.asked.sources & journey.asked.sources:
+            found = found | each.flow.sources
+    return found
 
 
 def _pools_arbitrarily(topology: Topology, journey: Journey) -> bool:

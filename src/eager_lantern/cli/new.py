@@ -1,0 +1,166 @@
+"""``new``: asks, or takes options, and writes a first site file."""
+
+import re
+import sys
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from rich.console import Console
+from rich.text import Text
+
+from ..core.interview import Answers, Question, questions, refusal, remark
+from ..core.verdict import judge
+from ..files.new_site import new_site
+from ..files.problem import BadInput
+from ..files.site_file import SiteFile, parse_site
+from ..files.written import write_new, write_over
+from ..views.check_view import check_body
+from ..views.new_view import new_view, question_lines
+from ..views.style import ACCENT, STOPS, STRONG, UNTRIED
+from .output import show
+
+app = typer.Typer(add_completion=False, rich_markup_mode=None)
+
+
+def _option(help_text: str) -> object:
+    return typer.Option(show_default=False, help=help_text)
+
+
+@app.command(
+    epilog="Example: eager-lantern new --site “Skerry Light” --clients-can tls --address 10.61.8.20 "
+    "--outside 198.51.100.88 --typed skerry.saltmarsh.example --into skerry.site.yaml"
+)
+def new(
+    site: Annotated[str | None, _option("What the site is called.")] = None,
+    clients_can: Annotated[str | None, _option("ssh, tls, implicit or plain: what all clients can do.")] = None,
+    control_port: Annotated[str | None, _option("Default: the usual one.")] = None,
+    server: Annotated[str | None, _option("What the server is called.")] = None,
+    address: Annotated[str | None, _option("The server's own address.")] = None,
+    lease: Annotated[str | None, _option("static, reserved or dynamic.")] = None,
+    system: Annotated[str | None, _option("linux or other: what the server runs.")] = None,
+    clients: Annotated[str | None, _option("How many clients there are.")] = None,
+    at_once: Annotated[str | None, _option("How many of them may start at the same moment.")] = None,
+    ports: Annotated[str | None, _option("The data port range.")] = None,
+    behind: Annotated[str | None, _option("router, firewall, cloud or nothing.")] = None,
+    subnet: Annotated[str | None, _option("The server's network.")] = None,
+    device: Annotated[str | None, _option("What the device in front is called.")] = None,
+    device_inside: Annotated[str | None, _option("Its address inside.")] = None,
+    outside: Annotated[str | None, _option("Its address outside.")] = None,
+    outside_lease: Annotated[str | None, _option("static, reserved or dynamic.")] = None,
+    ranges: Annotated[str | None, _option("yes or no: it takes ranges of ports.")] = None,
+    typed: Annotated[str | None, _option("The name or address that clients type.")] = None,
+    inside: Annotated[str | None, _option("yes or no: clients on the server's own network use it too.")] = None,
+    account: Annotated[str | None, _option("The first account.")] = None,
+    folder: Annotated[str | None, _option("The folder that it sees.")] = None,
+    rights: Annotated[str | None, _option("What it may do there.")] = None,
+    admin_port: Annotated[str | None, _option("By which port you administer the server, or none.")] = None,
+    admin_from: Annotated[str | None, _option("From which network or address.")] = None,
+    into: Annotated[Path | None, _option("The file to write; default: named after the site.")] = None,
+    defaults: Annotated[bool, typer.Option("--defaults", help="Ask nothing: take what would be proposed.")] = False,
+    force: Annotated[bool, typer.Option("--force", help="Replace a file that is there already.")] = False,
+) -> None:
+    """Write a first site file: asks at a terminal, else takes options and sensible defaults.
+
+    Every question is also an option of the same name; what is given is not asked. Nothing is
+    written before the last answer.
+    """
+    given = {
+        "site": site, "clients_can": clients_can, "control_port": control_port, "server": server, "address": address,
+        "lease": lease, "system": system, "clients": clients, "at_once": at_once, "ports": ports,
+        "behind": behind, "subnet": subnet,
+        "device": device, "device_inside": device_inside, "outside": outside, "outside_lease": outside_lease,
+        "ranges": ranges, "typed": typed, "inside": inside, "account": account, "folder": folder, "rights": rights,
+        "admin_port": admin_port, "admin_from": admin_from,
+    }  # fmt: skip
+    ask = sys.stdin.isatty() and sys.stderr.isatty() and not defaults
+    answers = _answered({key: value for key, value in given.items() if value is not None}, ask)
+    if trouble := refusal(answers):
+        raise typer.BadParameter(trouble)
+    path = into or Path(f"{_slug(answers['site'])}.site.yaml")
+    text = new_site(answers)
+    source = _fitting(str(path), text)
+    (write_over if force else write_new)({path: text.encode()})
+    show(check_body(judge(source.site), source.line, str(path)))
+    show(new_view(answers, str(path)))
+
+
+def _slug(name: str) -> str:
+    return re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "new"
+
+
+def _fitting(name: str, text: str) -> SiteFile:
+    """The site as it will be read. Raises BadParameter where the answers contradict each other."""
+    try:
+        return parse_site(name, text)
+    except BadInput as error:
+        reasons = "; ".join(each.message for each in error.problems)
+        raise typer.BadParameter(f"these answers do not fit together: {reasons}") from None
+
+
+def _answered(given: Mapping[str, str], ask: bool) -> dict[str, str]:
+    """An answer to every question that applies: what was given, what is typed, or what is proposed."""
+    answers: dict[str, str] = {}
+    console = Console(stderr=True, highlight=False, markup=False)
+    for question in questions():
+        option = f"--{question.key.replace('_', '-')}"
+        if not question.applies(answers):
+            if question.key in given:
+                raise typer.BadParameter(f"{option} has no meaning with the answers before it")
+        elif question.key in given:
+            answers[question.key] = _read(question, option, given[question.key])
+        elif ask:
+            answers[question.key] = _asked(console, question, answers)
+        else:
+            answers[question.key] = _proposed(question, option, answers)
+    return answers
+
+
+def _read(question: Question, option: str, text: str) -> str:
+    try:
+        return question.read(text)
+    except ValueError as error:
+        raise typer.BadParameter(f"{option}: {error}") from None
+
+
+def _proposed(question: Question, option: str, answers: Answers) -> str:
+    """The proposal of a question that nobody is asked. Raises BadParameter where there is none."""
+    try:
+        proposal = question.propose(answers)
+    except ValueError as error:
+        raise typer.BadParameter(f"{option} is needed: {error}") from None
+    if not proposal:
+        raise typer.BadParameter(f"{option} is needed: {question.text[0].lower()}{question.text[1:]}")
+    return proposal
+
+
+def _asked(console: Console, question: Question, answers: Answers) -> str:
+    """Ask until the answer can be read; an empty one takes what is proposed."""
+    try:
+        proposal = question.propose(answers)
+    except ValueError as error:
+        proposal = ""
+        console.print(Text(f"  {error}", style=STOPS))
+    console.print(Text(f"\n{question.text}", style=STRONG))
+    for line in question_lines(question):
+        console.print(line)
+    while True:
+        console.print(Text.assemble("  ", (f"[{proposal}] " if proposal else "", ACCENT), "› "), end="")
+        text = _line() or proposal
+        try:
+            answer = question.read(text)
+        except ValueError as error:
+            console.print(Text(f"  {error}", style=STOPS))
+            continue
+        if note := remark(question.key, answer):
+            console.print(Text(f"  {note}", style=UNTRIED))
+        return answer
+
+
+def _line() -> str:
+    """One line of the terminal. Raises BadParameter at its end."""
+    try:
+        return input().strip()
+    except EOFError:
+        raise typer.BadParameter("the answers ended before the last question; nothing was written") from None

@@ -1,0 +1,40 @@
+"""What `new` shows: what each choice costs, and what the answers open."""
+
+from collections.abc import Iterator
+
+from rich.console import RenderableType
+from rich.text import Text
+
+from ..core.interview import ADVICE, BEHIND, Answers, Question, is_open
+from ..core.ports import PortSet
+from .screen import columns, command
+from .style import ACCENT, STRONG, UNTRIED
+
+_CHOICES = {"clients_can": ADVICE, "behind": BEHIND}
+
+
+def question_lines(question: Question) -> Iterator[RenderableType]:
+    """What stands under a question: a line of explanation, and for a choice what each means."""
+    yield Text(f"  {question.explains}", style=UNTRIED)
+    for key, meaning in _CHOICES.get(question.key, {}).items():
+        table = columns(widths=(12, None))
+        table.add_row(Text(f"  {key}", style=STRONG), Text(meaning))
+        yield table
+
+
+def new_view(answers: Answers, file: str) -> Iterator[RenderableType]:
+    """What is open to the internet now, and the next step."""
+    yield ""
+    yield Text(f"Written: {file}", style=STRONG)
+    yield Text(f"  {_opened(answers)}")
+    yield ""
+    yield command(f"Next: eager-lantern sheets {file}   what to enter on each device, in the order of the work", ACCENT)
+
+
+def _opened(answers: Answers) -> str:
+    if not is_open(answers):
+        return "Nothing is open to the internet: a login in clear stays on the server's own network."
+    control, data = answers["control_port"], PortSet.parse(answers.get("ports", ""))
+    if not data:
+        return f"Open to the internet: port {control} alone."
+    return f"Open to the internet: port {control}, and {data} for data: {1 + len(data)} ports."
