@@ -7,7 +7,6 @@ from pathlib import Path
 from typing import Annotated
 
 import typer
-from rich.console import Console
 from rich.text import Text
 
 from ..core.interview import Answers, Question, questions, refusal, remark
@@ -17,9 +16,9 @@ from ..files.problem import BadInput
 from ..files.site_file import SiteFile, parse_site
 from ..files.written import write_new, write_over
 from ..views.check_view import check_body
-from ..views.new_view import new_view, question_lines
-from ..views.style import ACCENT, STOPS, STRONG, UNTRIED
-from .output import show
+from ..views.new_view import new_view, question_lines, remark_line
+from ..views.style import ACCENT, STOPS, STRONG
+from .output import show, tell
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
@@ -102,7 +101,6 @@ def _fitting(name: str, text: str) -> SiteFile:
 def _answered(given: Mapping[str, str], ask: bool) -> dict[str, str]:
     """An answer to every question that applies: what was given, what is typed, or what is proposed."""
     answers: dict[str, str] = {}
-    console = Console(stderr=True, highlight=False, markup=False)
     for question in questions():
         option = f"--{question.key.replace('_', '-')}"
         if not question.applies(answers):
@@ -111,7 +109,7 @@ def _answered(given: Mapping[str, str], ask: bool) -> dict[str, str]:
         elif question.key in given:
             answers[question.key] = _read(question, option, given[question.key])
         elif ask:
-            answers[question.key] = _asked(console, question, answers)
+            answers[question.key] = _asked(question, answers)
         else:
             answers[question.key] = _proposed(question, option, answers)
     return answers
@@ -135,26 +133,23 @@ def _proposed(question: Question, option: str, answers: Answers) -> str:
     return proposal
 
 
-def _asked(console: Console, question: Question, answers: Answers) -> str:
+def _asked(question: Question, answers: Answers) -> str:
     """Ask until the answer can be read; an empty one takes what is proposed."""
     try:
         proposal = question.propose(answers)
     except ValueError as error:
         proposal = ""
-        console.print(Text(f"  {error}", style=STOPS))
-    console.print(Text(f"\n{question.text}", style=STRONG))
-    for line in question_lines(question):
-        console.print(line)
+        tell([Text(f"  {error}", style=STOPS)])
+    tell(["", Text(question.text, style=STRONG), *question_lines(question)])
     while True:
-        console.print(Text.assemble("  ", (f"[{proposal}] " if proposal else "", ACCENT), "› "), end="")
-        text = _line() or proposal
+        tell([Text.assemble("  ", (f"[{proposal}] " if proposal else "", ACCENT), "›")], end=" ")
         try:
-            answer = question.read(text)
+            answer = question.read(_line() or proposal)
         except ValueError as error:
-            console.print(Text(f"  {error}", style=STOPS))
+            tell([Text(f"  {error}", style=STOPS)])
             continue
         if note := remark(question.key, answer):
-            console.print(Text(f"  {note}", style=UNTRIED))
+            tell([remark_line(note)])
         return answer
 
 

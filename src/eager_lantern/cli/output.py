@@ -3,6 +3,7 @@
 import os
 import sys
 from collections.abc import Iterable
+from typing import TextIO
 
 from rich.console import RenderableType
 
@@ -26,7 +27,16 @@ def emit(text: str) -> None:
 
 def show(parts: Iterable[RenderableType]) -> None:
     """Write a view to stdout: in colour on a terminal, unless NO_COLOR is set or it is a dumb one."""
-    terminal = sys.stdout.isatty()
-    width = os.get_terminal_size(1).columns if terminal else WIDTH
+    emit(_drawn(parts, sys.stdout))
+
+
+def tell(parts: Iterable[RenderableType], end: str = "\n") -> None:
+    """Write what is no result, a question for example, to stderr in the same way."""
+    print(_drawn(parts, sys.stderr).removesuffix("\n"), end=end, file=sys.stderr, flush=True)
+
+
+def _drawn(parts: Iterable[RenderableType], stream: TextIO) -> str:
+    terminal = stream.isatty()
+    width = os.get_terminal_size(stream.fileno()).columns if terminal else WIDTH
     plain = bool(os.environ.get("NO_COLOR")) or os.environ.get("TERM") == "dumb"
-    emit(rendered(parts, colour=terminal and not plain, width=width or WIDTH))
+    return rendered(parts, colour=terminal and not plain, width=width or WIDTH)

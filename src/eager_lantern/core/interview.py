@@ -33,8 +33,8 @@ ADVICE = {
     "plain": "FTP in clear. One port and a range; whoever is on the way reads passwords and files.",
 }
 BEHIND = {
-    "router": "a router that translates: its outside address is the one that clients see",
-    "firewall": "a firewall that does not translate: the server's own address is the one that clients see",
+    "router": "a router that translates: clients see its outside address",
+    "firewall": "a firewall that does not translate: clients see the server's own address",
     "cloud": "a cloud's filter: an outside address stands for the server's, and rules let ports in",
     "nothing": "nothing: the server stands on the internet itself",
 }

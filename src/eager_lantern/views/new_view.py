@@ -8,7 +8,7 @@ from rich.text import Text
 from ..core.interview import ADVICE, BEHIND, Answers, Question, is_open
 from ..core.ports import PortSet
 from .screen import columns, command
-from .style import ACCENT, STRONG, UNTRIED
+from .style import ACCENT, PASSES, STRONG, UNTRIED
 
 _CHOICES = {"clients_can": ADVICE, "behind": BEHIND}
 
@@ -20,6 +20,13 @@ def question_lines(question: Question) -> Iterator[RenderableType]:
         table = columns(widths=(12, None))
         table.add_row(Text(f"  {key}", style=STRONG), Text(meaning))
         yield table
+
+
+def remark_line(remark: str) -> RenderableType:
+    """What is worth saying about an answer."""
+    table = columns(widths=(3, None))
+    table.add_row(Text("  ▲", style=PASSES), Text(remark))
+    return table
 
 
 def new_view(answers: Answers, file: str) -> Iterator[RenderableType]:

@@ -1,0 +1,157 @@
+"""The first site file: asked for at a terminal, and by options."""
+
+import itertools
+from pathlib import Path
+
+import pexpect
+import pytest
+from program import run, run_bound_by_modes
+
+from eager_lantern.core.interview import BEHIND, PROTOCOLS, Question, questions, refusal
+from eager_lantern.core.verdict import judge
+from eager_lantern.files.new_site import new_site
+from eager_lantern.files.site_file import parse_site
+
+TOLD = {
+    "site": "Skerry Light", "clients_can": "tls", "address": "10.61.8.20", "clients": "12", "outside": "198.51.100.88",
+    "typed": "skerry.saltmarsh.example", "account": "keeper",
+}  # fmt: skip
+
+
+def options(**told: str) -> list[str]:
+    return [word for key, value in told.items() for word in (f"--{key.replace('_', '-')}", value)]
+
+
+def at_terminal(folder: Path) -> "pexpect.spawn[str]":
+    import sys
+
+    words = ["-m", "eager_lantern", "new", "--into", "asked.site.yaml"]
+    return pexpect.spawn(sys.executable, words, cwd=str(folder), encoding="utf-8", timeout=30, dimensions=(50, 120))
+
+
+def test_asked_at_a_terminal_it_writes_a_site_that_check_calls_kept_as_by_options(tmp_path: Path) -> None:
+    child = at_terminal(tmp_path)
+    answers: dict[str, str] = {}
+    asked: list[str] = []
+    for question in questions():
+        if question.applies(answers):
+            child.expect_exact(question.text)
+            child.expect_exact("› ")
+            asked.append(question.key)
+            child.sendline(TOLD.get(question.key, ""))
+            answers[question.key] = question.read(TOLD.get(question.key) or question.propose(answers))
+    child.expect(pexpect.EOF)
+    child.close()
+    assert child.exitstatus == 0
+    assert "all 4 promises kept" in child.before
+    assert set(TOLD) <= set(asked)
+    assert run("check", "asked.site.yaml", cwd=tmp_path).returncode == 0
+    assert run("new", *options(**TOLD), "--into", "given.site.yaml", cwd=tmp_path).returncode == 0
+    assert (tmp_path / "asked.site.yaml").read_text() == (tmp_path / "given.site.yaml").read_text()
+
+
+def test_a_wrong_answer_is_told_at_once_and_asked_again(tmp_path: Path) -> None:
+    child = at_terminal(tmp_path)
+    for answer, then in (
+        ("", "1 to 80 characters"),
+        ("Skerry", "What can all its clients do?"),
+        ("tsl", "implicit or plain"),
+    ):
+        child.expect_exact("› ")
+        child.sendline(answer)
+        child.expect_exact(then)
+    child.close(force=True)
+
+
+@pytest.mark.parametrize(("key", "code"), [("\x03", 130), ("\x04", 2)], ids=["ctrl-c", "end of input"])
+def test_interrupted_it_has_written_nothing(key: str, code: int, tmp_path: Path) -> None:
+    child = at_terminal(tmp_path)
+    child.expect_exact("› ")
+    child.sendline("Skerry Light")
+    child.expect_exact("› ")
+    child.send(key)
+    child.expect(pexpect.EOF)
+    child.close()
+    assert (child.exitstatus, list(tmp_path.iterdir())) == (code, [])
+
+
+def answered(**told: str) -> dict[str, str]:
+    answers: dict[str, str] = {}
+    for question in questions():
+        if question.applies(answers):
+            answers[question.key] = question.read(told.get(question.key) or question.propose(answers))
+    return answers
+
+
+PLACES = [("10.61.8.20", "198.51.100.88"), ("2001:db8:61::20", "2001:db8:9::1"), ("203.0.113.20", "198.51.100.88")]
+CHOICES = itertools.product(
+    PROTOCOLS, BEHIND, PLACES, ["", "skerry.saltmarsh.example"], ["static", "dynamic"], ["yes", "no"], ["22", "none"]
+)
+
+
+def test_whatever_is_chosen_the_site_keeps_its_promises_or_is_refused() -> None:
+    broken, written = [], 0
+    for can, behind, (address, outside), typed, lease, either, admin in CHOICES:
+        desk = "2001:db8:5::7" if ":" in address else "203.0.113.140"
+        told = {
+            "site": "Skerry: #1", "clients_can": can, "behind": behind, "address": address, "outside": outside,
+            "typed": typed, "outside_lease": lease, "ranges": either, "inside": either,
+            "admin_port": admin, "account": "yes", "admin_from": "" if behind in ("router", "firewall") else desk,
+        }  # fmt: skip
+        answers = answered(**told)
+        if not refusal(answers):
+            text = new_site(answers)
+            written += 1
+            if judge(parse_site("new", text).site).verdict != "kept":
+                broken.append(answers)
+    assert broken == []
+    assert written > 300
+
+
+@pytest.mark.parametrize(
+    ("told", "says"),
+    [
+        ({"site": ""}, "1 to 80"),
+        ({"address": "10.61.8.999"}, "10.61.8.999"),
+        ({"clients_can": "tsl"}, "ssh, tls, implicit or plain"),
+        ({"clients": "0"}, "1 or more"),
+        ({"at_once": "99999"}, "no range of"),
+        ({"ports": "61455-61200"}, "ends before it starts"),
+        ({"ports": "20-21"}, "above 1023"),
+        ({"clients_can": "ssh", "ports": "61200-61210"}, "no meaning"),
+        ({"device_inside": "10.61.8.20"}, "belongs to"),
+        ({"outside": "2001:db8::1"}, "different families"),
+        ({"behind": "nothing", "outside": ""}, "no meaning"),
+        ({"clients_can": "plain", "typed": "x"}, "no meaning"),
+        ({"folder": "in"}, "whole path"),
+        ({"rights": "list, fly"}, "no right “fly”"),
+        ({"admin_port": "none", "admin_from": "10.0.0.0/8"}, "no meaning"),
+    ],
+)  # fmt: skip
+def test_answers_without_sense_get_one_clear_line(told: dict[str, str], says: str, tmp_path: Path) -> None:
+    done = run("new", *options(**{**TOLD, **told}), cwd=tmp_path)
+    assert (done.returncode, done.stdout, list(tmp_path.iterdir())) == (2, "", [])
+    assert says in " ".join(done.stderr.replace("│", " ").split())
+
+
+def test_without_a_terminal_what_is_missing_is_named(tmp_path: Path) -> None:
+    done = run("new", "--site", "Skerry Light", cwd=tmp_path)
+    assert (done.returncode, "--address is needed" in done.stderr) == (2, True)
+
+
+def test_nothing_is_overwritten_unless_forced_and_a_shut_folder_is_told(tmp_path: Path) -> None:
+    (tmp_path / "skerry-light.site.yaml").write_text("mine")
+    again = run("new", *options(**TOLD), cwd=tmp_path)
+    assert (again.returncode, (tmp_path / "skerry-light.site.yaml").read_text()) == (2, "mine")
+    assert run("new", *options(**TOLD), "--force", cwd=tmp_path).returncode == 0
+    assert [each.name for each in tmp_path.iterdir()] == ["skerry-light.site.yaml"]
+    shut = tmp_path / "shut"
+    shut.mkdir(mode=0o555)
+    refused = run_bound_by_modes("new", *options(**TOLD), "--into", shut / "a.site.yaml")
+    assert (refused.returncode, "permission denied" in refused.stderr) == (2, True)
+
+
+def test_every_question_is_an_option_of_the_same_name() -> None:
+    shown = run("new", "--help").stdout
+    named: list[Question] = list(questions())
+    assert [each.key for each in named if f"--{each.key.replace('_', '-')}" not in shown] == []
