@@ -10,10 +10,9 @@ from collections.abc import Iterator, Sequence
 from msgspec import Struct
 
 from ..core.addresses import FAMILIES, Address, Addresses, AddressSet, Family
-from ..core.ports import PortSet
 from ..core.site import INTERNET, Client, Gateway, Server, Site
-from ..core.topology import Crossing, Topology, listens_on
-from .kernel_rules import IN, OUT, WIRE, gateway_rules, host_rules
+from ..core.topology import Crossing, Topology
+from .kernel_rules import IN, OUT, WIRE, gateway_rules, host_rules, listening, named_wires, surroundings
 
 MOST_ON_A_NETWORK = 1000
 """A bridge of the kernel holds 1,023 ports (BR_MAX_PORTS)."""
@@ -67,12 +66,8 @@ def lab_nodes(site: Site, strangers: Sequence[Client] = ()) -> tuple[Node, ...]:
 
 def _host(topology: Topology, spec: Server | Client) -> Node:
     wire = Wire(WIRE, spec.network, _single(spec.address))
-    rules = host_rules(spec.filter, spec.category, _listening(topology), spec.network == INTERNET)
+    rules = surroundings({WIRE: spec.network}) + host_rules(spec.filter, spec.category, listening(topology.site))
     return Node(spec.name, True, (wire,), tuple(_routes(topology, {spec.network: WIRE}, None)), rules)
-
-
-def _listening(topology: Topology) -> dict[str, PortSet]:
-    return {each.name: listens_on(each) for each in topology.site.services}
 
 
 def _single(addresses: Addresses) -> tuple[str, ...]:
@@ -96,7 +91,9 @@ def _gateway(topology: Topology, spec: Gateway) -> Node:
         False,
         wires,
         tuple(_routes(topology, sides, spec)),
-        gateway_rules(spec, _listening(topology)),
+        surroundings({wire.name: wire.network for wire in wires}, spec)
+        + named_wires(OUT, IN)
+        + gateway_rules(spec, listening(topology.site)),
     )
 
 

@@ -1,18 +1,22 @@
-"""The packet filter rules of a lab's hosts and gateways, as nftables reads them.
+"""The packet filter rules of hosts and gateways, as nftables reads them.
 
 Pure text, so that it can be read and tested without privileges. Every key of the site file
 that decides about connections has its counterpart here, for IPv4 and IPv6 alike; nothing is
-computed ahead, so that the kernel decides by itself.
+computed ahead, so that the kernel decides by itself. The same text is built in the lab and
+exported for real devices (:mod:`.rule_file`); what only a lab needs, because there is no
+provider and no internet around it, is :func:`surroundings`.
 """
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 
 from ..core.addresses import EVERY_ADDRESS, FAMILIES, Address, Addresses, AddressSet, Family, public_addresses
 from ..core.filters import counts
 from ..core.ports import EVERY_PORT, PortSet
-from ..core.site import INTERNET, Filter, Forward, Gateway, HostFilter, Rule
+from ..core.site import INTERNET, Filter, Forward, Gateway, HostFilter, Rule, Site
+from ..core.topology import listens_on
 
 WIRE, OUT, IN = "eth0", "out0", "in0"
+TABLE = "inet eager_lantern"
 BOTH = "meta l4proto { tcp, udp }"
 FTP_CONTROL_PORT = 21
 FORWARDED, TURNED = 1, 2
@@ -20,21 +24,71 @@ _LAYER = {4: "ip", 6: "ip6"}
 Listening = Mapping[str, PortSet]
 
 
-def host_rules(both: HostFilter, category: str | None, listening: Listening, on_internet: bool) -> str:
-    """The rule set of a host; ``listening`` tells the ports of a service that a rule names."""
-    return "\n".join(
+def listening(site: Site) -> dict[str, PortSet]:
+    """The ports of each service, for rules that name one."""
+    return {each.name: listens_on(each) for each in site.services}
+
+
+def host_rules(both: HostFilter, category: str | None, listening: Listening) -> str:
+    """The table of a host; ``listening`` tells the ports of a service that a rule names."""
+    return _table(
         [
-            "table inet lantern {",
-            *_no_path((WIRE,) if on_internet else ()),
             "chain incoming { type filter hook input priority 0; policy accept;",
+            'iifname "lo" accept',
             *_filter(both.incoming, category, listening),
             "}",
             "chain outgoing { type filter hook output priority 0; policy accept;",
+            'oifname "lo" accept',
             *_filter(both.outgoing, category, listening),
-            "}",
             "}",
         ]
     )
+
+
+def gateway_rules(spec: Gateway, listening: Listening) -> str:
+    """The table of a gateway, for interfaces that ``$outside`` and ``$inside`` name. Marks of the
+    connection tell later chains what was done to it."""
+    return _table(_gateway(spec, listening))
+
+
+def _table(lines: Iterable[str]) -> str:
+    """A table that takes the place of one of the same name, in one step."""
+    return _indented([f"table {TABLE}", f"delete table {TABLE}", f"table {TABLE} {{", *lines, "}"])
+
+
+def _indented(lines: Iterable[str]) -> str:
+    depth, shown = 0, []
+    for line in lines:
+        opens = 0 if line.startswith("#") else line.count("{") - line.count("}")
+        depth += min(0, opens)
+        shown.append("\t" * depth + line)
+        depth += max(0, opens)
+    return "\n".join(shown) + "\n"
+
+
+def named_wires(outside: str, inside: str) -> str:
+    """The lines that tell a gateway's table which interface is which."""
+    return f'define outside = "{outside}"\ndefine inside = "{inside}"\n'
+
+
+def surroundings(wires: Mapping[str, str], spec: Gateway | None = None) -> str:
+    """What a node of a lab needs beside its own table: the internet, where nobody has a way to an
+    address that is not public; a gateway's provider; and what the gateway says on its inside
+    address, which is its own business and no part of its table. ``wires`` are the networks by wire."""
+    lines = ["table inet surroundings {", *_no_path(tuple(wire for wire, name in wires.items() if name == INTERNET))]
+    if spec is not None:
+        lines += ["chain provider { type filter hook prerouting priority mangle; policy accept;"]
+        if spec.provider_blocks.ports:
+            lines.append(
+                f'iifname "{OUT}" ct state new,related {BOTH} th dport {_set(spec.provider_blocks.ports)} drop'
+            )
+        lines += ["}", "chain itself { type filter hook input priority 0; policy accept;"]
+        for family in FAMILIES:
+            if inside := Addresses(spec.inside.address.of_family(family)):
+                match = f"ct state new {_LAYER[family]} daddr {{ {inside} }} {BOTH}"
+                lines += _verdict(match, _answer(spec))
+        lines.append("}")
+    return _indented([*lines, "}"])
 
 
 def _no_path(wires: tuple[str, ...]) -> Iterator[str]:
@@ -54,8 +108,14 @@ def _filter(table: Filter, category: str | None, listening: Listening) -> Iterat
     yield "ct state established,related accept"
     for rule in table.rules:
         if counts(rule, category):
+            yield from _said(rule.name)
             yield from _rule(rule, listening)
     yield from _verdict(BOTH, table.default)
+
+
+def _said(name: str) -> Iterator[str]:
+    if name:
+        yield f"# {name}"
 
 
 def _rule(rule: Rule, listening: Listening) -> Iterator[str]:
@@ -95,21 +155,9 @@ def _verdict(match: str, action: str) -> Iterator[str]:
     yield f"{match} reject"
 
 
-def gateway_rules(spec: Gateway, listening: Listening) -> str:
-    """The rule set of a gateway. Marks of the connection tell later chains what was done to it."""
-    return "\n".join(_gateway(spec, listening))
-
-
 def _gateway(spec: Gateway, listening: Listening) -> Iterator[str]:
-    yield "table inet lantern {"
-    sides = ((OUT, spec.outside.network), (IN, spec.inside.network))
-    yield from _no_path(tuple(wire for wire, network in sides if network == INTERNET))
     if spec.ftp_helper:
         yield from _helper()
-    yield "chain provider { type filter hook prerouting priority mangle; policy accept;"
-    if spec.provider_blocks.ports:
-        yield f'iifname "{OUT}" ct state new,related {BOTH} th dport {_set(spec.provider_blocks.ports)} drop'
-    yield "}"
     yield "chain rewrite { type nat hook prerouting priority dstnat; policy accept;"
     yield from _rewrites(spec)
     yield "}"
@@ -118,8 +166,8 @@ def _gateway(spec: Gateway, listening: Listening) -> Iterator[str]:
         yield "ct state invalid drop"  # what the device has forgotten, it does not pass
     yield f"ct mark {{ {FORWARDED}, {TURNED} }} accept"
     yield "ct state established,related accept"
-    yield f'iifname "{OUT}" jump inward'
-    yield f'iifname "{IN}" jump outward'
+    yield "iifname $outside jump inward"
+    yield "iifname $inside jump outward"
     yield "}"
     yield "chain unpaired { type filter hook forward priority 10; policy accept;"
     yield from _unpaired(spec)
@@ -130,14 +178,26 @@ def _gateway(spec: Gateway, listening: Listening) -> Iterator[str]:
     yield "chain outward {"
     yield from _filter(spec.filter.outward, None, listening)
     yield "}"
-    yield "chain itself { type filter hook input priority 0; policy accept;"
-    yield "ct state established,related accept"
-    yield from _verdict(BOTH, "deny" if spec.unmatched == "silent" else "refuse")
-    yield "}"
+    yield from _itself(spec)
     yield "chain sources { type nat hook postrouting priority srcnat; policy accept;"
     yield from _sources(spec)
     yield "}"
+
+
+def _itself(spec: Gateway) -> Iterator[str]:
+    """What the device answers on its outside addresses; its inside address is left to it."""
+    yield "chain itself { type filter hook input priority 0; policy accept;"
+    yield "ct state established,related accept"
+    for family in FAMILIES:
+        if inside := Addresses(spec.inside.address.of_family(family)):
+            yield f"iifname $inside {_LAYER[family]} daddr {{ {inside} }} accept"
+    yield 'iifname "lo" accept'
+    yield from _verdict(BOTH, _answer(spec))
     yield "}"
+
+
+def _answer(spec: Gateway) -> str:
+    return "deny" if spec.unmatched == "silent" else "refuse"
 
 
 def _helper() -> Iterator[str]:
@@ -156,16 +216,17 @@ def _outside(spec: Gateway) -> Addresses:
 
 def _rewrites(spec: Gateway) -> Iterator[str]:
     """Forwards, then pairs, for what comes from outside; and for what is turned back."""
-    ways = [(OUT, f"ct mark set {FORWARDED} " if spec.forwards_pass_filter else "", "")]
+    ways = [("$outside", f"ct mark set {FORWARDED} " if spec.forwards_pass_filter else "", "")]
     if spec.hairpin:
-        ways.append((IN, f"ct mark set {TURNED} ", f"ct mark set {TURNED} "))
+        ways.append(("$inside", f"ct mark set {TURNED} ", f"ct mark set {TURNED} "))
     for wire, forward_mark, pair_mark in ways:
         if spec.forwarding:
             for _, forward in spec.entered_forwards():
-                yield from _forwarded(spec, forward, f'iifname "{wire}"', forward_mark)
+                yield from _said(forward.name)
+                yield from _forwarded(spec, forward, f"iifname {wire}", forward_mark)
         for pair in spec.pairs:
             layer = _LAYER[pair.outside.family]
-            yield f'iifname "{wire}" {layer} daddr {pair.outside} {BOTH} {pair_mark}dnat {layer} to {pair.inside}'
+            yield f"iifname {wire} {layer} daddr {pair.outside} {BOTH} {pair_mark}dnat {layer} to {pair.inside}"
 
 
 def _forwarded(spec: Gateway, forward: Forward, wire: str, mark: str) -> Iterator[str]:
@@ -195,12 +256,12 @@ def _sources(spec: Gateway) -> Iterator[str]:
         return
     for pair in spec.pairs:
         layer = _LAYER[pair.inside.family]
-        yield f'oifname "{OUT}" {layer} saddr {pair.inside} snat {layer} to {pair.outside}'
+        yield f"oifname $outside {layer} saddr {pair.inside} snat {layer} to {pair.outside}"
     for family in FAMILIES:
         addresses = spec.outside.address.of_family(family)
         if addresses:
             to = str(addresses[0]) if len(addresses) == 1 else _pool(spec, family, addresses)
-            yield f'oifname "{OUT}" meta nfproto ipv{family} snat {_LAYER[family]} to {to}'
+            yield f"oifname $outside meta nfproto ipv{family} snat {_LAYER[family]} to {to}"
 
 
 def _pool(spec: Gateway, family: Family, addresses: tuple[Address, ...]) -> str:
@@ -220,4 +281,4 @@ def _unpaired(spec: Gateway) -> Iterator[str]:
             continue
         paired = Addresses(tuple(pair.inside for pair in spec.pairs if pair.inside.family == family))
         strangers = f" {_LAYER[family]} saddr != {{ {paired} }}" if paired else ""
-        yield f'iifname "{IN}" oifname "{OUT}" meta nfproto ipv{family} ct state new {BOTH}{strangers} drop'
+        yield f"iifname $inside oifname $outside meta nfproto ipv{family} ct state new {BOTH}{strangers} drop"
