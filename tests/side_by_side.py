@@ -3,6 +3,7 @@
 import json
 import random
 import tempfile
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -14,11 +15,11 @@ from eager_lantern.core.journey import travel
 from eager_lantern.core.ports import PortSet
 from eager_lantern.core.rehearsed import Rehearsed
 from eager_lantern.core.session import foresee
-from eager_lantern.core.site import Site
+from eager_lantern.core.site import Client, Site
 from eager_lantern.core.topology import Topology
 from eager_lantern.files.site_file import parse_site
 from eager_lantern.lab.kernel import KernelLab, exchanged, has_helper
-from eager_lantern.lab.kernel_plan import lab_nodes
+from eager_lantern.lab.kernel_plan import Node, lab_nodes
 from eager_lantern.lab.prepared import Able, prepared
 from eager_lantern.lab.probes import Probe, Seen
 
@@ -56,7 +57,13 @@ def random_probes(site: dict[str, Any], count: int, chance: random.Random) -> li
     return found
 
 
-def compared(site: dict[str, Any], count: int, chance: random.Random, certain: Probe | None = None) -> list[Compared]:
+def compared(
+    site: dict[str, Any],
+    count: int,
+    chance: random.Random,
+    certain: Probe | None = None,
+    nodes_of: Callable[[Site, Sequence[Client]], tuple[Node, ...]] = lab_nodes,
+) -> list[Compared]:
     """Build the site once; send so many connections and a certain one, then try every promise."""
     source = parse_site("random", json.dumps(site))
     topology = Topology(source.site)
@@ -64,7 +71,7 @@ def compared(site: dict[str, Any], count: int, chance: random.Random, certain: P
     probes = random_probes(site, count, chance) + ([certain] if certain else [])
     with tempfile.TemporaryDirectory(prefix="lantern-side-") as folder:
         ready = prepared(topology, forecasts, Path(folder), with_daemon=False, able=Able(has_helper(), True))
-        with KernelLab(lab_nodes(source.site)) as lab:
+        with KernelLab(nodes_of(source.site, ready.strangers)) as lab:
             seen = exchanged(lab, probes, LISTENING)
             results = ready.rehearsed(lab, lambda news: None)
     sessions = [

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 
+from .addresses import Addresses, AddressSet
 from .exposure import Reach, reaches
 from .finding import Finding
 from .flow import Journey
@@ -54,11 +55,23 @@ def _exposed(
     promised = any(_needs_internet(topology, each, service.name) for each in studies)
     port = service.control_port.number
     for each in found:
-        if inside_only and not promised and port in each.ports and len(each.ports) < UNFILTERED:
+        open_to_all = len(each.ports) < UNFILTERED and not _limited(topology, each)
+        if inside_only and not promised and port in each.ports and open_to_all:
             message = f"anybody on the internet reaches {service.name} (port {port}) through {each.door}"
             cure = "limit it to the addresses that need it, or take it out"
             yield Finding("exposed-inside-service", "risks", message, cure, _opener(each.journey))
             return
+
+
+def _limited(topology: Topology, reach: Reach) -> bool:
+    """Whether it is open to less than half of the internet: somebody has thought about who needs it."""
+    everybody = topology.sources(INTERNET, Addresses()).of_family(reach.door.family)
+    admitted = reach.journey.asked.sources
+    return 2 * _count(admitted) < _count(everybody)
+
+
+def _count(addresses: AddressSet) -> int:
+    return sum(high - low + 1 for low, high in addresses.spans)
 
 
 def _needs_internet(topology: Topology, study: Study, service: str) -> bool:

@@ -275,6 +275,7 @@ class Service(Part, frozen=True):
     protocol: Literal["ftp", "sftp", "other"]
     control_port: Port
     tls: Tls = Tls()
+    host_key: Label | None = None
     passive: Passive | None = None
     active: Active | None = None
     peer_must_match: bool = True

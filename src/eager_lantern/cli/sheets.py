@@ -1,0 +1,88 @@
+"""``sheets``: for each device the page to work from, for clients the connection card."""
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from msgspec import to_builtins
+
+from ..core.sheet import Sheet, slug
+from ..core.sheets import Sheets, sheets_of
+from ..core.verdict import judge
+from ..files.results import as_json
+from ..files.sheet_tables import grid_csv
+from ..files.shipped import shipped_text
+from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
+from ..files.written import folder_for_new, write_new, write_over
+from ..lab.rule_file import rule_files
+from ..views.sheet_markdown import sheet_markdown
+from ..views.sheet_pages import sheet_pages
+from ..views.sheets_view import sheets_view
+from .check import EXIT_CODES
+from .options import Format
+from .output import emit, show
+
+app = typer.Typer(add_completion=False, rich_markup_mode=None)
+
+
+@app.command(epilog="Example: eager-lantern sheets saltmarsh-after.site.yaml --into pages")
+def sheets(
+    site: Annotated[
+        Path | None, typer.Argument(readable=False, help="The site file; default: the only *.site.yaml here.")
+    ] = None,
+    into: Annotated[
+        Path | None, typer.Option(help="The folder to write to; default: named after the site file.")
+    ] = None,
+    force: Annotated[bool, typer.Option("--force", help="Replace files of the same names.")] = False,
+    form: Annotated[
+        Format, typer.Option("--format", help="What is shown: text for people, json for programs.")
+    ] = Format.text,
+) -> None:
+    """Write one page a device, in the order of the work: what to enter, and how to see that it took.
+
+    Markdown pages, one HTML file to print, CSV of the tables, and for Linux devices a rule file.
+    Exit code 1 where the site as described does not keep its promises.
+    """
+    source = read_site(find_site_file(site))
+    verdict = judge(source.site)
+    rules = rule_files(source.site)
+    named = {name: f"{slug(name)}.nft" for name in rules}
+    result = sheets_of(verdict, Path(source.file).name, named, _digests(source))
+    folder = into or Path(source.file).with_name(f"{Path(source.file).name.removesuffix(PATTERN[1:])}-pages")
+    written = {folder / name: text.encode() for name, text in _files(result)}
+    written |= {folder / named[name]: text.encode() for name, text in rules.items()}
+    with folder_for_new(folder):
+        (write_over if force else write_new)(written)
+    names = [each.name for each in written]
+    if form is Format.json:
+        listed = {"format": "eager-lantern/sheets/1", "folder": str(folder), "files": names}
+        emit(as_json({**listed, **to_builtins(result)}))
+    else:
+        show(sheets_view(result, str(folder), names))
+    raise typer.Exit(EXIT_CODES[verdict.verdict])
+
+
+def _digests(source: SiteFile) -> dict[str, str]:
+    """The digests of the certificates that the site names and that can be read here."""
+    if not any(each.tls.certificate for each in source.site.services):
+        return {}
+    from ..files.certificate_file import digest_of  # cryptography loads slowly
+
+    found = ((each.name, digest_of(source, each)) for each in source.site.services)
+    return {name: digest for name, digest in found if digest is not None}
+
+
+def _files(result: Sheets) -> Iterator[tuple[str, str]]:
+    """The names and contents of all pages and tables."""
+    yield "all-pages.html", sheet_pages(result, shipped_text("pages.html.j2"))
+    for number, sheet in enumerate(result.pages):
+        stem = f"{number:02}-{slug(sheet.name)}"
+        yield f"{stem}.md", sheet_markdown(result.title, result.trouble, sheet)
+        yield from _tables(stem, sheet)
+
+
+def _tables(stem: str, sheet: Sheet) -> Iterator[tuple[str, str]]:
+    for part in sheet.parts:
+        if part.grid is not None and part.grid.purpose == "enter" and sheet.kind != "order":
+            yield f"{stem}-{slug(part.title)}.csv", grid_csv(part.grid)

@@ -1,0 +1,122 @@
+"""All pages of a site, in the order of the work: server, devices from the server outward, names,
+tests, and a connection card for each promise."""
+
+from collections.abc import Mapping
+
+from msgspec import Struct
+
+from .forecast import Forecast
+from .sheet import Grid, Part, Sheet
+from .sheets_client import card
+from .sheets_gateway import gateway_sheet
+from .sheets_server import server_sheet
+from .sheets_tests import tests_sheet
+from .site import INTERNET, Gateway, Site
+from .topology import Topology
+from .verdict import Verdict
+
+
+class Sheets(Struct, frozen=True):
+    """The pages, and what stands at the head of all of them; ``trouble`` is why nobody should enter
+    them yet, or nothing."""
+
+    title: str
+    trouble: str
+    pages: tuple[Sheet, ...]
+
+
+def sheets_of(verdict: Verdict, file: str, rule_files: Mapping[str, str], digests: Mapping[str, str]) -> Sheets:
+    """The pages for a site that ``file`` holds. ``rule_files`` are the names of the files that Linux
+    devices can load, by device; ``digests`` those of certificates that could be read, by service."""
+    site, topology = verdict.site, Topology(verdict.site)
+    works = [each for each in verdict.forecasts if each.promise.holds == "works" and each.service.protocol != "other"]
+    devices = [
+        gateway_sheet(site, each, rule_files.get(each.name), _users(topology, each)) for each in outward(topology)
+    ]
+    names = [_names(site)] if site.names else []
+    pages = (
+        server_sheet(site, rule_files.get(site.server.name)),
+        *devices,
+        *names,
+        tests_sheet(topology, verdict.forecasts, file),
+        *_cards(site, works, digests),
+    )
+    order = _order(site, pages)
+    return Sheets(site.site, _trouble(verdict, file), (order, *pages))
+
+
+def outward(topology: Topology) -> list[Gateway]:
+    """The gateways from the server outward; those on the clients' side come last."""
+    chain = [each.device.spec for each in topology.chain(topology.server.network, INTERNET) or ()]
+    return [*chain, *(each for each in topology.site.gateways if each not in chain)]
+
+
+def _users(topology: Topology, gateway: Gateway) -> tuple[str, ...]:
+    """The clients on whose side a gateway stands; nobody's where it is on the server's side."""
+    server, site = topology.server.network, topology.site
+    if any(each.device.spec is gateway for each in topology.chain(server, INTERNET) or ()):
+        return ()
+    passed = (
+        each.name
+        for each in site.clients
+        if any(crossing.device.spec is gateway for crossing in topology.chain(each.network, server) or ())
+    )
+    return tuple(passed) or ("its own hosts",)
+
+
+def _trouble(verdict: Verdict, file: str) -> str:
+    if verdict.verdict == "kept":
+        return ""
+    doubtful = [each for each in verdict.forecasts if each.kept is not True]
+    word = "does not keep" if verdict.verdict == "broken" else "may not keep"
+    promises = f"{len(doubtful)} of its {len(verdict.forecasts)} promises"
+    return f"As described, this site {word} {promises}. Mend the site file first: eager-lantern check {file}"
+
+
+def _cards(site: Site, works: list[Forecast], digests: Mapping[str, str]) -> list[Sheet]:
+    clients = {each.name for each in site.clients}
+    return [card(site, each, digests) for each in works if each.promise.client in clients]
+
+
+def _names(site: Site) -> Sheet:
+    rows = tuple(
+        (name.name, "A" if address.family == 4 else "AAAA", str(address))
+        for name in site.names
+        for address in name.addresses.each
+    )
+    lines = ("Keep the time to live short (300 s) until all tests are passed.",)
+    took = "Ask from outside, not from the office: an inside name server may give other answers."
+    parts = (
+        Part("Entries", lines, Grid(("name", "type", "address"), rows)),
+        Part("See that it took", steps=(took,), commands=tuple(f"getent ahosts {each.name}" for each in site.names)),
+    )
+    return Sheet("Names", "names", "What clients type, at the name service.", parts)
+
+
+def _order(site: Site, pages: tuple[Sheet, ...]) -> Sheet:
+    """The first page: the same numbers for every place, and the pages in their order."""
+    numbers = tuple(
+        (
+            each.name,
+            str(each.control_port),
+            str(each.passive.ports) if each.passive else "none",
+            _announced(each.name, site),
+        )
+        for each in site.services
+        if each.protocol != "other"
+    )
+    heads = ("service", "control port", "data ports", "announced outside, inside")
+    rows = tuple((str(i), each.name, each.kind, each.about) for i, each in enumerate(pages, start=1))
+    parts = (
+        Part("The same numbers in every place", grid=Grid(heads, numbers, "read")),
+        Part("The order of the work", grid=Grid(("page", "name", "kind", "about"), rows)),
+    )
+    return Sheet("Order of the work", "order", "One page a device. Tick each line as it is entered.", parts)
+
+
+def _announced(service: str, site: Site) -> str:
+    passive = next(each.passive for each in site.services if each.name == service)
+    if passive is None:
+        return "-"
+    inside = f", {passive.announce_inside}" if passive.announce_inside is not None else ""
+    return f"{passive.announce}{inside}"
