@@ -3,6 +3,7 @@
 import json
 import os
 import re
+import shlex
 import signal
 import subprocess
 import sys
@@ -13,6 +14,8 @@ from typing import Any
 import pytest
 import yaml
 from program import AFTER, BEFORE, run, run_bound_by_modes
+
+from eager_lantern.cli.app import COMMANDS
 
 BAD = yaml.safe_load((Path(__file__).parent / "cases" / "bad_input.yaml").read_text())
 
@@ -205,9 +208,45 @@ def test_bad_usage_is_answered_with_what_would_be_right(words: list[str], says: 
     assert says in done.stdout + done.stderr
 
 
-@pytest.mark.parametrize("command", ["demo", "check", "walk", "visit"])
-def test_help_has_an_example(command: str) -> None:
-    assert f"Example: eager-lantern {command}" in run(command, "--help").stdout
+@pytest.mark.parametrize("command", COMMANDS)
+def test_the_example_of_every_help_runs(command: str, tmp_path: Path) -> None:
+    (tmp_path / "saltmarsh.site.yaml").write_text(AFTER.read_text())
+    shown = run(command, "--help").stdout.partition("Example: ")[2]
+    program, *words = shlex.split(shown.partition(" > ")[0].replace("\\\n", " "))
+    done = run(*words, cwd=tmp_path, EAGER_LANTERN_PASSWORD="ebb-and-flow-61")
+    assert (program, words[0]) == ("eager-lantern", command)
+    assert (done.returncode, done.stdout == "") == (command == "visit", False)  # nobody has that host's name
+
+
+COMPLETED = [
+    ("wal", "walk"),
+    ("walk --cl", "--client"),
+    ("walk x.site.yaml --client o", "old-logger office-desk office"),
+    ("walk --service ", "tide-exchange remote-desk"),
+    ("visit x.site.yaml --client in", "institute"),
+    ("rehearse --keep-open ha", "harbour-router"),
+    ("rehearse --capture ga", "gauge-store=gauge-store.pcap"),
+    ("size --service t", "tide-exchange"),
+    ("explain range-mi", "range-mismatch"),
+    ("walk missing.site.yaml --client ", ""),
+]
+
+
+@pytest.mark.parametrize(("typed", "offered"), COMPLETED)
+def test_a_real_shell_completes_commands_options_and_names(typed: str, offered: str, tmp_path: Path) -> None:
+    (tmp_path / "x.site.yaml").write_text(AFTER.read_text())
+    (tmp_path / "eager-lantern").write_text(f'#!/bin/sh\nexec "{sys.executable}" -m eager_lantern "$@"\n')
+    (tmp_path / "eager-lantern").chmod(0o755)
+    script = f"""
+    source <(_EAGER_LANTERN_COMPLETE=source_bash eager-lantern)
+    COMP_WORDS=(eager-lantern {typed}{'""' if typed.endswith(" ") else ""}); COMP_CWORD=$((${{#COMP_WORDS[@]}} - 1))
+    _eager_lantern_completion eager-lantern; echo "${{COMPREPLY[*]}}"
+    """
+    path = f"{tmp_path}:{os.environ['PATH']}"
+    done = subprocess.run(
+        ["bash", "-c", script], capture_output=True, text=True, cwd=tmp_path, env={**os.environ, "PATH": path}
+    )
+    assert (done.stdout.split(), done.stderr) == (offered.split(), "")
 
 
 def test_the_demo_tells_the_story_and_leaves_nothing(tmp_path: Path) -> None:

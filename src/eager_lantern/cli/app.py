@@ -35,7 +35,6 @@ class _Commands(TyperGroup):
 
 app = typer.Typer(
     cls=_Commands,
-    add_completion=False,
     no_args_is_help=True,
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
@@ -53,8 +52,8 @@ def _version(wanted: bool) -> None:
 def _root(version: bool = typer.Option(False, "--version", callback=_version, is_eager=True, help="Show it.")) -> None:
     """Know before you open a port, prove it after.
 
-    From one site file: predict what reaches the server, walk a connection hop by hop, and
-    run a real session against the real server.
+    One site file describes a file transfer server and every device between it and its
+    clients. From it: what reaches the server, what to enter where, a rehearsal, a real visit.
     """
 
 

@@ -15,7 +15,9 @@ from ..files.site_file import SiteFile, find_site_file, read_site
 from ..files.written import folder_for_new, write_new
 from ..views.certificate_view import certificate_view
 from ..wire.x509 import key_pem, new_key, self_signed, signing_request
+from . import completion
 from .named import the_transfer
+from .options import example
 from .output import show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -28,12 +30,14 @@ class Key(StrEnum):
     rsa = "rsa"
 
 
-@app.command(epilog="Example: eager-lantern certificate saltmarsh-after.site.yaml --self-signed --into keys")
+@app.command(epilog=example("eager-lantern certificate saltmarsh.site.yaml --self-signed", "--into keys"))
 def certificate(
     site: Annotated[
         Path | None, typer.Argument(readable=False, help="The site file; default: the only *.site.yaml here.")
     ] = None,
-    service: Annotated[str, typer.Option(help="A service of the site; default: the only one with TLS.")] = "",
+    service: Annotated[
+        str, typer.Option(help="A service of the site; default: the only one.", autocompletion=completion.services)
+    ] = "",
     name: Annotated[list[str] | None, typer.Option(help="One more name or address to make it for.")] = None,
     only_names: Annotated[
         bool, typer.Option("--only-names", help="Leave out the addresses that clients type.")
@@ -45,7 +49,7 @@ def certificate(
     key: Annotated[Key, typer.Option(help="The kind of key.")] = Key.ec,
     into: Annotated[Path, typer.Option(help="The folder to write to; it is made where it is missing.")] = Path(),
 ) -> None:
-    """Make a private key, and a signing request or a self-signed certificate to go with it.
+    """Make a key, and a request or a certificate.
 
     It is made for the names and addresses that clients of the site type. Nothing is
     overwritten, and the key is readable by you alone.

@@ -15,7 +15,7 @@ from ..files.results import Result, as_json, check_result
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..views.check_view import check_view
 from ..views.folder_view import Row, folder_view
-from .options import CheckFormat
+from .options import CheckFormat, example
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -31,7 +31,7 @@ class Checked(Struct, frozen=True):
     error: BadInput | None
 
 
-@app.command(epilog="Example: eager-lantern check saltmarsh.site.yaml --format json")
+@app.command(epilog=example("eager-lantern check saltmarsh.site.yaml --format json"))
 def check(
     site: Annotated[
         Path | None,
@@ -44,7 +44,7 @@ def check(
         Path | None, typer.Option(readable=False, help="Hold this certificate against what clients type.")
     ] = None,
 ) -> None:
-    """Predict every promise of a site and name the line that breaks it.
+    """Predict every promise and name what breaks it.
 
     Of a folder: one line for each site in it. Exit code 0: all promises kept, 1: one is
     broken, 2: bad input, 3: one cannot be told.

@@ -23,6 +23,7 @@ from ..views.rehearse_view import rehearse_body
 from ..views.style import ACCENT, STRONG
 from ..views.walk_view import walk_view
 from .labs import CALLED, LabKind, able, built, progress
+from .options import example
 from .output import show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -30,13 +31,15 @@ BEFORE, AFTER = "saltmarsh-before.site.yaml", "saltmarsh-after.site.yaml"
 SHIPPED = (BEFORE, AFTER, "creek-carrier.site.yaml")
 
 
-@app.command(epilog="Example: eager-lantern demo --keep saltmarsh")
+@app.command(epilog=example("eager-lantern demo --keep saltmarsh"))
 def demo(
     keep: Annotated[
         Path | None, typer.Option(readable=False, help="Keep the shipped site files in this new folder.")
     ] = None,
 ) -> None:
-    """Check a faulty site, check the mended one, and rehearse that with real sessions.
+    """Tell the whole story on shipped data.
+
+    A faulty site checked, the mended one checked, and that rehearsed with real sessions.
 
     Everything happens in a temporary folder, in private network namespaces where this system
     allows them, else on loopback addresses.

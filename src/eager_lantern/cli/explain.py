@@ -8,18 +8,25 @@ from ..core.consistency import did_you_mean
 from ..files.results import as_json
 from ..files.shipped import finding_pages
 from ..views.explain_view import list_view, page_view
-from .options import Format
+from . import completion
+from .options import Format, example
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
 
-@app.command(epilog="Example: eager-lantern explain range-mismatch")
+@app.command(epilog=example("eager-lantern explain range-mismatch"))
 def explain(
-    kind: Annotated[str, typer.Argument(help="A kind of finding, as check names it; default: list all.")] = "",
+    kind: Annotated[
+        str,
+        typer.Argument(help="A kind, as check names it; default: list all.", autocompletion=completion.kinds),
+    ] = "",
     form: Annotated[Format, typer.Option("--format", help="text for people, json for programs.")] = Format.text,
 ) -> None:
-    """Explain one kind of finding: what it means, how it shows, how to cure it."""
+    """Explain one kind of finding.
+
+    What it means, how it shows, how to cure it.
+    """
     pages = finding_pages()
     if kind and kind not in pages:
         raise typer.BadParameter(f"there is no finding “{kind}”{did_you_mean(kind, pages)}")

@@ -18,6 +18,7 @@ from ..files.written import write_new, write_over
 from ..views.check_view import check_body
 from ..views.new_view import new_view, question_lines, remark_line
 from ..views.style import ACCENT, STOPS, STRONG
+from .options import example
 from .output import show, tell
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -28,8 +29,11 @@ def _option(help_text: str) -> object:
 
 
 @app.command(
-    epilog="Example: eager-lantern new --site “Skerry Light” --clients-can tls --address 10.61.8.20 "
-    "--outside 198.51.100.88 --typed skerry.saltmarsh.example --into skerry.site.yaml"
+    epilog=example(
+        'eager-lantern new --site "Skerry Light" --clients-can tls',
+        "--address 10.61.8.20 --outside 198.51.100.88",
+        "--typed skerry.saltmarsh.example --into skerry.site.yaml",
+    )
 )
 def new(
     site: Annotated[str | None, _option("What the site is called.")] = None,
@@ -60,7 +64,7 @@ def new(
     defaults: Annotated[bool, typer.Option("--defaults", help="Ask nothing: take what would be proposed.")] = False,
     force: Annotated[bool, typer.Option("--force", help="Replace a file that is there already.")] = False,
 ) -> None:
-    """Write a first site file: asks at a terminal, else takes options and sensible defaults.
+    """Ask, or take options, and write a first site file.
 
     Every question is also an option of the same name; what is given is not asked. Nothing is
     written before the last answer.

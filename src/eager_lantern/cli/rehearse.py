@@ -26,15 +26,16 @@ from ..lab.prepared import Prepared, prepared
 from ..lab.rehearsal import Lab
 from ..views.rehearse_view import rehearse_view
 from ..views.walk_view import LineOf
+from . import completion
 from .labs import CALLED, LabKind, able, built, progress
-from .options import Format
+from .options import Format, example
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 CANNOT_TELL = 3
 
 
-@app.command(epilog="Example: eager-lantern rehearse saltmarsh.site.yaml --capture gauge-store=store.pcap")
+@app.command(epilog=example("eager-lantern rehearse saltmarsh.site.yaml", "--capture gauge-store=store.pcap"))
 def rehearse(
     site: Annotated[
         Path | None, typer.Argument(readable=False, help="The site file; default: the only *.site.yaml here.")
@@ -43,13 +44,20 @@ def rehearse(
         LabKind, typer.Option(help="kernel: private network namespaces; loopback: relays on 127.0.0.0/8.")
     ] = LabKind.kernel,
     daemon: Annotated[bool, typer.Option("--daemon", help=f"Sessions against {PROGRAM} of this machine.")] = False,
-    keep_open: Annotated[str, typer.Option(help="Afterwards open a shell as this host or gateway.")] = "",
+    keep_open: Annotated[
+        str, typer.Option(help="Afterwards open a shell as this host or gateway.", autocompletion=completion.devices)
+    ] = "",
     capture: Annotated[
-        list[str] | None, typer.Option(help="NAME=FILE: write the packets of a host or gateway as pcap.")
+        list[str] | None,
+        typer.Option(
+            help="NAME=FILE: write the packets of a host or gateway as pcap.", autocompletion=completion.captures
+        ),
     ] = None,
     form: Annotated[Format, typer.Option("--format", help="text for people, json for programs.")] = Format.text,
 ) -> None:
-    """Build the site on this machine, run real sessions for every promise, compare with check.
+    """Build the site in a lab and run real sessions.
+
+    For every promise, on this machine; what is observed stands beside what check predicts.
 
     Needs no privileges and touches nothing outside its own namespaces. Exit code 0: every
     promise holds and was predicted so, 1: not, 2: bad input, 3: something cannot be told.

@@ -20,13 +20,13 @@ from ..views.sheet_markdown import sheet_markdown
 from ..views.sheet_pages import sheet_pages
 from ..views.sheets_view import sheets_view
 from .check import EXIT_CODES
-from .options import Format
+from .options import Format, example
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
 
-@app.command(epilog="Example: eager-lantern sheets saltmarsh-after.site.yaml --into pages")
+@app.command(epilog=example("eager-lantern sheets saltmarsh.site.yaml --into pages"))
 def sheets(
     site: Annotated[
         Path | None, typer.Argument(readable=False, help="The site file; default: the only *.site.yaml here.")
@@ -39,7 +39,9 @@ def sheets(
         Format, typer.Option("--format", help="What is shown: text for people, json for programs.")
     ] = Format.text,
 ) -> None:
-    """Write one page a device, in the order of the work: what to enter, and how to see that it took.
+    """Write the pages to work from, one a device.
+
+    What to enter, in the order of the work, and how to see that it took.
 
     Markdown pages, one HTML file to print, CSV of the tables, and for Linux devices a rule file.
     Exit code 1 where the site as described does not keep its promises.

@@ -21,9 +21,10 @@ from ..files.site_file import SiteFile, find_site_file, read_site
 from ..files.written import write_new, write_over
 from ..views.size_picture import KINDS, drawn
 from ..views.size_view import size_view
+from . import completion
 from .given import given, given_or_none, set_only
 from .named import the_transfer
-from .options import Format
+from .options import Format, example
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -32,15 +33,20 @@ LOCAL_PORTS = next(each for each in Server.__struct_defaults__ if isinstance(eac
 
 
 @app.command(
-    epilog="Example: eager-lantern size --clients 40 --files-per-hour 160 --fetched-per-hour 0 "
-    '--typical-size "6 MB" --rate "20 Mbit/s" --picture size.png'
+    epilog=example(
+        "eager-lantern size --clients 40 --files-per-hour 160",
+        '--fetched-per-hour 0 --typical-size "6 MB" --rate "20 Mbit/s"',
+        "--picture size.png",
+    )
 )
 def size(
     site: Annotated[
         Path | None,
         typer.Argument(readable=False, help="A site file; default: the only one here, unless a load is given."),
     ] = None,
-    service: Annotated[str, typer.Option(help="A service of the site; default: the only one with data ports.")] = "",
+    service: Annotated[
+        str, typer.Option(help="A service of the site; default: the only one.", autocompletion=completion.services)
+    ] = "",
     clients: Annotated[int | None, typer.Option(min=0, max=10**9, help="How many clients there are.")] = None,
     files_per_hour: Annotated[
         int | None, typer.Option(min=0, max=10**9, help="Files of all clients in an hour.")
@@ -74,7 +80,9 @@ def size(
     force: Annotated[bool, typer.Option("--force", help="Replace pictures that are there already.")] = False,
     form: Annotated[Format, typer.Option("--format", help="text for people, json for programs.")] = Format.text,
 ) -> None:
-    """Size the passive range: by Erlang's formula, by simulation, and by the worst burst.
+    """Size the range of data ports.
+
+    By Erlang's formula, by simulation, and by the worst burst.
 
     The load comes from the options, or from a site file with the options on top of it.
     """

@@ -27,7 +27,8 @@ from ..live.plan import Plan
 from ..live.secret import NoPassword, Secret, password_for
 from ..live.visit import visit as climb_once
 from ..views.visit_view import visit_view
-from .options import Format, SessionMode
+from . import completion
+from .options import Format, SessionMode, example
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -44,11 +45,18 @@ class Security(StrEnum):
     implicit = "implicit"
 
 
-@app.command(epilog="Example: eager-lantern visit tides.saltmarsh.example --user station --mode passive")
+@app.command(epilog=example("eager-lantern visit tides.saltmarsh.example --user station", "--mode passive"))
 def visit(
     target: Annotated[str, typer.Argument(help="A host name or address, or a site file.")] = "",
-    client: Annotated[str, typer.Option(help="With a site: the client whose place and habits to take.")] = "",
-    service: Annotated[str, typer.Option(help="With a site: the service; default: the only one.")] = "",
+    client: Annotated[
+        str,
+        typer.Option(
+            help="With a site: the client whose place and habits to take.", autocompletion=completion.own_clients
+        ),
+    ] = "",
+    service: Annotated[
+        str, typer.Option(help="With a site: the service; default: the only one.", autocompletion=completion.services)
+    ] = "",
     user: Annotated[str, typer.Option(help="The account; default: the client's in the site, else anonymous.")] = "",
     mode: Annotated[SessionMode | None, typer.Option(help="Default: the client's first mode, else passive.")] = None,
     security: Annotated[Security | None, typer.Option(help="Default: the service's, else explicit TLS.")] = None,
@@ -64,7 +72,9 @@ def visit(
     timeout: Annotated[float, typer.Option(min=0.1, max=600, help="Seconds for each rung.")] = 10,
     form: Annotated[Format, typer.Option("--format", help="text for people, json for programs.")] = Format.text,
 ) -> None:
-    """Run a real session: connect, greet, secure, login, list, send, fetch, tidy.
+    """Run a real session, rung by rung.
+
+    Connect, greet, secure, login, list, send, fetch, tidy.
 
     The password comes from EAGER_LANTERN_PASSWORD, from ~/.netrc or from a prompt. What is
     sent is removed again. Exit code 0: works, 1: does not, 2: bad usage, 3: cannot be told.

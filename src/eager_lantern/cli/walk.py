@@ -16,8 +16,9 @@ from ..core.walk import NoSuchWalk, walk_control, walk_data, walk_to
 from ..files.results import as_json, walk_result
 from ..files.site_file import find_site_file, read_site
 from ..views.walk_view import walk_view
+from . import completion
 from .named import known, the_transfer
-from .options import Format, SessionMode
+from .options import Format, SessionMode, example
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -39,14 +40,19 @@ class Protocol(StrEnum):
 
 
 @app.command(
-    epilog="Example: eager-lantern walk --client field-station --service tide-exchange --rung data --port 61328"
+    epilog=example("eager-lantern walk --client field-station --service tide-exchange", "--rung data --port 61328")
 )
 def walk(
     site: Annotated[
         Path | None, typer.Argument(readable=False, help="The site file; default: the only *.site.yaml here.")
     ] = None,
-    client: Annotated[str, typer.Option(help="A client of the site, or a network for anybody on it.")] = "",
-    service: Annotated[str, typer.Option(help="A service of the site; default: the only one of its kind.")] = "",
+    client: Annotated[
+        str,
+        typer.Option(help="A client, or a network for anybody on it.", autocompletion=completion.clients),
+    ] = "",
+    service: Annotated[
+        str, typer.Option(help="A service of the site; default: the only one.", autocompletion=completion.services)
+    ] = "",
     mode: Annotated[SessionMode, typer.Option(help="Mode of the session.")] = SessionMode.passive,
     rung: Annotated[WalkRung, typer.Option(help="The control connection, or a data connection.")] = WalkRung.connect,
     to: Annotated[str, typer.Option(help="Any address, instead of a service.")] = "",
@@ -55,7 +61,9 @@ def walk(
     from_port: Annotated[int | None, typer.Option(min=1, max=65535, help="The source port; default: any.")] = None,
     form: Annotated[Format, typer.Option("--format", help="text for people, json for programs.")] = Format.text,
 ) -> None:
-    """Follow one connection through every device, with the line that decides at each.
+    """Follow one connection, hop by hop.
+
+    With the line of the site file that decides at each device.
 
     Exit code 0: it arrives, 1: it does not, 2: bad usage or input, 3: it cannot be told.
     """
