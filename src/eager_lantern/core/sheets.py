@@ -2,6 +2,7 @@
 tests, and a connection card for each promise."""
 
 from collections.abc import Mapping
+from shlex import quote
 
 from msgspec import Struct
 
@@ -88,7 +89,11 @@ def _names(site: Site) -> Sheet:
     took = "Ask from outside, not from the office: an inside name server may give other answers."
     parts = (
         Part("Entries", lines, Grid(("name", "type", "address"), rows)),
-        Part("See that it took", steps=(took,), commands=tuple(f"getent ahosts {each.name}" for each in site.names)),
+        Part(
+            "See that it took",
+            steps=(took,),
+            commands=tuple(f"getent ahosts {quote(each.name)}" for each in site.names),
+        ),
     )
     return Sheet("Names", "names", "What clients type, at the name service.", parts)
 

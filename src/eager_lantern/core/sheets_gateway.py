@@ -33,6 +33,8 @@ def gateway_sheet(site: Site, gateway: Gateway, rule_file: str | None, users: tu
     ]
     parts = [_addresses(gateway), *(work if entered or rule_file else [Part("Nothing to enter", (_NOTHING,))])]
     about = f"Between {gateway.outside.network} and {gateway.inside.network}; {_TRANSLATES[gateway.translate]}."
+    if rule_file:
+        about += f" Load {rule_file}, or enter the tables by hand."
     if users:
         about += f" On the side of {', '.join(users)}: for whoever runs it."
     kind = "cloud filter" if gateway.system == "cloud" else "clients' device" if users else "gateway"
@@ -174,9 +176,10 @@ def _restart(gateway: Gateway, rule_file: str | None) -> Part:
 
 
 def _took(gateway: Gateway, rule_file: str | None) -> Part:
-    steps = ["Leave the page, open it again, and compare it with this one, digit by digit."]
+    listed = "The list of its table shows each forward and rule of this page."
+    steps = [listed if rule_file else "Close its page, open it again, and compare it with this one, digit by digit."]
     if gateway.outside.address:
-        steps.append(f"Its status page shows {gateway.outside.address} as its outside address.")
+        steps.append(f"Its status shows {gateway.outside.address} as its outside address.")
     steps.append("The tests from outside, on the page “Tests”, are the proof.")
     commands = ("nft list table inet eager_lantern",) if rule_file else ()
     return Part("See that it took", steps=tuple(steps), commands=commands)

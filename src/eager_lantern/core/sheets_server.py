@@ -135,7 +135,7 @@ def _leave(site: Site) -> Part:
             "Before you switch a filter to deny, make sure of your own way in, or stand at the machine.",
         ]
     return Part(
-        "Leave alone", (*lines, "Never switch the filter off to test: the tests below tell which rule is missing.")
+        "Leave alone", (*lines, "Never switch the filter off to test: the page “Tests” tells which rule is missing.")
     )
 
 
@@ -158,7 +158,7 @@ def _restart(site: Site, rule_file: str | None) -> Part:
 
 def _took(site: Site, rule_file: str | None) -> Part:
     steps = [f"{each.name} listens on port {each.control_port}." for each in site.services if each.protocol != "other"]
-    steps.append("Leave each settings page, open it again, and compare it with this one, digit by digit.")
+    steps.append("Close each settings page, open it again, and compare it with this one, digit by digit.")
     if site.server.system != "linux":
         return Part("See that it took", steps=tuple(steps))
     commands = [

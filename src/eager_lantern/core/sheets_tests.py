@@ -2,6 +2,7 @@
 failure says. The order is that of the ladder: what comes first is told first."""
 
 from collections.abc import Iterator, Sequence
+from shlex import quote
 
 from .forecast import Forecast
 from .sheet import Grid, Part, Sheet
@@ -11,64 +12,86 @@ from .topology import Topology
 
 def tests_sheet(topology: Topology, forecasts: Sequence[Forecast], file: str) -> Sheet:
     """The page, for the promises of a site that ``file`` holds."""
-    parts = [*_from_the_server(topology.site), *_from(topology, forecasts, file, inside=True)]
-    parts += _from(topology, forecasts, file, inside=False)
-    parts += [*_shut(forecasts), *_failures(topology, forecasts)]
+    works = [each for each in forecasts if each.promise.holds == "works"]
+    inside = [each for each in works if each.stand.network == topology.server.network]
+    outside = [each for each in works if each not in inside]
+    parts = [
+        *_from_the_server(topology.site),
+        *_from_inside(topology, inside, file),
+        *_from_outside(topology, outside, file),
+        *_shut(forecasts),
+        *_failures(topology, forecasts),
+    ]
     about = "In this order: what fails on the server itself cannot work from inside, and that not from outside."
     return Sheet("Tests", "tests", about, tuple(parts))
 
 
-def _account(site: Site, service: Service) -> str:
-    """An account of the service, as an option of the visit."""
-    mine = [each.name for each in site.accounts if each.service == service.name]
-    return f" --user {mine[0]}" if mine else ""
+def _user(site: Site, service: Service) -> str:
+    """An account of the service, or nothing."""
+    return next((each.name for each in site.accounts if each.service == service.name), "")
 
 
 def _secured(service: Service) -> str:
     return {"none": " --security none", "explicit": "", "implicit": " --security implicit"}[service.tls.mode]
 
 
+def _at(service: Service, host: str, site: Site) -> str:
+    """The command that tries a service at a host."""
+    user = _user(site, service)
+    if service.protocol == "sftp":
+        target = f"{user or 'ACCOUNT'}@{f'[{host}]' if ':' in host else host}"
+        return f"sftp -P {service.control_port} {quote(target)}"
+    account = f" --user {quote(user)}" if user else ""
+    return f"eager-lantern visit {quote(host)} --port {service.control_port}{_secured(service)}{account}"
+
+
+def _by_address(site: Site) -> tuple[str, ...]:
+    """Every service for files, at the server's own address."""
+    own = str(site.server.address.each[0])
+    return tuple(_at(each, own, site) for each in site.services if each.protocol != "other")
+
+
 def _from_the_server(site: Site) -> Iterator[Part]:
-    own = site.server.address.each[0]
-    commands = [
-        f"eager-lantern visit {own} --port {each.control_port}{_secured(each)}{_account(site, each)}"
-        for each in site.services
-        if each.protocol == "ftp"
-    ]
-    if commands:
-        success = (
-            "Success: every rung is ok. What fails here is the service, an account or the certificate: no network yet."
-        )
-        yield Part("1. From the server itself", (success,), commands=tuple(commands))
+    success = (
+        "Success: every rung is ok. What fails here is the service, an account or the certificate: no network yet."
+    )
+    yield Part("1. From the server itself", (success,), commands=_by_address(site))
 
 
-def _from(topology: Topology, forecasts: Sequence[Forecast], file: str, inside: bool) -> Iterator[Part]:
-    site = topology.site
-    mine = [
-        each
-        for each in forecasts
-        if each.promise.holds == "works" and (each.stand.network == site.server.network) is inside
-    ]
-    if not mine:
-        return
-    title = "2. From the server's own network" if inside else "3. From truly outside"
-    lines = ["Success: every rung is ok."]
-    if not inside:
-        lines.append("Not from inside with the outside address: that is another path, and proves nothing.")
-        lines.append("A telephone's network is outside, if it is not on the office's wireless.")
-    rows = tuple((each.stand.name, each.stand.network, each.service.name, each.promise.mode or "-") for each in mine)
-    commands = tuple(_command(site, each, file) for each in mine if each.service.protocol == "ftp")
-    yield Part(title, tuple(lines), Grid(("from", "standing on", "service", "mode"), rows), commands=commands)
+def _from_inside(topology: Topology, works: Sequence[Forecast], file: str) -> Iterator[Part]:
+    """Where no client stands on the server's network, any host there will do."""
+    title = "2. From the server's own network"
+    if works:
+        yield _tried(title, ("Success: every rung is ok.",), topology.site, works, file)
+    elif topology.server.network != INTERNET:
+        lines = (f"From any host on {topology.server.network}. Success: every rung is ok.",)
+        yield Part(title, lines, commands=_by_address(topology.site))
+
+
+def _from_outside(topology: Topology, works: Sequence[Forecast], file: str) -> Iterator[Part]:
+    lines = (
+        "Success: every rung is ok.",
+        "Not from inside with the outside address: that is another path, and proves nothing.",
+        "A telephone's network is outside, if it is not on the office's wireless.",
+    )
+    if works:
+        yield _tried("3. From truly outside", lines, topology.site, works, file)
+
+
+def _tried(title: str, lines: tuple[str, ...], site: Site, works: Sequence[Forecast], file: str) -> Part:
+    rows = tuple((each.stand.name, each.stand.network, each.service.name, each.promise.mode or "-") for each in works)
+    commands = tuple(_command(site, each, file) for each in works if each.service.protocol != "other")
+    return Part(title, lines, Grid(("from", "standing on", "service", "mode"), rows), commands=commands)
 
 
 def _command(site: Site, forecast: Forecast, file: str) -> str:
-    promise, service = forecast.promise, forecast.service
-    if forecast.stand.spec.name not in {each.name for each in site.clients}:
-        mode = " --mode active" if promise.mode == "active" else ""
-        return f"eager-lantern visit {forecast.target} --port {service.control_port}{_secured(service)}{mode}"
-    several = f" --service {service.name}" if sum(each.protocol == "ftp" for each in site.services) > 1 else ""
-    mode = f" --mode {promise.mode}" if promise.mode == "active" else ""
-    return f"eager-lantern visit {file} --client {promise.client}{several}{mode}"
+    promise, service, spec = forecast.promise, forecast.service, forecast.stand.spec
+    mode = " --mode active" if promise.mode == "active" else ""
+    if service.protocol == "sftp" or spec not in site.clients:
+        host = str(spec.reaches) if spec.reaches is not None else str(forecast.target)
+        return _at(service, host, site) + mode
+    several = f" --service {quote(service.name)}" if sum(each.protocol == "ftp" for each in site.services) > 1 else ""
+    return f"eager-lantern visit {quote(file)} --client {quote(promise.client)}{several}{mode}"
 
 
 def _shut(forecasts: Sequence[Forecast]) -> Iterator[Part]:
