@@ -218,6 +218,20 @@ def test_the_example_of_every_help_runs(command: str, tmp_path: Path) -> None:
     assert (done.returncode, done.stdout == "") == (command == "visit", False)  # nobody has that host's name
 
 
+@pytest.mark.parametrize("command", [each for each in COMMANDS if each not in {"size", "demo", "rehearse", "visit"}])
+def test_what_only_size_needs_is_loaded_by_no_other_command(command: str, tmp_path: Path) -> None:
+    (tmp_path / "saltmarsh.site.yaml").write_text(AFTER.read_text())
+    words = {
+        "new": ["--site", "x", "--address", "10.61.4.20", "--outside", "198.51.100.61"],
+        "walk": ["--client", "institute"],
+    }
+    trace = [sys.executable, "-X", "importtime", "-m", "eager_lantern", command, *words.get(command, [])]
+    done = subprocess.run(trace, capture_output=True, text=True, cwd=tmp_path)
+    loaded = {line.rpartition("|")[2].strip().partition(".")[0] for line in done.stderr.splitlines()}
+    assert done.returncode == 0
+    assert loaded & {"scipy", "matplotlib", "numpy", "pandas"} == set()
+
+
 COMPLETED = [
     ("wal", "walk"),
     ("walk --cl", "--client"),
