@@ -1,6 +1,7 @@
 """Real sessions: with the shipped stand-in, with a real daemon, and with servers that misbehave."""
 
 import asyncio
+import copy
 import json
 import re
 import signal
@@ -8,6 +9,7 @@ import socket
 import subprocess
 import sys
 import time
+from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -227,9 +229,10 @@ def test_a_password_is_asked_for_where_there_is_none() -> None:
 
 def test_a_site_is_visited_as_one_of_its_clients(tmp_path: Path) -> None:
     _, served = write_self_signed(tmp_path, NAME)
-    with StandIn(StandInSetup((Guest("anonymous", "guest@", tmp_path),), certificate=served)) as server:
+    with StandIn(StandInSetup((Guest("reader", PASSWORD, tmp_path),), certificate=served)) as server:
         words = ["visit", AFTER, "--client", "institute", "--at", "127.0.0.1", "--port", server.port]
-        done = run(*words, "--trust", tmp_path / "certificate.pem", "--format", "json")
+        words += ["--trust", tmp_path / "certificate.pem", "--format", "json"]
+        done = run(*words, EAGER_LANTERN_PASSWORD=PASSWORD)
     result = json.loads(done.stdout)
     promise = result["promises"][0]
     assert done.returncode == 0
@@ -238,3 +241,76 @@ def test_a_site_is_visited_as_one_of_its_clients(tmp_path: Path) -> None:
     assert [each["rung"] for each in promise["rungs"]] == list(RUNGS)
     announced = next(each["detail"] for each in promise["rungs"] if each["rung"] == "announce")
     assert re.search(r"229 .*\|\|\|[0-9]+\|", announced)
+
+
+SMALL = {
+    "lantern": 1, "site": "Quay", "server": {"name": "store", "network": "quay", "address": "127.0.0.1"},
+    "networks": [{"name": "quay", "subnet": "127.0.0.0/8"}],
+    "services": [
+        {"name": "tides", "protocol": "ftp", "control_port": 1, "passive": {"ports": "62200-62207"}},
+        {"name": "desk", "protocol": "other", "control_port": 2},
+    ],
+    "accounts": [{"name": USER, "service": "tides", "clients": ["here"]}],
+    "clients": [
+        {"name": "here", "network": "quay", "address": "127.0.0.2", "reaches": "127.0.0.1",
+         "modes": ["passive", "active"]},
+        {"name": "away", "network": "quay", "address": "203.0.113.7", "reaches": "127.0.0.1"},
+    ],
+    "promises": [
+        {"client": "here", "service": "tides", "mode": "passive"},
+        {"client": "here", "service": "tides", "mode": "active"},
+        {"client": "here", "service": "desk"},
+    ],
+}  # fmt: skip
+
+
+@pytest.fixture
+def small(tmp_path: Path) -> Iterator[tuple[Path, dict[str, Any]]]:
+    """A site whose server runs here, and its description to change."""
+    data = copy.deepcopy(SMALL)
+    data["networks"][0]["subnet"] = "127.0.0.0/8, 203.0.113.0/24"
+    ports = PortSet.parse("62200-62207")
+    desk = socket.create_server(("127.0.0.1", 0))
+    with desk, StandIn(StandInSetup((Guest(USER, PASSWORD, tmp_path),), passive_ports=ports)) as server:
+        data["services"][0]["control_port"] = server.port
+        data["services"][1]["control_port"] = desk.getsockname()[1]
+        yield tmp_path / "quay.site.yaml", data
+
+
+def test_a_site_is_visited_for_every_promise_of_who_stands_here(small: tuple[Path, dict[str, Any]]) -> None:
+    path, data = small
+    path.write_text(json.dumps(data))
+    done = run("visit", path, EAGER_LANTERN_PASSWORD=PASSWORD)
+    assert (done.returncode, "all 3 promises kept" in done.stdout, "as here" in done.stdout) == (0, True, True)
+
+
+def test_a_kept_visit_stands_beside_the_prediction_rung_by_rung(small: tuple[Path, dict[str, Any]]) -> None:
+    path, data = small
+    path.write_text(json.dumps(data))
+    kept = path.with_name("seen.json")
+    assert run("visit", path, "--save", kept, EAGER_LANTERN_PASSWORD=PASSWORD).returncode == 0
+    assert run("visit", path, "--save", kept, EAGER_LANTERN_PASSWORD=PASSWORD).returncode == 2
+    alike = run("check", path, "--seen", kept)
+    assert (alike.returncode, "3 seen as predicted" in alike.stdout) == (0, True)
+    data["server"]["filter"] = {"incoming": {"default": "deny", "rules": [
+        {"action": "allow", "protocol": "tcp", "ports": data["services"][0]["control_port"]}]}}  # fmt: skip
+    path.write_text(json.dumps(data, indent=1))
+    result = json.loads(run("check", path, "--seen", kept, "--format", "json").stdout)
+    parted = {each["mode"]: (each["predicted"], each["parts_at"]) for each in result["seen"]}
+    assert parted == {"passive": ("fails", "data"), "active": ("works", None), "": ("fails", "connect")}
+    apart = run("check", path, "--seen", kept)
+    assert (apart.returncode, "bring the file up to date" in " ".join(apart.stdout.split())) == (1, True)
+
+
+@pytest.mark.parametrize("content", ["", "{}", "[1]", '{"format": "x"}', "\x00", '{"format": 1, "taken": 2}'])
+def test_what_is_no_kept_visit_gets_one_line(content: str, tmp_path: Path) -> None:
+    (tmp_path / "seen.json").write_text(content)
+    done = run("check", AFTER, "--seen", tmp_path / "seen.json")
+    assert (done.returncode, done.stdout, len(done.stderr.splitlines())) == (2, "", 1)
+
+
+def test_nothing_secret_is_kept(small: tuple[Path, dict[str, Any]]) -> None:
+    path, data = small
+    path.write_text(json.dumps(data))
+    run("visit", path, "--save", path.with_name("seen.json"), EAGER_LANTERN_PASSWORD=PASSWORD)
+    assert [each for each in path.parent.rglob("*") if each.is_file() and PASSWORD in each.read_text()] == []

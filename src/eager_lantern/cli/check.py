@@ -11,7 +11,7 @@ from msgspec.structs import replace
 
 from ..core.verdict import Verdict, judge
 from ..files.problem import BadInput, InputProblem
-from ..files.results import Result, as_json, check_result
+from ..files.results import Result, as_json, beside_result, check_result
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..views.check_view import check_view
 from ..views.folder_view import Row, folder_view
@@ -43,6 +43,9 @@ def check(
     certificate: Annotated[
         Path | None, typer.Option(readable=False, help="Hold this certificate against what clients type.")
     ] = None,
+    seen: Annotated[
+        Path | None, typer.Option(readable=False, help="A result that visit --save has kept: put it beside.")
+    ] = None,
 ) -> None:
     """Predict every promise and name what breaks it.
 
@@ -50,17 +53,39 @@ def check(
     broken, 2: bad input, 3: one cannot be told.
     """
     if site is not None and os.path.isdir(site):  # noqa: PTH112  (Path.is_dir raises where it may not look)
-        if certificate is not None:
-            raise typer.BadParameter("--certificate belongs to one site; name the site file")
+        if certificate is not None or seen is not None:
+            raise typer.BadParameter("--certificate and --seen belong to one site; name the site file")
         _folder(site, form)
     source = read_site(find_site_file(site))
     verdict = _judged(source, certificate)
+    if seen is not None:
+        _beside(source, verdict, seen, form)
     if form is CheckFormat.text:
         show(check_view(verdict, source.line, source.file))
     else:
         result = check_result(verdict, source.line, source.file)
         _written([Checked(source.file, result, None)], form, result)
     raise typer.Exit(EXIT_CODES[verdict.verdict])
+
+
+def _beside(source: SiteFile, verdict: Verdict, seen: Path, form: CheckFormat) -> None:
+    """Predicted beside observed, instead of the whole check. Raises BadInput, BadParameter and Exit."""
+    from ..core.beside import compared
+    from ..files.seen_file import read_seen
+    from ..views.seen_view import seen_view
+
+    kept = read_seen(seen)
+    found = compared(verdict.forecasts, kept.climbs)
+    if not found:
+        raise BadInput(str(seen), InputProblem(0, f"has no visit that stands for a promise of {source.file}"))
+    if form is CheckFormat.text:
+        show(seen_view(found, f"{kept.taken.time} from {kept.taken.host}", source.line))
+    elif form is CheckFormat.json:
+        whole = check_result(verdict, source.line, source.file)
+        emit(as_json({**whole, "seen": [beside_result(each) for each in found]}))
+    else:
+        raise typer.BadParameter("--seen is written as text or json")
+    raise typer.Exit(1 if any(each.parts_at or each.climb.kept is False for each in found) else 0)
 
 
 def _written(found: list[Checked], form: CheckFormat, whole: Result) -> None:

@@ -2,39 +2,39 @@
 
 import asyncio
 import os
+import platform
 import ssl
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
+from datetime import UTC, datetime
 from enum import StrEnum
 from pathlib import Path
-from typing import Annotated, Any, TypeVar
+from typing import Annotated, Any
 
 import typer
 
+from .. import __version__
 from ..core.addresses import Address
-from ..core.consistency import did_you_mean
 from ..core.ladder import Climb, Rung
 from ..core.ports import PortSet
-from ..core.session import stand_of, targets
-from ..core.site import Client, Service, Site
-from ..core.topology import Topology
+from ..core.site import Mode
 from ..files.problem import BadInput, InputProblem
 from ..files.results import as_json, visit_result
 from ..files.site_file import find_site_file, read_site
+from ..files.written import write_new, write_over
 from ..live.plan import Plan
 from ..live.secret import NoPassword, Secret, password_for
-from ..live.visit import visit as climb_once
-from ..views.visit_view import visit_view
+from ..views.visit_view import visit_view, visits_view
 from . import completion
 from .options import Format, SessionMode, example
 from .output import emit, show
+from .visits import Wanted, visits_of
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
-EXIT_CODES = {"works": 0, "partly": 1, "fails": 1, "unknown": 3}
+CANNOT_TELL = 3
 FTP_PORT, IMPLICIT_PORT = 21, 990
-Named = TypeVar("Named", Client, Service)
 
 
 class Security(StrEnum):
@@ -70,50 +70,76 @@ def visit(
     any_certificate: Annotated[bool, typer.Option(help="Do not examine the certificate.")] = False,
     list_only: Annotated[bool, typer.Option(help="Send and fetch nothing.")] = False,
     timeout: Annotated[float, typer.Option(min=0.1, max=600, help="Seconds for each rung.")] = 10,
+    save: Annotated[Path | None, typer.Option(help="Keep the result (JSON) in this file, for check --seen.")] = None,
+    force: Annotated[bool, typer.Option("--force", help="Replace a file that is there already.")] = False,
     form: Annotated[Format, typer.Option("--format", help="text for people, json for programs.")] = Format.text,
 ) -> None:
     """Run a real session, rung by rung.
 
     Connect, greet, secure, login, list, send, fetch, tidy.
 
+    Of a site: every promise of the client that stands here (or of --client), one after the other.
     The password comes from EAGER_LANTERN_PASSWORD, from ~/.netrc or from a prompt. What is
     sent is removed again. Exit code 0: works, 1: does not, 2: bad usage, 3: cannot be told.
     """
-    base = _plan_for_site(target, client, service) if _names_site(target) else _plan_for_host(target, client or service)
-    implicit = security is Security.implicit and not base.service
+    if _names_site(target):
+        source = read_site(find_site_file(Path(target) if target else None))
+        wanted = visits_of(source.site, client, service, _mode(mode))
+    else:
+        wanted = [Wanted(_plan_for_host(target, client or service))]
+    ports = {"port": IMPLICIT_PORT} if security is Security.implicit and not wanted[0].plan.service else {}
+    passwords: dict[str, Secret] = {}
     try:
-        plan = replace(
-            base,
-            user=user or base.user,
-            password=password_for(base.name, user or base.user),
-            announced="follow" if follow_announced else "report",
-            any_certificate=any_certificate,
+        options = _chosen(
+            announced="follow" if follow_announced else None,
             trusts=_certificates(trust),
+            address=str(Address.parse(at)) if at else None,
+            security=security.value if security else None,
+            mode=_mode(mode),
+            extended=extended,
+            active_address=str(Address.parse(active_address)) if active_address else None,
+            active_ports=PortSet.parse(active_ports) if active_ports else None,
+            any_certificate=any_certificate,
             timeout=timeout,
             writes=not list_only,
-            **_chosen(
-                port=port or (IMPLICIT_PORT if implicit else None),
-                address=str(Address.parse(at)) if at else None,
-                security=security.value if security else None,
-                mode=mode.value if mode else None,
-                extended=extended,
-                active_address=str(Address.parse(active_address)) if active_address else None,
-                active_ports=PortSet.parse(active_ports) if active_ports else None,
-            ),
+            user=user or None,
+            **({"port": port} if port else ports),
         )
+        plans = [_ready(each, options, passwords) for each in wanted]
     except (ValueError, NoPassword) as error:
         raise typer.BadParameter(str(error)) from None
-    climb = asyncio.run(climb_once(plan, _progress()))
-    report(climb, form)
-    raise typer.Exit(EXIT_CODES[climb.observed])
-
-
-def report(climb: Climb, form: Format) -> None:
-    """Write the result of a visit."""
+    climbs = [asyncio.run(each.run(_progress())) for each in plans]
+    result = visit_result(climbs, {"time": _now(), "host": platform.node(), "tool": __version__})
+    if save is not None:
+        (write_over if force else write_new)({save: as_json(result).encode()})
     if form is Format.json:
-        emit(as_json(visit_result([climb])))
+        emit(as_json(result))
     else:
-        show(visit_view(climb))
+        show(visit_view(climbs[0]) if len(climbs) == 1 else visits_view(climbs))
+    raise typer.Exit(_code(climbs))
+
+
+def _code(climbs: Sequence[Climb]) -> int:
+    kept = {each.kept for each in climbs}
+    return 1 if False in kept else CANNOT_TELL if None in kept else 0
+
+
+def _now() -> str:
+    return datetime.now(UTC).isoformat(timespec="seconds")
+
+
+def _mode(mode: SessionMode | None) -> Mode | None:
+    return None if mode is None else "active" if mode is SessionMode.active else "passive"
+
+
+def _ready(wanted: Wanted, options: dict[str, Any], passwords: dict[str, Secret]) -> Wanted:
+    """A visit with the options on top, and the password, which is asked for once an account. Raises NoPassword."""
+    plan = replace(wanted.plan, **options)
+    if wanted.act == "session":
+        if plan.user not in passwords:
+            passwords[plan.user] = password_for(plan.name, plan.user)
+        plan = replace(plan, password=passwords[plan.user])
+    return replace(wanted, plan=plan)
 
 
 def _chosen(**options: Any) -> dict[str, Any]:
@@ -129,50 +155,6 @@ def _plan_for_host(name: str, of_site: str) -> Plan:
     if of_site:
         raise typer.BadParameter(f"--client and --service belong to a site file, and {name} is none")
     return Plan(name=name, port=FTP_PORT, user="anonymous", password=Secret(""))
-
-
-def _plan_for_site(target: str, client_name: str, service_name: str) -> Plan:
-    """A session as one of the site's clients has it."""
-    site = read_site(find_site_file(Path(target) if target else None)).site
-    client = _named("client", client_name, site.clients)
-    service = _named("service", service_name, tuple(each for each in site.services if each.protocol == "ftp"))
-    topology = Topology(site)
-    addresses = targets(topology, stand_of(topology, client.name))
-    if not addresses:
-        raise typer.BadParameter(f"the site file tells no address for {client.name} to reach")
-    return Plan(
-        name=client.reaches.name if client.reaches and client.reaches.name else str(addresses[0]),
-        address=str(addresses[0]),
-        port=service.control_port.number,
-        user=_account(site, client, service),
-        password=Secret(""),
-        security=service.tls.mode,
-        protects_data=service.tls.protects_data,
-        mode=client.modes[0],
-        extended=client.uses_epsv,
-        active_address=str(client.active_address) if client.active_address else None,
-        active_ports=client.active_ports,
-        client=client.name,
-        service=service.name,
-    )
-
-
-def _named(what: str, name: str, known: tuple[Named, ...]) -> Named:
-    """The part of this name; without a name, the only one there is."""
-    names = [each.name for each in known]
-    if not name and len(known) == 1:
-        return known[0]
-    if not name:
-        raise typer.BadParameter(f"--{what} is needed; this site has {', '.join(names) or 'none'}")
-    if name not in names:
-        raise typer.BadParameter(f"--{what}: there is no “{name}”{did_you_mean(name, names)}")
-    return known[names.index(name)]
-
-
-def _account(site: Site, client: Client, service: Service) -> str:
-    """The first account that the site gives this client on this service."""
-    fitting = (each.name for each in site.accounts if each.service == service.name and client.name in each.clients)
-    return next(fitting, "anonymous")
 
 
 def _certificates(path: Path | None) -> Path | None:

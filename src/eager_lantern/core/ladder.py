@@ -28,24 +28,34 @@ class Climbed(Struct, frozen=True):
 
 
 class Climb(Struct, frozen=True):
-    """A real session, rung by rung, with the promise that it stands for where it has one."""
+    """A real session, rung by rung, with the promise that it stands for where it has one.
+    ``proves`` are the rungs of which one has to hold for it to work."""
 
     target: str
     service: str
     client: str
     mode: str
     rungs: tuple[Climbed, ...]
+    holds: Literal["works", "shut"] = "works"
+    proves: tuple[Rung, ...] = ("list", "send", "fetch")
 
     @property
     def observed(self) -> Extent:
         """Works when no rung failed, partly when data moved at least once all the same."""
         tried = [each for each in self.rungs if each.outcome != "untried"]
-        moved = any(each.rung in ("list", "send", "fetch") and each.outcome == "ok" for each in tried)
+        moved = any(each.rung in self.proves and each.outcome == "ok" for each in tried)
         if all(each.outcome == "ok" for each in tried):
             return "works" if moved else "unknown"
         if any(each.outcome in ("refused", "silent", "wrong") for each in tried):
             return "partly" if moved else "fails"
         return "unknown"
+
+    @property
+    def kept(self) -> bool | None:
+        """Whether what was seen is what is promised; None where it cannot be told."""
+        if self.observed == "unknown":
+            return None
+        return (self.observed == "fails") if self.holds == "shut" else self.observed == "works"
 
     @property
     def stopped_at(self) -> Climbed | None:

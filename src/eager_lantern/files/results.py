@@ -7,6 +7,7 @@ from typing import Any
 from msgspec import to_builtins
 
 from ..core.addresses import Addresses
+from ..core.beside import Compared
 from ..core.consistency import network_names
 from ..core.exposure import reaches
 from ..core.finding import Finding
@@ -160,9 +161,9 @@ def _one(ports: PortSet) -> int | None:
     return ports.lowest if len(ports) == 1 else None
 
 
-def visit_result(climbs: list[Climb]) -> dict[str, Any]:
-    """``eager-lantern/visit/1``."""
-    return {"format": "eager-lantern/visit/1", "promises": [_climb(each) for each in climbs]}
+def visit_result(climbs: list[Climb], taken: dict[str, str]) -> dict[str, Any]:
+    """``eager-lantern/visit/1``; ``taken`` is when, on which host and with which version."""
+    return {"format": "eager-lantern/visit/1", "taken": taken, "promises": [_climb(each) for each in climbs]}
 
 
 def _climb(climb: Climb) -> dict[str, Any]:
@@ -170,6 +171,7 @@ def _climb(climb: Climb) -> dict[str, Any]:
         "client": climb.client,
         "service": climb.service,
         "mode": climb.mode,
+        "holds": climb.holds,
         "target": climb.target,
         "observed": climb.observed,
         "rungs": _rungs(climb),
@@ -248,4 +250,19 @@ def size_result(sized: Sized) -> dict[str, Any]:
         "by_rest": [{"rests_seconds": seconds, "size": size} for seconds, size in sized.by_rest],
         "proposed": str(sized.proposed.ports),
         "present": str(sized.present),
+    }
+
+
+def beside_result(compared: Compared) -> dict[str, Any]:
+    """A promise of ``check --seen``: predicted beside observed."""
+    parts_at = compared.parts_at
+    return {
+        "client": compared.climb.client,
+        "service": compared.climb.service,
+        "mode": compared.climb.mode,
+        "holds": compared.climb.holds,
+        "predicted": compared.forecast.predicted,
+        "observed": compared.climb.observed,
+        "parts_at": parts_at.rung if parts_at else None,
+        "rungs": [to_builtins(each) for each in compared.rungs],
     }

@@ -13,6 +13,7 @@ import socket
 import ssl
 import time
 from collections.abc import Awaitable, Callable
+from typing import Literal
 
 from ..core.addresses import Address
 from ..core.ladder import RUNGS, Climb, Climbed, Outcome, Rung
@@ -44,6 +45,17 @@ async def visit(plan: Plan, progress: Progress = lambda rung: None) -> Climb:
     return Climb(_target(plan), plan.service, plan.client, plan.mode, climber.ladder())
 
 
+async def knock(plan: Plan, holds: Literal["works", "shut"]) -> Climb:
+    """Only look whether the port answers, for what is no file transfer or has to stay shut."""
+    climber = _Climber(plan, lambda rung: None)
+    try:
+        await climber.reach()
+    finally:
+        await climber.leave()
+    rungs = tuple(each for each in climber.ladder() if each.rung in ("name", "connect"))
+    return Climb(_target(plan), plan.service, plan.client, "", rungs, holds, ("connect",))
+
+
 def _target(plan: Plan) -> str:
     return (
         f"{plan.name}:{plan.port}" if plan.address in (None, plan.name) else f"{plan.name} ({plan.address}:{plan.port})"
@@ -68,13 +80,21 @@ class _Climber:
     async def climb(self) -> None:
         """Every rung until one fails."""
         with contextlib.suppress(Failed):
-            await self._rung("name", self._name)
-            await self._rung("connect", lambda: self.session.connect(self.address))
+            await self._found()
             await self._greeted_and_secured()
             await self._rung("login", self.session.login)
             await self._listing()
             if self.plan.writes:
                 await self._written_and_read()
+
+    async def reach(self) -> None:
+        """The rungs up to a connection that stands."""
+        with contextlib.suppress(Failed):
+            await self._found()
+
+    async def _found(self) -> None:
+        await self._rung("name", self._name)
+        await self._rung("connect", lambda: self.session.connect(self.address))
 
     async def _greeted_and_secured(self) -> None:
         if self.plan.security == "implicit":

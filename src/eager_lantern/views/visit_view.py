@@ -1,12 +1,12 @@
 """What `visit` shows: the ladder of one session, and after the rung that failed what to do."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from rich.console import RenderableType
 from rich.text import Text
 
 from ..core.ladder import Climb, Climbed
-from .screen import between, columns, state
+from .screen import Share, between, columns, state
 from .style import ACCENT, STOPS, STRONG, UNTRIED
 
 _VERDICT = {
@@ -33,8 +33,36 @@ def visit_view(climb: Climb) -> Iterator[RenderableType]:
     yield Text(_closing(climb), style=STRONG)
 
 
+def visits_view(climbs: Sequence[Climb]) -> Iterator[RenderableType]:
+    """A line for each promise, then the ladders of those that are not kept."""
+    broken = [each for each in climbs if each.kept is not True]
+    count = f"◆ {len(broken)} of {len(climbs)} promises not kept" if broken else f"all {len(climbs)} promises kept"
+    yield between(f"From here, as {climbs[0].client}", Text(count, style=STOPS if broken else STRONG), STRONG)
+    yield ""
+    table = columns(widths=(9, Share(2), Share(3)))
+    for each in climbs:
+        word = {True: "kept", False: "broken", None: "unknown"}[each.kept]
+        table.add_row(state(word), Text(_promise(each)), Text(_seen(each)))
+    yield table
+    for each in broken:
+        yield ""
+        yield from visit_view(each)
+
+
+def _promise(climb: Climb) -> str:
+    mode = "shut" if climb.holds == "shut" else climb.mode
+    return f"→ {climb.service}{f', {mode}' if mode else ''}"
+
+
+def _seen(climb: Climb) -> str:
+    stopped = climb.stopped_at
+    if stopped is None:
+        return f"every rung holds, at {climb.target}"
+    return f"{stopped.rung}: {stopped.outcome}, {stopped.detail}"
+
+
 def _headline(climb: Climb) -> str:
-    return f"{climb.client} → {climb.service}, {climb.mode}" if climb.service else f"From here, {climb.mode}"
+    return f"{climb.client} {_promise(climb)}" if climb.service else f"From here, {climb.mode}"
 
 
 def _time(rung: Climbed) -> Text:

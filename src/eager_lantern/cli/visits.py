@@ -1,0 +1,107 @@
+"""Which visits a site asks for from here: every promise of the client that stands here."""
+
+from dataclasses import dataclass
+from typing import Literal
+
+import typer
+
+from ..core.ladder import Climb
+from ..core.session import stand_of, targets
+from ..core.site import Client, Mode, Promise, Service, Site
+from ..core.topology import Topology
+from ..live.here import is_here
+from ..live.plan import Plan
+from ..live.secret import Secret
+from ..live.visit import Progress, knock, visit
+from .named import known
+
+Act = Literal["session", "knock"]
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """One visit, and the promise that it stands for."""
+
+    plan: Plan
+    act: Act = "session"
+    holds: Literal["works", "shut"] = "works"
+
+    async def run(self, progress: Progress) -> Climb:
+        """A whole session, or only a look whether the port answers."""
+        return await (visit(self.plan, progress) if self.act == "session" else knock(self.plan, self.holds))
+
+
+def visits_of(site: Site, client_name: str, service_name: str, mode: Mode | None) -> list[Wanted]:
+    """Every promise of a client, or of the client that stands here, as far as the names given narrow it.
+
+    A client without a promise is visited in its first mode. Raises BadParameter.
+    """
+    client = _client(site, client_name)
+    if service_name:
+        known("--service", service_name, [each.name for each in site.services])
+    promises = [each for each in site.promises if each.client == client.name]
+    chosen = [each for each in promises if _fits(each, service_name, mode)]
+    if not chosen:
+        chosen = [_unpromised(site, client, service_name, mode)]
+    topology = Topology(site)
+    return [_wanted(topology, client, each) for each in chosen]
+
+
+def _fits(promise: Promise, service: str, mode: Mode | None) -> bool:
+    return service in ("", promise.service) and mode in (None, promise.mode)
+
+
+def _client(site: Site, name: str) -> Client:
+    """The client of this name; without one, the only one there is, or the only one that stands here."""
+    if name:
+        known("--client", name, [each.name for each in site.clients])
+        return next(each for each in site.clients if each.name == name)
+    here = [each for each in site.clients if any(map(is_here, each.address.each))]
+    candidates = here if len(site.clients) > 1 else list(site.clients)
+    if len(candidates) != 1:
+        found = f"{', '.join(each.name for each in here)} stand here" if here else "none has an address of this machine"
+        names = ", ".join(each.name for each in site.clients) or "none"
+        raise typer.BadParameter(f"--client is needed ({found}); this site has {names}")
+    return candidates[0]
+
+
+def _unpromised(site: Site, client: Client, service: str, mode: Mode | None) -> Promise:
+    transfers = [each.name for each in site.services if each.protocol == "ftp"]
+    if not service and len(transfers) != 1:
+        raise typer.BadParameter(f"--service is needed; this site has {', '.join(transfers) or 'none'}")
+    return Promise(client=client.name, service=service or transfers[0], mode=mode or client.modes[0])
+
+
+def _wanted(topology: Topology, client: Client, promise: Promise) -> Wanted:
+    service = next(each for each in topology.site.services if each.name == promise.service)
+    plan = _plan(topology, client, service, promise.mode or "passive")
+    whole = service.protocol == "ftp" and promise.holds == "works"
+    return Wanted(plan, "session" if whole else "knock", promise.holds)
+
+
+def _plan(topology: Topology, client: Client, service: Service, mode: Mode) -> Plan:
+    """A session as a client of the site has it."""
+    addresses = targets(topology, stand_of(topology, client.name))
+    if not addresses:
+        raise typer.BadParameter(f"the site file tells no address for {client.name} to reach")
+    return Plan(
+        name=client.reaches.name if client.reaches and client.reaches.name else str(addresses[0]),
+        address=str(addresses[0]),
+        port=service.control_port.number,
+        user=_account(topology.site, client, service),
+        password=Secret(""),
+        security=service.tls.mode,
+        protects_data=service.tls.protects_data,
+        mode=mode,
+        extended=client.uses_epsv,
+        active_address=str(client.active_address) if client.active_address else None,
+        active_ports=client.active_ports,
+        client=client.name,
+        service=service.name,
+    )
+
+
+def _account(site: Site, client: Client, service: Service) -> str:
+    """The first account that the site gives this client on this service."""
+    fitting = (each.name for each in site.accounts if each.service == service.name and client.name in each.clients)
+    return next(fitting, "anonymous")
