@@ -7,18 +7,16 @@ from msgspec import Struct
 from .forecast import Forecast
 from .ladder import RUNGS, Climb, Climbed, Outcome, Rung
 
-Expected = Outcome
 _TOGETHER: tuple[Rung, ...] = ("data", "list", "send", "fetch", "tidy")
 """From the data connection on, what works in part may do or not, as the server picks a port."""
 
 
 class Beside(Struct, frozen=True):
-    """One rung: what was predicted, what was seen, and whether the two agree; None where one of
-    them says nothing. ``either`` is where the prediction allows both."""
+    """One rung: what may be by the prediction, what was seen, and whether the two agree; None where
+    one of them says nothing."""
 
     rung: Rung
-    predicted: Expected
-    either: bool
+    predicted: tuple[Outcome, ...]
     observed: Outcome
     detail: str
     agree: bool | None
@@ -57,28 +55,27 @@ def _beside(forecast: Forecast, climb: Climb) -> Iterator[Beside]:
     seen = {each.rung: each for each in climb.rungs}
     for rung in RUNGS if climb.mode else RUNGS[:2]:
         each = seen.get(rung, Climbed(rung, "untried", ""))
-        predicted, either = _predicted(forecast, rung)
-        yield Beside(rung, predicted, either, each.outcome, each.detail, _agree(predicted, either, each.outcome))
+        predicted = _predicted(forecast, rung)
+        yield Beside(rung, predicted, each.outcome, each.detail, _agree(predicted, each.outcome))
 
 
-def _predicted(forecast: Forecast, rung: Rung) -> tuple[Expected, bool]:
-    """What a rung comes to by the prediction, and whether it may as well succeed."""
-    if not forecast.stops:
-        return "ok", False
+def _predicted(forecast: Forecast, rung: Rung) -> tuple[Outcome, ...]:
+    """What a rung may come to by the prediction."""
+    stops: tuple[Outcome, ...] = tuple(dict.fromkeys(each.outcome for each in forecast.stops))
+    if not stops:
+        return ("ok",)
     if forecast.rung is None:  # what stays shut is stopped on the way
-        return ("ok" if rung == "name" else forecast.stops[0].outcome), False
+        return ("ok",) if rung == "name" else stops
     at, stops_at = RUNGS.index(rung), RUNGS.index(forecast.rung)
-    partly = forecast.predicted == "partly" and rung in _TOGETHER
+    either: tuple[Outcome, ...] = ("ok",) if forecast.predicted == "partly" and rung in _TOGETHER else ()
     if at < stops_at:
-        return "ok", False
-    return (forecast.stops[0].outcome, partly) if at == stops_at else ("untried", partly)
+        return ("ok",)
+    return (*stops, *either) if at == stops_at else ("untried", *either)
 
 
-def _agree(predicted: Expected, either: bool, observed: Outcome) -> bool | None:
-    if "unknown" in (predicted, observed):
+def _agree(predicted: tuple[Outcome, ...], observed: Outcome) -> bool | None:
+    if "unknown" in (*predicted, observed):
         return None
-    if observed == "untried":
-        return None if predicted != "untried" else True
-    if either:
+    if observed in predicted:
         return True
-    return None if predicted == "untried" else predicted == observed
+    return None if "untried" in (*predicted, observed) else False

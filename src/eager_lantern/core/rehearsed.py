@@ -154,7 +154,7 @@ def _differences(forecast: Forecast, observed: Observed) -> Iterable[str]:
             yield f"predicted {forecast.predicted}, observed {observed.extent}"
         return
     if forecast.data is None or not observed.groups:
-        yield from _apart(_fate(forecast), _stopped(observed))
+        yield from _apart(_fates(forecast), _stopped(observed))
         return
     expected = _expected(forecast)
     for group in observed.groups:
@@ -164,15 +164,18 @@ def _differences(forecast: Forecast, observed: Observed) -> Iterable[str]:
                 yield f"ports {ports}: predicted {_told(fate)}, observed {_told((group.rung, group.outcome))}"
     stopped = _stopped(observed)
     if forecast.rung == "send":
-        yield from _apart(_fate(forecast), stopped)
+        yield from _apart(_fates(forecast), stopped)
     elif stopped is not None and (observed.works == observed.tried or stopped[0] not in _DATA_RUNGS):
         yield f"data ports work, and the session observed {_told(stopped)}"
 
 
-def _fate(forecast: Forecast) -> Fate | None:
+def _fates(forecast: Forecast) -> tuple[Fate, ...]:
+    """How the session may end: a control connection may be stopped otherwise from one source port than
+    from another."""
     if forecast.rung is None or forecast.predicted == "partly":
-        return None
-    return forecast.rung, forecast.stops[0].outcome if forecast.stops else "unknown"
+        return (ARRIVES,)
+    stops = forecast.stops if forecast.data is None else forecast.stops[:1]
+    return tuple(dict.fromkeys((forecast.rung, each.outcome) for each in stops)) or ((forecast.rung, "unknown"),)
 
 
 def _stopped(observed: Observed) -> Fate | None:
@@ -180,9 +183,9 @@ def _stopped(observed: Observed) -> Fate | None:
     return (stopped.rung, stopped.outcome) if stopped else None
 
 
-def _apart(predicted: Fate | None, seen: Fate | None) -> Iterable[str]:
-    if not _same(predicted or ARRIVES, seen or ARRIVES):
-        yield f"predicted {_told(predicted)}, observed {_told(seen)}"
+def _apart(predicted: tuple[Fate, ...], seen: Fate | None) -> Iterable[str]:
+    if not any(_same(each, seen or ARRIVES) for each in predicted):
+        yield f"predicted {' or '.join(map(_told, predicted))}, observed {_told(seen)}"
 
 
 def _expected(forecast: Forecast) -> dict[int, Fate]:

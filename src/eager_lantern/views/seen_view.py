@@ -28,19 +28,17 @@ def _promise(each: Compared, line: LineOf) -> Iterator[RenderableType]:
     promise = each.forecast.promise
     mode = "shut" if promise.holds == "shut" else promise.mode
     yield Text(f"{promise.client} → {promise.service}{f', {mode}' if mode else ''}", style=STRONG)
-    table = columns(widths=(11, 14, 11, 7, None))
+    table = columns(widths=(11, 20, 11, 7, None))
     table.add_row(*(Text(head, style=UNTRIED) for head in _HEADS))
     for beside in each.rungs:
-        if "untried" in (beside.predicted, beside.observed) and beside.agree is not False:
+        if "untried" in (*beside.predicted, beside.observed) and beside.agree is not False:
             continue
-        table.add_row(f"  {beside.rung}", _expected(beside), beside.observed, _word(beside), Text(beside.detail))
+        table.add_row(
+            f"  {beside.rung}", " or ".join(beside.predicted), beside.observed, _word(beside), Text(beside.detail)
+        )
     yield table
     if each.parts_at is not None:
         yield Text(f"  → {_advice(each, each.parts_at, line)}", style=ACCENT)
-
-
-def _expected(beside: Beside) -> str:
-    return f"{beside.predicted} or ok" if beside.either else beside.predicted
 
 
 def _word(beside: Beside) -> Text:
@@ -50,7 +48,7 @@ def _word(beside: Beside) -> Text:
 
 
 def _advice(each: Compared, parted: Beside, line: LineOf) -> str:
-    if parted.predicted == "ok":
+    if parted.predicted == ("ok",):
         return (
             f"the site file lets it pass at {parted.rung}, the real site does not: compare each device on the way with "
             "its page (eager-lantern sheets)"
