@@ -21,11 +21,14 @@ from scripted import GREETING, Scripted, scripted
 
 from eager_lantern.core.ladder import RUNGS, Climb
 from eager_lantern.core.ports import PortSet
+from eager_lantern.core.tls_facts import TlsFacts, remarks
 from eager_lantern.lab.self_signed import write_self_signed
 from eager_lantern.lab.stand_in import Guest, StandIn, StandInSetup
 from eager_lantern.live.plan import Plan
 from eager_lantern.live.secret import Secret
 from eager_lantern.live.visit import PREFIX, visit
+from eager_lantern.views.screen import rendered
+from eager_lantern.views.visit_view import visit_view
 
 NAME = "tides.saltmarsh.example"
 WAYS = [(mode, extended) for mode in ("passive", "active") for extended in (False, True)]
@@ -241,6 +244,45 @@ def test_a_site_is_visited_as_one_of_its_clients(tmp_path: Path) -> None:
     assert [each["rung"] for each in promise["rungs"]] == list(RUNGS)
     announced = next(each["detail"] for each in promise["rungs"] if each["rung"] == "announce")
     assert re.search(r"229 .*\|\|\|[0-9]+\|", announced)
+
+
+def facts(setup: dict[str, Any], folder: Path, names: tuple[str, ...], **changes: Any) -> TlsFacts:
+    """What a close look at TLS finds on a stand-in with a certificate for these names."""
+    trusted, served = write_self_signed(folder, *names)
+    guests = (Guest(USER, PASSWORD, folder),)
+    with StandIn(StandInSetup(guests, certificate=served, **setup)) as server:
+        options = {"security": "explicit", "trusts": trusted, "looks_closer": True, "timeout": 5, **changes}
+        seen = climbed(plan(server.port, **options)).tls
+    assert seen is not None
+    return seen
+
+
+def test_a_close_look_at_good_tls_finds_nothing_poor(tmp_path: Path) -> None:
+    seen = facts({}, tmp_path, (NAME,))
+    assert (seen.version, seen.distrust, seen.login_in_clear) == ("TLSv1.3", "", False)
+    assert (seen.data_protected, seen.resumes, seen.demands_resuming) == (True, True, False)
+    assert {each.topic for each in remarks(seen) if each.good is False} == set()
+
+
+def test_a_close_look_finds_what_is_poor_and_what_is_demanded(tmp_path: Path) -> None:
+    setup = {"tls_required": False, "reuse_required": True}
+    seen = facts(setup, tmp_path, ("\x1b[31mother.example",), trusts=None, any_certificate=True)
+    assert "self-signed certificate" in seen.distrust
+    assert (seen.version, seen.login_in_clear, seen.resumes, seen.demands_resuming) == ("TLSv1.2", True, True, True)
+    assert {each.topic for each in remarks(seen) if each.good is False} >= {"trust", "name", "clear login"}
+    shown = rendered(visit_view(Climb("x", "", "", "passive", (), tls=seen)), colour=False)
+    assert ("other.example" in shown, "\x1b" in shown) == (True, False)
+
+
+def test_one_login_try_is_all_that_a_close_look_costs(tmp_path: Path) -> None:
+    _, served = write_self_signed(tmp_path, NAME)
+    tried: list[str] = []
+    with StandIn(StandInSetup((Guest(USER, PASSWORD, tmp_path),), certificate=served)) as server:
+        handler = server._servers[0].handler
+        handler.ftp_PASS = lambda self, line, known=handler.ftp_PASS: (tried.append(line), known(self, line))[1]
+        options = {"security": "explicit", "any_certificate": True, "looks_closer": True}
+        assert climbed(plan(server.port, **options)).tls is not None
+    assert tried == [PASSWORD]
 
 
 SMALL = {

@@ -68,6 +68,9 @@ def visit(
     active_ports: Annotated[str, typer.Option(help="The ports to wait on in active mode.")] = "",
     trust: Annotated[Path | None, typer.Option(readable=False, help="A certificate file (PEM) to trust.")] = None,
     any_certificate: Annotated[bool, typer.Option(help="Do not examine the certificate.")] = False,
+    closely: Annotated[
+        bool, typer.Option("--closely", help="Look at TLS closely: chain, names, end, reuse, login in clear.")
+    ] = False,
     list_only: Annotated[bool, typer.Option(help="Send and fetch nothing.")] = False,
     timeout: Annotated[float, typer.Option(min=0.1, max=600, help="Seconds for each rung.")] = 10,
     save: Annotated[Path | None, typer.Option(help="Keep the result (JSON) in this file, for check --seen.")] = None,
@@ -100,6 +103,7 @@ def visit(
             active_address=str(Address.parse(active_address)) if active_address else None,
             active_ports=PortSet.parse(active_ports) if active_ports else None,
             any_certificate=any_certificate,
+            looks_closer=closely,
             timeout=timeout,
             writes=not list_only,
             user=user or None,

@@ -1,43 +1,13 @@
 """What a certificate has to be for the clients of a service, and how one falls short."""
 
 from collections.abc import Iterator
-from typing import Literal
 
-from msgspec import Struct
-
+from .certificate import DAY_SECONDS, LEAST_BITS, Certificate
 from .finding import Finding
 from .place import Place
-from .quantities import Duration
 from .session import resolved
 from .site import Service, Site
 from .topology import Topology
-
-DAY_SECONDS = 86400
-NEAR_END = Duration(30 * DAY_SECONDS)
-LEAST_BITS = {"RSA": 2048, "EC": 256}
-"""What is accepted today (NIST SP 800-57 part 1, table 2: 112 bits of security or more)."""
-
-
-class Certificate(Struct, frozen=True):
-    """What there is to know of a certificate: names and addresses as in its subject alternative
-    names (RFC 5280, section 4.2.1.6), times in seconds since 1970, and the digests of its public
-    key and of the whole (SHA-256, hexadecimal)."""
-
-    names: tuple[str, ...]
-    addresses: tuple[str, ...]
-    kind: Literal["RSA", "EC", "other"]
-    bits: int
-    starts: float
-    ends: float
-    key_digest: str
-    digest: str
-
-    def covers(self, typed: str) -> bool:
-        """Whether it is made for a name or address that somebody types (RFC 9525, section 6.3)."""
-        wanted = typed.lower().rstrip(".")
-        _, dot, parent = wanted.partition(".")
-        names = {each.lower().rstrip(".") for each in self.names}
-        return typed in self.addresses or wanted in names or bool(dot and f"*.{parent}" in names)
 
 
 def typed_by_clients(site: Site, service: Service) -> tuple[str, ...]:
@@ -84,7 +54,7 @@ def _end(certificate: Certificate, now: float, place: Place) -> Iterator[Finding
         message = f"the certificate is not valid yet, for another {ahead:.0f} days: is this machine's clock right?"
     elif days < 0:
         message = f"the certificate has ended {-days:.0f} days ago"
-    elif days * DAY_SECONDS < min(NEAR_END.amount, (certificate.ends - certificate.starts) / 3):
+    elif days * DAY_SECONDS < certificate.near_end_seconds:
         message = f"the certificate ends in {days:.0f} days"
     else:
         return

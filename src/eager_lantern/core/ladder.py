@@ -8,6 +8,8 @@ from typing import Literal
 
 from msgspec import Struct
 
+from .tls_facts import TlsFacts
+
 Rung = Literal["name", "connect", "greet", "secure", "login", "announce", "data", "list", "send", "fetch", "tidy"]
 RUNGS: tuple[Rung, ...] = (
     "name", "connect", "greet", "secure", "login", "announce", "data", "list", "send", "fetch", "tidy",
@@ -38,6 +40,7 @@ class Climb(Struct, frozen=True):
     rungs: tuple[Climbed, ...]
     holds: Literal["works", "shut"] = "works"
     proves: tuple[Rung, ...] = ("list", "send", "fetch")
+    tls: TlsFacts | None = None
 
     @property
     def observed(self) -> Extent:

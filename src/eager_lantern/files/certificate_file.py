@@ -3,7 +3,8 @@
 from collections.abc import Iterator
 from pathlib import Path
 
-from ..core.certificates import Certificate, certificate_findings
+from ..core.certificate import Certificate
+from ..core.certificates import certificate_findings
 from ..core.finding import Finding
 from ..core.place import Place
 from ..core.site import Service

@@ -175,6 +175,7 @@ def _climb(climb: Climb) -> dict[str, Any]:
         "target": climb.target,
         "observed": climb.observed,
         "rungs": _rungs(climb),
+        **({"tls": to_builtins(climb.tls)} if climb.tls else {}),
     }
 
 

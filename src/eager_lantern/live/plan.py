@@ -58,6 +58,7 @@ class Plan:
     active_ports: PortSet = UNPRIVILEGED
     trusts: Path | None = None
     any_certificate: bool = False
+    looks_closer: bool = False
     timeout: float = 10
     limit: float = 120
     writes: bool = True

@@ -6,7 +6,7 @@ import errno
 import ssl
 from collections import deque
 from collections.abc import AsyncIterator, Awaitable
-from typing import Literal
+from typing import Literal, TypeVar
 
 from ..wire.control import Control, Event, Farewell, Opening, State
 from ..wire.endpoints import Endpoint, eprt_argument, extended_port, passive_endpoint, port_argument
@@ -15,6 +15,7 @@ from .channel import Channel
 from .plan import Failed, Plan
 
 MOST_LISTING_BYTES = 4_000_000
+Done = TypeVar("Done")
 _UNREACHABLE_HERE = {errno.ENETUNREACH, errno.EADDRNOTAVAIL, errno.EAFNOSUPPORT}
 
 
@@ -26,6 +27,9 @@ class Session:
         self.channel: Channel | None = None
         self.control = Control()
         self.context = _context(plan)
+        self.data_protected: bool | None = None
+        self.data_resumed: bool | None = None
+        self.demands_resuming: bool | None = None
         self._events: deque[Event] = deque()
 
     @property
@@ -181,8 +185,10 @@ class Session:
 
     async def shield_data(self, data: Channel) -> None:
         """TLS on a data connection, resuming the control connection's session."""
+        self.data_protected = self.wire.tls is not None and self.plan.protects_data
         if self.wire.tls is not None and self.plan.protects_data:
             await self._handshake(data, self.wire.tls.session if self.plan.resumes else None)
+            self.data_resumed = data.tls is not None and data.tls.session_reused
 
     async def leave(self) -> None:
         """QUIT where that is possible, and close."""
@@ -261,13 +267,13 @@ async def received(data: Channel, most: int) -> AsyncIterator[bytes]:
         yield chunk
 
 
-async def within(seconds: float, what: Awaitable[object], detail: str) -> object:
+async def timed(seconds: float, what: Awaitable[Done]) -> Done:
     """The result of something that must be done in time. Raises Failed, silent, otherwise."""
     try:
         async with asyncio.timeout(seconds):
             return await what
     except TimeoutError:
-        raise Failed("silent", detail) from None
+        raise Failed("silent", f"no answer within {seconds:g} s") from None
 
 
 def _context(plan: Plan) -> ssl.SSLContext:

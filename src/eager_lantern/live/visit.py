@@ -13,10 +13,12 @@ import socket
 import ssl
 import time
 from collections.abc import Awaitable, Callable
+from dataclasses import replace
 from typing import Literal
 
 from ..core.addresses import Address
 from ..core.ladder import RUNGS, Climb, Climbed, Outcome, Rung
+from ..core.tls_facts import TlsFacts
 from ..wire.control import State
 from ..wire.endpoints import Endpoint
 from ..wire.harmless import harmless
@@ -24,7 +26,8 @@ from ..wire.reply import ProtocolFault
 from .advice import advice_for
 from .channel import Channel
 from .plan import Failed, Plan
-from .session import MOST_LISTING_BYTES, Listener, Session, received, within
+from .session import MOST_LISTING_BYTES, Listener, Session, received, timed
+from .tls_facts import tls_facts
 
 PREFIX = "eager-lantern-visit-"
 TIDY_SECONDS = 8
@@ -35,14 +38,18 @@ Progress = Callable[[Rung], None]
 async def visit(plan: Plan, progress: Progress = lambda rung: None) -> Climb:
     """Climb the ladder once. Network faults become outcomes; cancelling tidies up first."""
     climber = _Climber(plan, progress)
+    facts: TlsFacts | None = None
     try:
         async with asyncio.timeout(plan.limit):
             await climber.climb()
+            if plan.looks_closer and plan.security != "none" and climber.address:
+                await climber.list_without_resuming()
+                facts = await tls_facts(plan, climber.address, climber.session)
     except TimeoutError:
         climber.note(climber.current, "silent", f"the whole visit took more than {plan.limit:g} s; ended here", None)
     finally:
         await climber.leave()
-    return Climb(_target(plan), plan.service, plan.client, plan.mode, climber.ladder())
+    return Climb(_target(plan), plan.service, plan.client, plan.mode, climber.ladder(), tls=facts)
 
 
 async def knock(plan: Plan, holds: Literal["works", "shut"]) -> Climb:
@@ -136,6 +143,24 @@ class _Climber:
             return f"{size} bytes of listing"
 
         await self._rung("list", listed)
+
+    async def list_without_resuming(self) -> None:
+        """One more listing whose data connection resumes nothing, to see whether that is demanded."""
+        session = self.session
+        if session.control.state is not State.READY or not session.data_resumed:
+            return
+        session.plan = replace(self.plan, resumes=False)
+        try:
+            data = await self._open_data("LIST", "")
+            await self._begin(data, "LIST", "")
+            async for _ in received(data, MOST_LISTING_BYTES):
+                pass
+            await self._finished(data, "LIST")
+            session.demands_resuming = False
+        except (Failed, ProtocolFault, OSError, ssl.SSLError):
+            session.demands_resuming = True
+        finally:
+            session.plan, session.data_resumed = self.plan, True
 
     async def _written_and_read(self) -> None:
         try:
@@ -284,7 +309,7 @@ class _Climber:
         self.progress(rung)
         started = time.perf_counter()
         try:
-            detail = await within(self.plan.timeout, step(), f"no answer within {self.plan.timeout:g} s")
+            detail = await timed(self.plan.timeout, step())
         except Failed as failed:
             self.note(rung, failed.outcome, failed.detail, started)
             raise

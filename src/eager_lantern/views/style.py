@@ -17,6 +17,8 @@ SHAPES: dict[str, tuple[str, Style]] = {
     "unknown": ("◌", UNTRIED),
     "bad input": ("✕", STOPS),
     "ok": ("●", PASSES),
+    "good": ("●", PASSES),
+    "poor": ("◆", STOPS),
     "refused": ("◆", STOPS),
     "silent": ("◆", STOPS),
     "wrong": ("◆", STOPS),

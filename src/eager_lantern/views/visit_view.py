@@ -6,6 +6,8 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from ..core.ladder import Climb, Climbed
+from ..core.tls_facts import TlsFacts, remarks
+from ..wire.harmless import harmless
 from .screen import Share, between, columns, state
 from .style import ACCENT, STOPS, STRONG, UNTRIED
 
@@ -29,8 +31,21 @@ def visit_view(climb: Climb) -> Iterator[RenderableType]:
         if each.outcome not in ("ok", "untried") and each.advice:
             table.add_row("", "", "", Text(f"→ {each.advice}", style=ACCENT))
     yield table
+    if climb.tls is not None:
+        yield ""
+        yield from _tls(climb.tls)
     yield ""
     yield Text(_closing(climb), style=STRONG)
+
+
+def _tls(facts: TlsFacts) -> Iterator[RenderableType]:
+    """What TLS really does, a line a fact."""
+    yield Text("TLS, looked at closely", style=STRONG)
+    table = columns(widths=(11, 12, None))
+    for each in remarks(facts):
+        word = Text("· ", style=UNTRIED) + Text("fact") if each.good is None else state("good" if each.good else "poor")
+        table.add_row(word, Text(each.topic, style=STRONG), Text(harmless(each.text, 400)))
+    yield table
 
 
 def visits_view(climbs: Sequence[Climb]) -> Iterator[RenderableType]:

@@ -13,7 +13,7 @@ from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, PublicFormat
 from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 
-from ..core.certificates import Certificate
+from ..core.certificate import Certificate
 
 PrivateKey = ec.EllipticCurvePrivateKey | rsa.RSAPrivateKey
 KeyKind = Literal["ec", "rsa"]

@@ -1,0 +1,74 @@
+"""What TLS really does on a server, and what of it is good enough today."""
+
+from collections.abc import Iterator
+
+from msgspec import Struct
+
+from .certificate import DAY_SECONDS, LEAST_BITS, Certificate
+
+GOOD_VERSIONS = ("TLSv1.2", "TLSv1.3")
+"""Older ones are not to be used (RFC 8996)."""
+
+
+class TlsFacts(Struct, frozen=True):
+    """What was seen ``at`` a time, in seconds since 1970. ``typed`` is the name or address that users
+    type, ``distrust`` why this machine does not trust the certificate, or nothing; what was not
+    tried is None."""
+
+    at: float
+    typed: str
+    version: str
+    cipher: str
+    certificate: Certificate | None
+    distrust: str
+    login_in_clear: bool | None
+    data_protected: bool | None
+    resumes: bool | None
+    demands_resuming: bool | None
+
+
+class Remark(Struct, frozen=True):
+    """One fact in words; ``good`` is None where it is neither good nor bad, or not known."""
+
+    topic: str
+    good: bool | None
+    text: str
+
+
+def remarks(facts: TlsFacts) -> Iterator[Remark]:
+    """The facts in words."""
+    yield Remark("version", facts.version in GOOD_VERSIONS, f"{facts.version}, {facts.cipher}")
+    yield Remark("trust", not facts.distrust, facts.distrust or "this machine trusts the certificate")
+    if facts.certificate is not None:
+        yield from _certificate(facts.certificate, facts.typed, facts.at)
+    if facts.data_protected is not None:
+        said = "data travels under TLS" if facts.data_protected else "data travels in clear"
+        yield Remark("data", facts.data_protected, said)
+    yield from _resuming(facts)
+    if facts.login_in_clear is not None:
+        said = "a login in clear is asked for its password: require TLS on the server"
+        refused = "a login in clear is refused before the password"
+        yield Remark("clear login", not facts.login_in_clear, said if facts.login_in_clear else refused)
+
+
+def _certificate(certificate: Certificate, typed: str, now: float) -> Iterator[Remark]:
+    made_for = ", ".join((*certificate.names, *certificate.addresses)) or "no name at all"
+    yield Remark("name", certificate.covers(typed), f"{typed} is typed, the certificate is made for {made_for}")
+    days = (certificate.ends - now) / DAY_SECONDS
+    lasts = certificate.ends - now >= certificate.near_end_seconds
+    begun = certificate.starts <= now
+    when = f"ends in {days:.0f} days" if days >= 0 else f"has ended {-days:.0f} days ago"
+    yield Remark("time", lasts and begun, when if begun else "is not valid yet")
+    least = LEAST_BITS.get(certificate.kind)
+    enough = None if least is None else certificate.bits >= least
+    yield Remark("key", enough, f"{certificate.kind}{f', {certificate.bits} bits' if certificate.bits else ''}")
+
+
+def _resuming(facts: TlsFacts) -> Iterator[Remark]:
+    if facts.resumes is not None:
+        said = "data connections resume the session" if facts.resumes else "data connections do not resume the session"
+        yield Remark("reuse", None, said)
+    if facts.demands_resuming is not None:
+        demanded = "the server turns data away that does not resume it; clients that cannot will fail"
+        said = demanded if facts.demands_resuming else "the server takes data that does not resume it"
+        yield Remark("reuse", None, said)
