@@ -3,6 +3,7 @@
 import asyncio
 import copy
 import json
+import random
 import re
 import signal
 import socket
@@ -21,6 +22,7 @@ from scripted import GREETING, Scripted, scripted
 
 from eager_lantern.core.ladder import RUNGS, Climb
 from eager_lantern.core.ports import PortSet
+from eager_lantern.core.range_estimate import RangeSeen, estimated_range
 from eager_lantern.core.tls_facts import TlsFacts, remarks
 from eager_lantern.lab.self_signed import write_self_signed
 from eager_lantern.lab.stand_in import Guest, StandIn, StandInSetup
@@ -283,6 +285,49 @@ def test_one_login_try_is_all_that_a_close_look_costs(tmp_path: Path) -> None:
         options = {"security": "explicit", "any_certificate": True, "looks_closer": True}
         assert climbed(plan(server.port, **options)).tls is not None
     assert tried == [PASSWORD]
+
+
+def test_the_bound_on_what_lies_beyond_is_kept_as_often_as_it_says() -> None:
+    chance, kept = random.Random(61), 0
+    for _ in range(400):
+        width = chance.randint(1, 600)
+        found = estimated_range([61200 + chance.randrange(width) for _ in range(chance.randint(24, 400))])
+        kept += 61200 + width - 1 - found.seen.highest <= found.beyond
+    assert kept >= 366  # 95 in 100, less what chance takes once in a thousand times
+
+
+def ranged(folder: Path, order: tuple[int, ...]) -> RangeSeen:
+    """The range that a visit finds on a stand-in that hands out these ports, over and over."""
+    guests = (Guest(USER, PASSWORD, folder, ports=order),)
+    with StandIn(StandInSetup(guests, passive_ports=PortSet.parse("62300-62399"))) as server:
+        seen = climbed(plan(server.port, range_connections=3, timeout=5)).range
+    assert seen is not None
+    return seen
+
+
+def test_a_range_handed_out_in_turn_is_known_exactly_once_it_has_come_round(tmp_path: Path) -> None:
+    seen = ranged(tmp_path, tuple(range(62300, 62340)))
+    assert (seen.estimate.habit, str(seen.estimate.seen), seen.estimate.good) == ("in turn", "62300-62339", True)
+    assert (str(seen.answers), str(seen.refuses | seen.silent), seen.cut_short) == ("62300-62339", "", "")
+
+
+def test_a_range_handed_out_at_random_is_asked_for_until_hardly_any_is_unseen(tmp_path: Path) -> None:
+    chance = random.Random(61)
+    seen = ranged(tmp_path, tuple(chance.randint(62300, 62363) for _ in range(5000)))
+    assert (seen.estimate.habit, seen.estimate.good) == ("at random", True)
+    assert len(PortSet.parse("62300-62363") - seen.estimate.seen) <= 3
+    assert seen.estimate.beyond <= 3
+
+
+def test_a_range_other_than_the_planned_one_is_told(small: tuple[Path, dict[str, Any]]) -> None:
+    path, data = small
+    data["services"][0]["passive"]["ports"] = "62202-62211"
+    path.write_text(json.dumps(data))
+    shown = " ".join(
+        run("visit", path, "--mode", "passive", "--range", 2, EAGER_LANTERN_PASSWORD=PASSWORD).stdout.split()
+    )
+    assert "ports 62200-62201 handed out beyond it" in shown
+    assert "ports 62208-62211 of it never seen" in shown
 
 
 SMALL = {

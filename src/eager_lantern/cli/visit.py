@@ -71,6 +71,9 @@ def visit(
     closely: Annotated[
         bool, typer.Option("--closely", help="Look at TLS closely: chain, names, end, reuse, login in clear.")
     ] = False,
+    range_connections: Annotated[
+        int, typer.Option("--range", min=0, max=16, help="Find the range of data ports on so many connections.")
+    ] = 0,
     list_only: Annotated[bool, typer.Option(help="Send and fetch nothing.")] = False,
     timeout: Annotated[float, typer.Option(min=0.1, max=600, help="Seconds for each rung.")] = 10,
     save: Annotated[Path | None, typer.Option(help="Keep the result (JSON) in this file, for check --seen.")] = None,
@@ -104,6 +107,7 @@ def visit(
             active_ports=PortSet.parse(active_ports) if active_ports else None,
             any_certificate=any_certificate,
             looks_closer=closely,
+            range_connections=range_connections,
             timeout=timeout,
             writes=not list_only,
             user=user or None,

@@ -6,6 +6,7 @@ from typing import Literal
 import typer
 
 from ..core.ladder import Climb
+from ..core.ports import PortSet
 from ..core.session import stand_of, targets
 from ..core.site import Client, Mode, Promise, Service, Site
 from ..core.topology import Topology
@@ -96,6 +97,7 @@ def _plan(topology: Topology, client: Client, service: Service, mode: Mode) -> P
         extended=client.uses_epsv,
         active_address=str(client.active_address) if client.active_address else None,
         active_ports=client.active_ports,
+        planned=service.passive.ports if service.passive else PortSet(),
         client=client.name,
         service=service.name,
     )

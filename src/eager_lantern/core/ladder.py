@@ -8,6 +8,8 @@ from typing import Literal
 
 from msgspec import Struct
 
+from .ports import PortSet
+from .range_estimate import RangeSeen
 from .tls_facts import TlsFacts
 
 Rung = Literal["name", "connect", "greet", "secure", "login", "announce", "data", "list", "send", "fetch", "tidy"]
@@ -41,6 +43,8 @@ class Climb(Struct, frozen=True):
     holds: Literal["works", "shut"] = "works"
     proves: tuple[Rung, ...] = ("list", "send", "fetch")
     tls: TlsFacts | None = None
+    range: RangeSeen | None = None
+    planned: PortSet = PortSet()
 
     @property
     def observed(self) -> Extent:

@@ -91,5 +91,6 @@ class PortSet(IntervalSet):
         return ", ".join(str(low) if low == high else f"{low}-{high}" for low, high in self.spans)
 
 
+NO_PORTS = PortSet()
 EVERY_PORT = PortSet.of((LOWEST_PORT, HIGHEST_PORT))
 UNPRIVILEGED = PortSet.of((1024, HIGHEST_PORT))

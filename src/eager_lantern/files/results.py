@@ -17,6 +17,7 @@ from ..core.ladder import Climb
 from ..core.ledger import Ledger
 from ..core.place import Place, dotted
 from ..core.ports import PortSet
+from ..core.range_estimate import RangeSeen
 from ..core.rehearsed import Observed, Rehearsed
 from ..core.site import Site
 from ..core.sized import Sized
@@ -176,6 +177,24 @@ def _climb(climb: Climb) -> dict[str, Any]:
         "observed": climb.observed,
         "rungs": _rungs(climb),
         **({"tls": to_builtins(climb.tls)} if climb.tls else {}),
+        **({"range": _range(climb.range)} if climb.range else {}),
+    }
+
+
+def _range(seen: RangeSeen) -> dict[str, Any]:
+    estimate = seen.estimate
+    return {
+        "asked": estimate.asked,
+        "habit": estimate.habit,
+        "seen": str(estimate.seen),
+        "unseen_chance": estimate.unseen_chance,
+        "beyond": estimate.beyond,
+        "good": estimate.good,
+        "answers": str(seen.answers),
+        "refuses": str(seen.refuses),
+        "silent": str(seen.silent),
+        "announced": list(seen.announced),
+        "cut_short": seen.cut_short,
     }
 
 

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal, Protocol
 
-from ..core.ports import UNPRIVILEGED, PortSet
+from ..core.ports import NO_PORTS, UNPRIVILEGED, PortSet
 from ..core.site import TlsMode
 from .secret import Secret
 
@@ -59,6 +59,8 @@ class Plan:
     trusts: Path | None = None
     any_certificate: bool = False
     looks_closer: bool = False
+    range_connections: int = 0
+    planned: PortSet = NO_PORTS
     timeout: float = 10
     limit: float = 120
     writes: bool = True

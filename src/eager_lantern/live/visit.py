@@ -18,6 +18,7 @@ from typing import Literal
 
 from ..core.addresses import Address
 from ..core.ladder import RUNGS, Climb, Climbed, Outcome, Rung
+from ..core.range_estimate import RangeSeen
 from ..core.tls_facts import TlsFacts
 from ..wire.control import State
 from ..wire.endpoints import Endpoint
@@ -26,6 +27,7 @@ from ..wire.reply import ProtocolFault
 from .advice import advice_for
 from .channel import Channel
 from .plan import Failed, Plan
+from .range_probe import range_seen
 from .session import MOST_LISTING_BYTES, Listener, Session, received, timed
 from .tls_facts import tls_facts
 
@@ -39,17 +41,29 @@ async def visit(plan: Plan, progress: Progress = lambda rung: None) -> Climb:
     """Climb the ladder once. Network faults become outcomes; cancelling tidies up first."""
     climber = _Climber(plan, progress)
     facts: TlsFacts | None = None
+    seen: RangeSeen | None = None
     try:
         async with asyncio.timeout(plan.limit):
             await climber.climb()
             if plan.looks_closer and plan.security != "none" and climber.address:
                 await climber.list_without_resuming()
                 facts = await tls_facts(plan, climber.address, climber.session)
+            if plan.range_connections and climber.logged_in:
+                seen = await range_seen(plan, climber.address, plan.range_connections)
     except TimeoutError:
         climber.note(climber.current, "silent", f"the whole visit took more than {plan.limit:g} s; ended here", None)
     finally:
         await climber.leave()
-    return Climb(_target(plan), plan.service, plan.client, plan.mode, climber.ladder(), tls=facts)
+    return Climb(
+        _target(plan),
+        plan.service,
+        plan.client,
+        plan.mode,
+        climber.ladder(),
+        tls=facts,
+        range=seen,
+        planned=plan.planned,
+    )
 
 
 async def knock(plan: Plan, holds: Literal["works", "shut"]) -> Climb:
@@ -93,6 +107,11 @@ class _Climber:
             await self._listing()
             if self.plan.writes:
                 await self._written_and_read()
+
+    @property
+    def logged_in(self) -> bool:
+        """Whether the account was let in; where not, it is never tried again."""
+        return "login" in self.climbed and self.climbed["login"].outcome == "ok"
 
     async def reach(self) -> None:
         """The rungs up to a connection that stands."""

@@ -5,8 +5,13 @@ from collections.abc import Iterator, Sequence
 from rich.console import RenderableType
 from rich.text import Text
 
+from ..core.addresses import Address
 from ..core.ladder import Climb, Climbed
+from ..core.ports import PortSet
+from ..core.quantities import percent
+from ..core.range_estimate import AgainstPlan, RangeSeen, against_plan
 from ..core.tls_facts import TlsFacts, remarks
+from ..core.wording import ports_named
 from ..wire.harmless import harmless
 from .screen import Share, between, columns, state
 from .style import ACCENT, STOPS, STRONG, UNTRIED
@@ -34,8 +39,60 @@ def visit_view(climb: Climb) -> Iterator[RenderableType]:
     if climb.tls is not None:
         yield ""
         yield from _tls(climb.tls)
+    if climb.range is not None:
+        yield ""
+        yield from _range(climb.range, climb.planned)
     yield ""
     yield Text(_closing(climb), style=STRONG)
+
+
+def _range(seen: RangeSeen, planned: PortSet) -> Iterator[RenderableType]:
+    """The range of data ports as it is, how sure that is, and how it fits the plan."""
+    estimate = seen.estimate
+    yield Text("Range of data ports, as the server uses it", style=STRONG)
+    table = columns(widths=(11, 12, None))
+    shown = ports_named(estimate.spanned) if len(estimate.seen.spans) > 3 else ports_named(estimate.seen)
+    table.add_row(_fact(None), "seen", f"{shown}: {len(estimate.seen)} in {estimate.asked} asked, {estimate.habit}")
+    table.add_row(_fact(estimate.good), "how good", _sureness(seen))
+    if planned:
+        held = against_plan(estimate, planned)
+        fits = not held.beyond_plan and not held.never_seen
+        table.add_row(_fact(fits), "the plan", _against(held, planned))
+    stopped = len(seen.refuses) + len(seen.silent)
+    counts = f"{len(seen.answers)} answer, {len(seen.refuses)} refuse, {len(seen.silent)} are silent"
+    where = f": {ports_named(seen.refuses | seen.silent)}" if stopped else ""
+    table.add_row(_fact(not stopped), "data", f"{counts}{where}")
+    if seen.announced:
+        table.add_row(_fact(False), "address", f"announced: {', '.join(map(_kind, seen.announced))}")
+    yield table
+
+
+def _fact(good: bool | None) -> Text:
+    return Text("· ", style=UNTRIED) + Text("fact") if good is None else state("good" if good else "poor")
+
+
+def _kind(address: str) -> str:
+    found = Address.parse(address)
+    return f"{address} ({found.kind})"
+
+
+def _sureness(seen: RangeSeen) -> str:
+    estimate = seen.estimate
+    if estimate.habit == "in turn":
+        told = "it has come round: this is all of it" if estimate.good else "it has not come round: there is more"
+    else:
+        told = f"the next one is new with a chance of {percent(estimate.unseen_chance)} (Good's estimator)"
+        told += f"; {estimate.beyond} more at most beyond either end (95 % sure)"
+    return f"{told}; {harmless(seen.cut_short)}" if seen.cut_short else told
+
+
+def _against(held: AgainstPlan, planned: PortSet) -> str:
+    parts = [f"planned is {planned}"]
+    if held.beyond_plan:
+        parts.append(f"{ports_named(held.beyond_plan)} handed out beyond it: set the server's range")
+    if held.never_seen:
+        parts.append(f"{ports_named(held.never_seen)} of it never seen")
+    return "; ".join(parts) if len(parts) > 1 else f"{parts[0]}: just that"
 
 
 def _tls(facts: TlsFacts) -> Iterator[RenderableType]:
@@ -43,8 +100,7 @@ def _tls(facts: TlsFacts) -> Iterator[RenderableType]:
     yield Text("TLS, looked at closely", style=STRONG)
     table = columns(widths=(11, 12, None))
     for each in remarks(facts):
-        word = Text("· ", style=UNTRIED) + Text("fact") if each.good is None else state("good" if each.good else "poor")
-        table.add_row(word, Text(each.topic, style=STRONG), Text(harmless(each.text, 400)))
+        table.add_row(_fact(each.good), Text(each.topic, style=STRONG), Text(harmless(each.text, 400)))
     yield table
 
 
