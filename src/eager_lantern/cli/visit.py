@@ -34,7 +34,17 @@ from .visits import Wanted, visits_of
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 CANNOT_TELL = 3
-FTP_PORT, IMPLICIT_PORT = 21, 990
+IMPLICIT_PORT = 990
+
+
+class Transfer(StrEnum):
+    """The protocol of a session with a host."""
+
+    ftp = "ftp"
+    sftp = "sftp"
+
+
+PORTS = {Transfer.ftp: 21, Transfer.sftp: 22}
 
 
 class Security(StrEnum):
@@ -57,6 +67,7 @@ def visit(
     service: Annotated[
         str, typer.Option(help="With a site: the service; default: the only one.", autocompletion=completion.services)
     ] = "",
+    protocol: Annotated[Transfer, typer.Option(help="With a host: FTP, or file transfer over SSH.")] = Transfer.ftp,
     user: Annotated[str, typer.Option(help="The account; default: the client's in the site, else anonymous.")] = "",
     mode: Annotated[SessionMode | None, typer.Option(help="Default: the client's first mode, else passive.")] = None,
     security: Annotated[Security | None, typer.Option(help="Default: the service's, else explicit TLS.")] = None,
@@ -67,7 +78,8 @@ def visit(
     active_address: Annotated[str, typer.Option(help="The address to name in active mode.")] = "",
     active_ports: Annotated[str, typer.Option(help="The ports to wait on in active mode.")] = "",
     trust: Annotated[Path | None, typer.Option(readable=False, help="A certificate file (PEM) to trust.")] = None,
-    any_certificate: Annotated[bool, typer.Option(help="Do not examine the certificate.")] = False,
+    any_certificate: Annotated[bool, typer.Option(help="Do not examine the certificate or host key.")] = False,
+    host_key: Annotated[str, typer.Option(help="The fingerprint that SSH is to show, as SHA256:….")] = "",
     closely: Annotated[
         bool, typer.Option("--closely", help="Look at TLS closely: chain, names, end, reuse, login in clear.")
     ] = False,
@@ -92,7 +104,8 @@ def visit(
         source = read_site(find_site_file(Path(target) if target else None))
         wanted = visits_of(source.site, client, service, _mode(mode))
     else:
-        wanted = [Wanted(_plan_for_host(target, client or service))]
+        plan = _plan_for_host(target, client or service, PORTS[protocol])
+        wanted = [Wanted(plan, "ssh" if protocol is Transfer.sftp else "session")]
     ports = {"port": IMPLICIT_PORT} if security is Security.implicit and not wanted[0].plan.service else {}
     passwords: dict[str, Secret] = {}
     try:
@@ -107,6 +120,7 @@ def visit(
             active_ports=PortSet.parse(active_ports) if active_ports else None,
             any_certificate=any_certificate,
             looks_closer=closely,
+            host_key=host_key or None,
             range_connections=range_connections,
             timeout=timeout,
             writes=not list_only,
@@ -143,7 +157,7 @@ def _mode(mode: SessionMode | None) -> Mode | None:
 def _ready(wanted: Wanted, options: dict[str, Any], passwords: dict[str, Secret]) -> Wanted:
     """A visit with the options on top, and the password, which is asked for once an account. Raises NoPassword."""
     plan = replace(wanted.plan, **options)
-    if wanted.act == "session":
+    if wanted.act != "knock":
         if plan.user not in passwords:
             passwords[plan.user] = password_for(plan.name, plan.user)
         plan = replace(plan, password=passwords[plan.user])
@@ -159,10 +173,10 @@ def _names_site(target: str) -> bool:
     return not target or target.endswith((".yaml", ".yml")) or os.path.isfile(target)  # noqa: PTH113
 
 
-def _plan_for_host(name: str, of_site: str) -> Plan:
+def _plan_for_host(name: str, of_site: str, port: int) -> Plan:
     if of_site:
         raise typer.BadParameter(f"--client and --service belong to a site file, and {name} is none")
-    return Plan(name=name, port=FTP_PORT, user="anonymous", password=Secret(""))
+    return Plan(name=name, port=port, user="anonymous", password=Secret(""))
 
 
 def _certificates(path: Path | None) -> Path | None:

@@ -16,7 +16,7 @@ from ..live.secret import Secret
 from ..live.visit import Progress, knock, visit
 from .named import known
 
-Act = Literal["session", "knock"]
+Act = Literal["session", "ssh", "knock"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,7 +29,13 @@ class Wanted:
 
     async def run(self, progress: Progress) -> Climb:
         """A whole session, or only a look whether the port answers."""
-        return await (visit(self.plan, progress) if self.act == "session" else knock(self.plan, self.holds))
+        if self.act == "knock":
+            return await knock(self.plan, self.holds)
+        if self.act == "session":
+            return await visit(self.plan, progress)
+        from ..live.ssh_visit import ssh_visit  # SSH loads slowly
+
+        return await ssh_visit(self.plan, progress)
 
 
 def visits_of(site: Site, client_name: str, service_name: str, mode: Mode | None) -> list[Wanted]:
@@ -67,7 +73,7 @@ def _client(site: Site, name: str) -> Client:
 
 
 def _unpromised(site: Site, client: Client, service: str, mode: Mode | None) -> Promise:
-    transfers = [each.name for each in site.services if each.protocol == "ftp"]
+    transfers = [each.name for each in site.services if each.protocol != "other"]
     if not service and len(transfers) != 1:
         raise typer.BadParameter(f"--service is needed; this site has {', '.join(transfers) or 'none'}")
     return Promise(client=client.name, service=service or transfers[0], mode=mode or client.modes[0])
@@ -76,8 +82,8 @@ def _unpromised(site: Site, client: Client, service: str, mode: Mode | None) -> 
 def _wanted(topology: Topology, client: Client, promise: Promise) -> Wanted:
     service = next(each for each in topology.site.services if each.name == promise.service)
     plan = _plan(topology, client, service, promise.mode or "passive")
-    whole = service.protocol == "ftp" and promise.holds == "works"
-    return Wanted(plan, "session" if whole else "knock", promise.holds)
+    acts: dict[str, Act] = {"ftp": "session", "sftp": "ssh", "other": "knock"}
+    return Wanted(plan, acts[service.protocol] if promise.holds == "works" else "knock", promise.holds)
 
 
 def _plan(topology: Topology, client: Client, service: Service, mode: Mode) -> Plan:
@@ -98,6 +104,7 @@ def _plan(topology: Topology, client: Client, service: Service, mode: Mode) -> P
         active_address=str(client.active_address) if client.active_address else None,
         active_ports=client.active_ports,
         planned=service.passive.ports if service.passive else PortSet(),
+        host_key=service.host_key or "",
         client=client.name,
         service=service.name,
     )

@@ -5,7 +5,7 @@ from collections.abc import Iterator, Sequence
 from msgspec import Struct
 
 from .forecast import Forecast
-from .ladder import RUNGS, Climb, Climbed, Outcome, Rung
+from .ladder import ORDER, Climb, Outcome, Rung
 
 _TOGETHER: tuple[Rung, ...] = ("data", "list", "send", "fetch", "tidy")
 """From the data connection on, what works in part may do or not, as the server picks a port."""
@@ -52,9 +52,8 @@ def _stands_for(climb: Climb, forecast: Forecast) -> bool:
 
 
 def _beside(forecast: Forecast, climb: Climb) -> Iterator[Beside]:
-    seen = {each.rung: each for each in climb.rungs}
-    for rung in RUNGS if climb.mode else RUNGS[:2]:
-        each = seen.get(rung, Climbed(rung, "untried", ""))
+    for each in climb.rungs:
+        rung = each.rung
         predicted = _predicted(forecast, rung)
         yield Beside(rung, predicted, each.outcome, each.detail, _agree(predicted, each.outcome))
 
@@ -66,7 +65,7 @@ def _predicted(forecast: Forecast, rung: Rung) -> tuple[Outcome, ...]:
         return ("ok",)
     if forecast.rung is None:  # what stays shut is stopped on the way
         return ("ok",) if rung == "name" else stops
-    at, stops_at = RUNGS.index(rung), RUNGS.index(forecast.rung)
+    at, stops_at = ORDER.index(rung), ORDER.index(forecast.rung)
     either: tuple[Outcome, ...] = ("ok",) if forecast.predicted == "partly" and rung in _TOGETHER else ()
     if at < stops_at:
         return ("ok",)

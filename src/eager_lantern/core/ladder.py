@@ -4,7 +4,7 @@ Prediction, rehearsal and visit all speak in these words, so that one table can 
 side by side.
 """
 
-from typing import Literal
+from typing import Literal, get_args
 
 from msgspec import Struct
 
@@ -12,10 +12,18 @@ from .ports import PortSet
 from .range_estimate import RangeSeen
 from .tls_facts import TlsFacts
 
-Rung = Literal["name", "connect", "greet", "secure", "login", "announce", "data", "list", "send", "fetch", "tidy"]
+Rung = Literal[
+    "name", "connect", "greet", "secure", "host-key", "login", "announce", "data", "list", "send", "fetch", "tidy",
+]  # fmt: skip
 RUNGS: tuple[Rung, ...] = (
     "name", "connect", "greet", "secure", "login", "announce", "data", "list", "send", "fetch", "tidy",
 )  # fmt: skip
+
+SSH_RUNGS: tuple[Rung, ...] = (
+    "name", "connect", "greet", "secure", "host-key", "login", "list", "send", "fetch", "tidy",
+)  # fmt: skip
+
+ORDER: tuple[Rung, ...] = get_args(Rung)
 
 Outcome = Literal["ok", "refused", "silent", "wrong", "unknown", "untried"]
 Extent = Literal["works", "partly", "fails", "unknown"]

@@ -65,6 +65,6 @@ def read_seen(path: Path) -> Seen:
 
 def _climb(visit: _Visit) -> Climb:
     rungs = tuple(Climbed(each.rung, each.outcome, each.detail, each.ms, each.advice) for each in visit.rungs)
-    if visit.holds == "shut" or not visit.mode:
+    if all(each.rung != "list" for each in rungs):  # only the port was tried
         return Climb(visit.target, visit.service, visit.client, "", rungs, visit.holds, ("connect",))
     return Climb(visit.target, visit.service, visit.client, visit.mode, rungs)

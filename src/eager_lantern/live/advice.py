@@ -19,6 +19,8 @@ _ADVICE: dict[tuple[Rung, Outcome], str] = {
     ("secure", "silent"): "The handshake hangs: a device on the way inspects or blocks TLS on this port.",
     ("secure", "wrong"): "Give the server a certificate for the name that users type; `--trust FILE` accepts one that "
     "is not publicly signed, `--any-certificate` skips the question for this visit.",
+    ("host-key", "wrong"): "Do not go on before you know why: ask the server's administrator for its fingerprint, by "
+    "another way than this connection. The password was not sent.",
     ("login", "refused"): "The network is fine up to here; this is about the account: name, password, its state, and "
     "whether it may use file transfer.",
     ("login", "silent"): "The server took the name or password and does not answer: look at its log and at what it "

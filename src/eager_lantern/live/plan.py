@@ -39,7 +39,8 @@ class Plan:
     """One session with one server; times in seconds.
 
     ``name`` is what users type and certificates are made for; ``address`` is where to
-    connect when the name is not to be looked up; ``lasts`` is how long sending is drawn out.
+    connect when the name is not to be looked up; ``host_key`` is the fingerprint
+    that SSH is to show; ``lasts`` is how long sending is drawn out.
     """
 
     name: str
@@ -58,6 +59,7 @@ class Plan:
     active_ports: PortSet = UNPRIVILEGED
     trusts: Path | None = None
     any_certificate: bool = False
+    host_key: str = ""
     looks_closer: bool = False
     range_connections: int = 0
     planned: PortSet = NO_PORTS

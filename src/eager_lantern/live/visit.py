@@ -9,7 +9,6 @@ also when the visit is interrupted.
 import asyncio
 import contextlib
 import secrets
-import socket
 import ssl
 import time
 from collections.abc import Awaitable, Callable
@@ -26,6 +25,7 @@ from ..wire.harmless import harmless
 from ..wire.reply import ProtocolFault
 from .advice import advice_for
 from .channel import Channel
+from .lookup import looked_up, target_of
 from .plan import Failed, Plan
 from .range_probe import range_seen
 from .session import MOST_LISTING_BYTES, Listener, Session, received, timed
@@ -55,7 +55,7 @@ async def visit(plan: Plan, progress: Progress = lambda rung: None) -> Climb:
     finally:
         await climber.leave()
     return Climb(
-        _target(plan),
+        target_of(plan),
         plan.service,
         plan.client,
         plan.mode,
@@ -74,13 +74,7 @@ async def knock(plan: Plan, holds: Literal["works", "shut"]) -> Climb:
     finally:
         await climber.leave()
     rungs = tuple(each for each in climber.ladder() if each.rung in ("name", "connect"))
-    return Climb(_target(plan), plan.service, plan.client, "", rungs, holds, ("connect",))
-
-
-def _target(plan: Plan) -> str:
-    return (
-        f"{plan.name}:{plan.port}" if plan.address in (None, plan.name) else f"{plan.name} ({plan.address}:{plan.port})"
-    )
+    return Climb(target_of(plan), plan.service, plan.client, "", rungs, holds, ("connect",))
 
 
 class _Climber:
@@ -135,21 +129,8 @@ class _Climber:
             self.note("secure", "untried", "not asked for: login and data travel in clear", None)
 
     async def _name(self) -> str:
-        if self.plan.address is not None:
-            self.address = self.plan.address
-            return f"{self.plan.name} is {self.address} by the site file"
-        with contextlib.suppress(ValueError):
-            self.address = str(Address.parse(self.plan.name))
-            return "an address, nothing to look up"
-        loop = asyncio.get_running_loop()
-        try:
-            found = await loop.getaddrinfo(self.plan.name, self.plan.port, type=socket.SOCK_STREAM)
-        except socket.gaierror as error:
-            raise Failed("wrong", f"{harmless(self.plan.name)} has no address here: {error.strerror}") from None
-        except UnicodeError:
-            raise Failed("wrong", f"{harmless(self.plan.name)} is no host name") from None
-        self.address = str(found[0][4][0])
-        return f"{self.plan.name} is {self.address}"
+        self.address, detail = await looked_up(self.plan)
+        return detail
 
     async def _listing(self) -> None:
         """The first data connection, with a rung of its own for each of its steps."""

@@ -1,0 +1,33 @@
+"""The first rung: from the name that users type to an address."""
+
+import asyncio
+import contextlib
+import socket
+
+from ..core.addresses import Address
+from ..wire.harmless import harmless
+from .plan import Failed, Plan
+
+
+def target_of(plan: Plan) -> str:
+    """What a visit is made to, as it is shown."""
+    return (
+        f"{plan.name}:{plan.port}" if plan.address in (None, plan.name) else f"{plan.name} ({plan.address}:{plan.port})"
+    )
+
+
+async def looked_up(plan: Plan) -> tuple[str, str]:
+    """The address to connect to, and how it was found. Raises Failed."""
+    if plan.address is not None:
+        return plan.address, f"{plan.name} is {plan.address} by the site file"
+    with contextlib.suppress(ValueError):
+        return str(Address.parse(plan.name)), "an address, nothing to look up"
+    loop = asyncio.get_running_loop()
+    try:
+        found = await loop.getaddrinfo(plan.name, plan.port, type=socket.SOCK_STREAM)
+    except socket.gaierror as error:
+        raise Failed("wrong", f"{harmless(plan.name)} has no address here: {error.strerror}") from None
+    except UnicodeError:
+        raise Failed("wrong", f"{harmless(plan.name)} is no host name") from None
+    address = str(found[0][4][0])
+    return address, f"{plan.name} is {address}"

@@ -1,0 +1,261 @@
+"""A real session of SSH file transfer (RFC 4253, RFC 4252, draft-ietf-secsh-filexfer-02), rung by rung.
+
+asyncssh speaks the protocol and does greeting, key exchange, host key and login in one call; its
+callbacks tell here how far that came. The password is sent once, and only to a server whose host
+key is the expected one.
+"""
+
+import asyncio
+import secrets
+import socket
+import time
+from collections.abc import Awaitable, Callable
+
+import asyncssh
+
+from ..core.ladder import SSH_RUNGS, Climb, Climbed, Outcome, Rung
+from ..wire.endpoints import Endpoint
+from ..wire.harmless import harmless
+from .advice import advice_for
+from .lookup import looked_up, target_of
+from .plan import Failed, Plan
+from .session import timed
+from .visit import PREFIX, TIDY_SECONDS, Progress
+
+MOST_ENTRIES = 10_000
+_FAULTS = (asyncssh.Error, OSError, EOFError)
+
+
+async def ssh_visit(plan: Plan, progress: Progress = lambda rung: None) -> Climb:
+    """Climb the ladder once. Network faults become outcomes; what was sent is removed again."""
+    climber = _Climber(plan, progress)
+    try:
+        async with asyncio.timeout(plan.limit):
+            await climber.climb()
+    except TimeoutError:
+        climber.note(climber.current, "silent", f"the whole visit took more than {plan.limit:g} s; ended here", None)
+    finally:
+        await climber.leave()
+    return Climb(target_of(plan), plan.service, plan.client, "", climber.ladder())
+
+
+class _Client(asyncssh.SSHClient):
+    """What asyncssh asks of us on the way in: is this the host, and what is the password, once."""
+
+    def __init__(self, plan: Plan) -> None:
+        self.plan = plan
+        self.version = ""
+        self.key = ""
+        self.key_fits = False
+        self.asked = False
+        self._connection: asyncssh.SSHClientConnection | None = None
+
+    def connection_made(self, conn: asyncssh.SSHClientConnection) -> None:
+        """TCP stands."""
+        self._connection = conn
+
+    def validate_host_public_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
+        """The server has shown its host key."""
+        assert self._connection is not None
+        self.version = str(self._connection.get_extra_info("server_version", ""))
+        fingerprint = key.get_fingerprint()
+        self.key = f"{key.get_algorithm()} {fingerprint}"
+        self.key_fits = self.plan.any_certificate or fingerprint == self.plan.host_key
+        return self.key_fits
+
+    def password_auth_requested(self) -> str | None:
+        """The server takes passwords; it gets one, once."""
+        if self.asked:
+            return None
+        self.asked = True
+        return self.plan.password.reveal()
+
+
+class _Climber:
+    def __init__(self, plan: Plan, progress: Progress) -> None:
+        self.plan = plan
+        self.progress = progress
+        self.client = _Client(plan)
+        self.climbed: dict[Rung, Climbed] = {}
+        self.current: Rung = "name"
+        self.address = ""
+        self.file = f"{PREFIX}{secrets.token_hex(6)}.txt"
+        self.content = f"Sent by eager-lantern visit; may be deleted. {secrets.token_hex(16)}\n".encode()
+        self.sent = False
+        self._socket: socket.socket | None = None
+        self._connection: asyncssh.SSHClientConnection | None = None
+        self._files: asyncssh.SFTPClient | None = None
+
+    async def climb(self) -> None:
+        """Every rung until one fails."""
+        try:
+            await self._rung("name", self._name)
+            await self._rung("connect", self._connect)
+            await self._entered()
+            await self._rung("list", self._list)
+            if self.plan.writes:
+                await self._written_and_read()
+        except Failed:
+            return
+
+    async def _name(self) -> str:
+        self.address, detail = await looked_up(self.plan)
+        return detail
+
+    async def _connect(self) -> str:
+        endpoint = Endpoint(self.address, self.plan.port)
+        way = self.plan.reach(endpoint.address, endpoint.port)
+        self._socket = socket.socket(socket.AF_INET6 if ":" in way.address else socket.AF_INET)
+        self._socket.setblocking(False)
+        try:
+            if way.source:
+                self._socket.bind((way.source, 0))
+            await asyncio.get_running_loop().sock_connect(self._socket, (way.address, way.port))
+        except ConnectionRefusedError:
+            raise Failed("refused", f"{endpoint} refuses the connection") from None
+        return f"{endpoint} answers"
+
+    async def _entered(self) -> None:
+        """Greeting, key exchange, host key and login, told apart by how far they came."""
+        started = time.perf_counter()
+        try:
+            self._connection = await timed(2 * self.plan.timeout, self._shaken())
+        except Failed as failed:
+            raise self._stopped("silent", failed.detail, started) from None
+        except asyncssh.HostKeyNotVerifiable:
+            raise self._stopped("wrong", self._key_differs(), started) from None
+        except asyncssh.PermissionDenied as error:
+            raise self._stopped("refused", f"the server says {error.reason}", started) from None
+        except asyncssh.KeyExchangeFailed as error:
+            self.note("secure", "wrong", f"no common algorithm: {error.reason}", started)
+            raise Failed("wrong", error.reason) from None
+        except Exception as error:  # bytes that make no sense surface as any exception of the library's readers
+            reason = getattr(error, "reason", "") or str(error) or "the server hangs up"
+            raise self._stopped("wrong", reason, started) from None
+        self._passed(started)
+        self.note("login", "ok", f"as {self.plan.user}", started)
+
+    async def _shaken(self) -> asyncssh.SSHClientConnection:
+        return await asyncssh.connect(
+            self.plan.name,
+            self.plan.port,
+            sock=self._socket,
+            client_factory=lambda: self.client,
+            known_hosts=((), (), ()),
+            username=self.plan.user,
+            client_keys=None,
+            agent_path=None,
+            config=None,
+            preferred_auth="password",
+            server_host_key_algs="default",
+            login_timeout=2 * self.plan.timeout,
+        )
+
+    def _passed(self, started: float) -> None:
+        """The rungs that lie behind once the host key was shown."""
+        self.note("greet", "ok", f"SSH-2.0, {self.client.version}", started)
+        self.note("secure", "ok", self._algorithms(), started)
+        compared = "not compared" if self.plan.any_certificate else "as expected"
+        self.note("host-key", "ok", f"{self.client.key}, {compared}", started)
+
+    def _stopped(self, outcome: Outcome, detail: str, started: float) -> Failed:
+        """Note a failure at the rung that was reached."""
+        if not self.client.key:
+            rung: Rung = "greet"
+        elif not self.client.key_fits:
+            rung = "host-key"
+            self.note("greet", "ok", f"SSH-2.0, {self.client.version}", started)
+        else:
+            rung = "login"
+            self._passed(started)
+        self.note(rung, outcome, detail, started)
+        return Failed("wrong", detail)
+
+    def _key_differs(self) -> str:
+        if not self.plan.host_key:
+            return f"the host shows {self.client.key}; compare it, then give --host-key"
+        return f"the host shows {self.client.key}, expected is {self.plan.host_key}"
+
+    def _algorithms(self) -> str:
+        if self._connection is None:
+            return "keys exchanged"
+        info = self._connection.get_extra_info
+        return f"cipher {info('send_cipher')}, {info('send_mac') or 'no separate mac'}"
+
+    async def _list(self) -> str:
+        assert self._connection is not None
+        self._files = await self._connection.start_sftp_client()
+        count = 0
+        async for _ in self._files.scandir("."):
+            count += 1
+            if count > MOST_ENTRIES:
+                raise Failed("wrong", f"more than {MOST_ENTRIES} entries in the folder; given up")
+        return f"{count} entries"
+
+    async def _written_and_read(self) -> None:
+        await self._rung("send", self._send)
+        if self.plan.reads:
+            await self._rung("fetch", self._fetch)
+        if self.plan.removes:
+            await self._rung("tidy", self._remove)
+
+    async def _send(self) -> str:
+        assert self._files is not None
+        async with self._files.open(self.file, "wb") as file:
+            self.sent = self.plan.removes
+            await file.write(self.content)
+        return f"{len(self.content)} bytes as {self.file}"
+
+    async def _fetch(self) -> str:
+        assert self._files is not None
+        async with self._files.open(self.file, "rb") as file:
+            came: object = await file.read(4 * len(self.content))
+        if came != self.content:
+            raise Failed("wrong", f"sent {len(self.content)} bytes, fetched others")
+        return "the same bytes came back"
+
+    async def _remove(self) -> str:
+        assert self._files is not None
+        await self._files.remove(self.file)
+        self.sent = False
+        return f"{self.file} removed"
+
+    async def _rung(self, rung: Rung, step: Callable[[], Awaitable[str]]) -> None:
+        """Try one rung. Whatever goes wrong is noted and raised as Failed."""
+        self.current = rung
+        self.progress(rung)
+        started = time.perf_counter()
+        try:
+            detail = await timed(self.plan.timeout, step())
+        except Failed as failed:
+            self.note(rung, failed.outcome, failed.detail, started)
+            raise
+        except asyncssh.SFTPError as error:
+            self.note(rung, "refused", f"the server says {error.reason}", started)
+            raise Failed("refused", error.reason) from None
+        except _FAULTS as error:
+            self.note(rung, "wrong", str(error) or "the server hangs up", started)
+            raise Failed("wrong", str(error)) from None
+        self.note(rung, "ok", detail, started)
+
+    def note(self, rung: Rung, outcome: Outcome, detail: str, started: float | None) -> None:
+        """Write down what became of a rung, with the password covered and nothing harmful in it."""
+        spent = None if started is None else (time.perf_counter() - started) * 1000
+        shown = harmless(self.plan.password.hide_in(detail), 400)
+        self.climbed[rung] = Climbed(rung, outcome, shown, spent, advice_for(rung, outcome))
+
+    def ladder(self) -> tuple[Climbed, ...]:
+        """All rungs in order; what was not reached is untried."""
+        return tuple(self.climbed.get(rung, Climbed(rung, "untried", "")) for rung in SSH_RUNGS)
+
+    async def leave(self) -> None:
+        """Remove what was sent, and hang up."""
+        if self.sent:
+            try:
+                await timed(TIDY_SECONDS, self._remove())
+            except (Failed, *_FAULTS) as error:
+                self.note("tidy", "refused", f"{self.file} may still be on the server: {error}", None)
+        if self._connection is not None:
+            self._connection.abort()
+        elif self._socket is not None:
+            self._socket.close()

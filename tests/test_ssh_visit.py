@@ -1,0 +1,112 @@
+"""Sessions of SSH file transfer with real servers, good and bad."""
+
+import asyncio
+import json
+import socket
+import threading
+from pathlib import Path
+from typing import Any
+
+import asyncssh
+import pytest
+from program import run
+from ssh_server import ssh_server
+
+from eager_lantern.core.ladder import SSH_RUNGS, Climb
+from eager_lantern.live.plan import Plan
+from eager_lantern.live.secret import Secret
+from eager_lantern.live.ssh_visit import ssh_visit
+
+PASSWORD = "ebb-and-flow-61"
+KEY = asyncssh.generate_private_key("ssh-ed25519")
+PRINT = KEY.get_fingerprint()
+
+
+def climbed(port: int, **changes: Any) -> dict[str, str]:
+    base = {"address": "127.0.0.1", "host_key": PRINT, "timeout": 1.5, "password": Secret(PASSWORD), **changes}
+    climb: Climb = asyncio.run(ssh_visit(Plan("skerry.saltmarsh.example", port, "keeper", **base)))
+    assert [each.rung for each in climb.rungs] == list(SSH_RUNGS)
+    return {each.rung: each.outcome for each in climb.rungs if each.outcome != "untried"}
+
+
+def test_every_rung_holds_and_nothing_is_left_behind(tmp_path: Path) -> None:
+    tries: list[str] = []
+    with ssh_server(tmp_path, PASSWORD, tries, KEY) as port:
+        assert climbed(port) == dict.fromkeys(SSH_RUNGS, "ok")
+    assert (tries, list(tmp_path.iterdir())) == ([PASSWORD], [])
+
+
+@pytest.mark.parametrize("expected", ["", "SHA256:another"])
+def test_another_host_key_than_the_expected_one_gets_no_password(expected: str, tmp_path: Path) -> None:
+    tries: list[str] = []
+    with ssh_server(tmp_path, PASSWORD, tries, KEY) as port:
+        found = climbed(port, host_key=expected)
+    assert (list(found.items())[-1], tries) == (("host-key", "wrong"), [])
+
+
+def test_a_wrong_password_is_tried_once_and_refused_at_login(tmp_path: Path) -> None:
+    tries: list[str] = []
+    with ssh_server(tmp_path, "another", tries, KEY) as port:
+        found = climbed(port)
+    assert (list(found.items())[-1], tries) == (("login", "refused"), [PASSWORD])
+
+
+def test_an_account_that_may_not_write_is_refused_at_send(tmp_path: Path) -> None:
+    with ssh_server(tmp_path / "gone", PASSWORD, [], KEY) as port:
+        assert list(climbed(port).items())[-1][0] in ("list", "send")
+
+
+@pytest.mark.parametrize(
+    ("says", "outcome"),
+    [
+        (b"220 this is FTP\r\n", "silent"),  # lines before the version are allowed (RFC 4253, section 4.2)
+        (b"SSH-1.5-old\r\n", "wrong"),
+        (b"x" * 200_000 + b"\r\n", "wrong"),
+        (b"hello\r\n" * 5000, "wrong"),
+        (b"SSH-2.0-x\r\n" + b"\x00" * 5000, "wrong"),
+        (b"", "silent"),
+        (None, "wrong"),
+    ],
+    ids=["ftp", "ssh-1", "long line", "endless banner", "garbage", "says nothing", "hangs up"],
+)
+def test_what_is_no_good_ssh_server_is_told_at_the_greeting(says: bytes | None, outcome: str) -> None:
+    listener = socket.create_server(("127.0.0.1", 0))
+    held = []
+
+    def serve() -> None:
+        peer = listener.accept()[0]
+        held.append(peer)
+        if says is None:
+            peer.close()
+        else:
+            peer.sendall(says)
+
+    threading.Thread(target=serve, daemon=True).start()
+    found = climbed(listener.getsockname()[1])
+    listener.close()
+    assert list(found.items())[-1] == ("greet", outcome)
+
+
+def test_visit_of_a_host_and_of_a_site_go_the_same_way(tmp_path: Path) -> None:
+    data = {
+        "lantern": 1, "site": "Skerry", "server": {"name": "store", "network": "quay", "address": "127.0.0.1"},
+        "networks": [{"name": "quay", "subnet": "127.0.0.0/8"}],
+        "services": [{"name": "lights", "protocol": "sftp", "control_port": 22, "host_key": PRINT}],
+        "accounts": [{"name": "keeper", "service": "lights", "clients": ["desk"]}],
+        "clients": [{"name": "desk", "network": "quay", "address": "127.0.0.2", "reaches": "127.0.0.1"}],
+        "promises": [{"client": "desk", "service": "lights"}],
+    }  # fmt: skip
+    store, seen = tmp_path / "store", tmp_path / "seen.json"
+    store.mkdir()
+    with ssh_server(store, PASSWORD, [], KEY) as port:
+        data["services"][0]["control_port"] = port  # type: ignore[index]
+        (tmp_path / "skerry.site.yaml").write_text(json.dumps(data))
+        words = ["--protocol", "sftp", "--port", port, "--user", "keeper", "--host-key", PRINT]
+        host = run("visit", "127.0.0.1", *words, EAGER_LANTERN_PASSWORD=PASSWORD)
+        site = run("visit", "--save", seen, cwd=tmp_path, EAGER_LANTERN_PASSWORD=PASSWORD)
+    assert (host.returncode, site.returncode) == (0, 0)
+    assert "the same bytes came back" in host.stdout
+    assert "desk → lights" in site.stdout
+    beside = run("check", "--seen", seen, cwd=tmp_path)
+    assert (beside.returncode, "host-key" in beside.stdout) == (0, True)
+    assert PASSWORD not in host.stdout + host.stderr + site.stdout + site.stderr + seen.read_text()
