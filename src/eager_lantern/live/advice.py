@@ -44,6 +44,15 @@ _ADVICE: dict[tuple[Rung, Outcome], str] = {
 }
 
 
+_ANYWHERE: dict[Outcome, str] = {
+    "refused": "The server answers no: its log at this moment says why.",
+    "silent": "The server stops answering here: look at its log, and at what stands on the way.",
+    "wrong": "The server hangs up here or says what makes no sense: look at its log at this moment, and whether it or "
+    "a device on the way was restarted.",
+    "unknown": "This could not be tried from here.",
+}
+
+
 def advice_for(rung: Rung, outcome: Outcome) -> str:
     """What to do next; empty where nothing failed."""
-    return _ADVICE.get((rung, outcome), "")
+    return _ADVICE.get((rung, outcome)) or _ANYWHERE.get(outcome, "")
