@@ -13,7 +13,8 @@ INPUTS = 250_000
 SEEDS = [
     b"220 ready\r\n", b"220-one\r\n 220 two\r\n220 three\r\n", b"227 Entering Passive Mode (127,0,0,1,240,12).\r\n",
     b"229 Extended (|||61200|)\r\n", b"150 here\r\n226 done\r\n", b"421 bye\r\n", b"\xff\xfe220 x\r\n", b"331\r\n",
-    b"\r\n",     "257 „küste“ ist da\r\n".encode(), b"227 127,0,0,1,0,0\r\n", b"229 (!!!99999!)\r\n", b"211-\r\n\r\n211 End\r\n",
+    b"\r\n", "257 „küste“ ist da\r\n".encode(),
+    b"227 127,0,0,1,0,0\r\n", b"229 (!!!99999!)\r\n", b"211-\r\n\r\n211 End\r\n",
 ]  # fmt: skip
 PIECES = [b"\r\n", b"\n", b"-", b" ", b"(", b"|||", b",", b"\x00", b"\x1b[2J", b"220", b"227 ", b"9" * 40, b"\xc3\x28"]
 

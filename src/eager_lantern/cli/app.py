@@ -13,7 +13,20 @@ from ..core.consistency import did_you_mean
 from ..files.problem import BadInput
 from .output import OutputLost
 
-COMMANDS = ("demo", "new", "size", "check", "walk", "explain", "sheets", "certificate", "rehearse", "visit", "schema")
+COMMANDS = (
+    "demo",
+    "new",
+    "size",
+    "check",
+    "walk",
+    "explain",
+    "sheets",
+    "certificate",
+    "rehearse",
+    "visit",
+    "lamp",
+    "schema",
+)
 BAD_INPUT = 2
 
 

@@ -28,6 +28,7 @@ from ..live.plan import Plan
 from ..live.secret import NoPassword, Secret, password_for
 from ..views.visit_view import visit_view, visits_view
 from . import completion
+from .lamp_sweep import sweep_lamp
 from .options import Format, SessionMode, example
 from .output import emit, show
 from .visits import Wanted, visits_of
@@ -86,6 +87,7 @@ def visit(
     range_connections: Annotated[
         int, typer.Option("--range", min=0, max=16, help="Find the range of data ports on so many connections.")
     ] = 0,
+    lamp: Annotated[bool, typer.Option("--lamp", help="Sweep a lit lamp instead of a session.")] = False,
     list_only: Annotated[bool, typer.Option(help="Send and fetch nothing.")] = False,
     timeout: Annotated[float, typer.Option(min=0.1, max=600, help="Seconds for each rung.")] = 10,
     save: Annotated[Path | None, typer.Option(help="Keep the result (JSON) in this file, for check --seen.")] = None,
@@ -102,6 +104,8 @@ def visit(
     """
     if _names_site(target):
         source = read_site(find_site_file(Path(target) if target else None))
+        if lamp:
+            sweep_lamp(source, client, service, at, timeout, form)
         wanted = visits_of(source.site, client, service, _mode(mode))
     else:
         plan = _plan_for_host(target, client or service, PORTS[protocol])

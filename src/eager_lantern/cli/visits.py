@@ -43,7 +43,7 @@ def visits_of(site: Site, client_name: str, service_name: str, mode: Mode | None
 
     A client without a promise is visited in its first mode. Raises BadParameter.
     """
-    client = _client(site, client_name)
+    client = client_here(site, client_name)
     if service_name:
         known("--service", service_name, [each.name for each in site.services])
     promises = [each for each in site.promises if each.client == client.name]
@@ -58,7 +58,7 @@ def _fits(promise: Promise, service: str, mode: Mode | None) -> bool:
     return service in ("", promise.service) and mode in (None, promise.mode)
 
 
-def _client(site: Site, name: str) -> Client:
+def client_here(site: Site, name: str) -> Client:
     """The client of this name; without one, the only one there is, or the only one that stands here."""
     if name:
         known("--client", name, [each.name for each in site.clients])

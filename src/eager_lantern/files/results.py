@@ -13,8 +13,9 @@ from ..core.exposure import reaches
 from ..core.finding import Finding
 from ..core.flow import Flow, Journey
 from ..core.forecast import Data, Forecast, Stop
-from ..core.ladder import Climb
+from ..core.ladder import Climb, Outcome
 from ..core.ledger import Ledger
+from ..core.lit import Sweep
 from ..core.place import Place, dotted
 from ..core.ports import PortSet
 from ..core.range_estimate import RangeSeen
@@ -285,4 +286,25 @@ def beside_result(compared: Compared) -> dict[str, Any]:
         "observed": compared.climb.observed,
         "parts_at": parts_at.rung if parts_at else None,
         "rungs": [to_builtins(each) for each in compared.rungs],
+    }
+
+
+_OUTCOMES: tuple[Outcome, ...] = ("ok", "refused", "silent", "wrong", "unknown")
+
+
+def sweep_result(predicted: PortSet, sweeps: Sequence[Sweep]) -> dict[str, Any]:
+    """``eager-lantern/lamp/1``."""
+    return {
+        "format": "eager-lantern/lamp/1",
+        "predicted": str(predicted),
+        "sweeps": [
+            {
+                "target": each.target,
+                "protocol": each.protocol,
+                **{name: str(each.with_outcome(name)) for name in _OUTCOMES},
+                "rewritten": {str(port.port): port.arrived_port for port in each.rewritten},
+                "seen_from": list(each.seen_from),
+            }
+            for each in sweeps
+        ],
     }

@@ -1,0 +1,60 @@
+"""A sweep over 4,096 lit ports, against as many bare asyncio connections to the same ports, in one run."""
+
+import asyncio
+import resource
+import statistics
+import time
+
+from eager_lantern.live.lamp import Lamp
+from eager_lantern.live.lamp_sweep import AT_ONCE, swept
+
+PORTS = range(40_000, 44_096)
+SECRET = b"flood-and-ebb"
+ROUNDS = 5
+LIMIT = 1.5
+
+
+async def bare() -> None:
+    """Connect, send as many bytes as a question has, wait for the end; as many at once as a sweep."""
+    turns = asyncio.Semaphore(AT_ONCE)
+
+    async def one(port: int) -> None:
+        async with turns:
+            reader, writer = await asyncio.open_connection("127.0.0.1", port)
+            writer.write(bytes(256))
+            await writer.drain()
+            await reader.read()
+            writer.close()
+
+    await asyncio.gather(*map(one, PORTS))
+
+
+async def measured() -> tuple[float, float, int]:
+    """Seconds of a sweep and of bare connections, the medians of several rounds, and ports that arrived."""
+    lamp = Lamp(SECRET)
+    assert not await lamp.light(["127.0.0.1"], list(PORTS), ["tcp"])
+    ours, theirs, arrived = [], [], 0
+    for _ in range(ROUNDS):
+        started = time.perf_counter()
+        arrived = len((await swept("127.0.0.1", list(PORTS), SECRET, "tcp", 5.0)).with_outcome("ok"))
+        ours.append(time.perf_counter() - started)
+        started = time.perf_counter()
+        await bare()
+        theirs.append(time.perf_counter() - started)
+    await lamp.put_out()
+    return statistics.median(ours), statistics.median(theirs), arrived
+
+
+def main() -> int:
+    ours, theirs, arrived = asyncio.run(measured())
+    print(f"sweep of {len(PORTS)} ports       {ours:.2f} s, {arrived} arrived")
+    print(f"bare connections           {theirs:.2f} s")
+    print(f"ratio                      {ours / theirs:.2f} (at most {LIMIT})")
+    print(
+        f"memory at most             {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1000:.0f} MB, lamp included"
+    )
+    return int(ours > LIMIT * theirs or arrived < len(PORTS))
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())

@@ -1,0 +1,85 @@
+"""``lamp``: lights the service's ports on the server host, to prove the path before the server runs."""
+
+import asyncio
+import contextlib
+import secrets
+import signal
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from ..core.lit import Unlit
+from ..core.ports import PortSet
+from ..core.quantities import Duration
+from ..core.site import Transport
+from ..files.problem import BadInput, InputProblem
+from ..files.site_file import find_site_file, read_site
+from ..live.lamp import Lamp
+from ..live.lamp_secret import VARIABLE, given_secret
+from ..views.lamp_view import burnt_view, lit_view
+from . import completion
+from .given import given
+from .named import the_transfer
+from .options import example
+from .output import show
+
+app = typer.Typer(add_completion=False, rich_markup_mode=None)
+LONGEST_SECONDS = 86_400
+CANNOT_TELL = 3
+
+
+@app.command(epilog=example('eager-lantern lamp saltmarsh.site.yaml --lasts "2 s" --at 127.0.0.1'))
+def lamp(
+    site: Annotated[
+        Path | None, typer.Argument(readable=False, help="The site file; default: the only *.site.yaml here.")
+    ] = None,
+    service: Annotated[
+        str, typer.Option(help="A service of the site; default: the only one.", autocompletion=completion.services)
+    ] = "",
+    lasts: Annotated[str, typer.Option(help="How long it burns before it ends by itself.")] = "15 min",
+    ports: Annotated[str, typer.Option(help="Light only these; default: control port and data range.")] = "",
+    at: Annotated[list[str] | None, typer.Option(help="Address to listen on; default: the server's own.")] = None,
+) -> None:
+    """Light a service's ports in place of the server.
+
+    Run it on the server host, and `visit --lamp` outside. It answers only to who knows the
+    secret, from EAGER_LANTERN_LAMP or made up and shown here, and ends by itself.
+    """
+    source = read_site(find_site_file(site))
+    chosen = the_transfer(source.site, service, "ftp", "sftp")
+    seconds = given(Duration, "--lasts", lasts).amount
+    if not 0 < seconds <= LONGEST_SECONDS:
+        raise typer.BadParameter("--lasts: a lamp burns for more than 0 s and at most 24 h")
+    control = PortSet.single(chosen.control_port.number)
+    wanted = control | (chosen.passive.ports if chosen.passive else PortSet())
+    if ports:
+        wanted = given(PortSet, "--ports", ports)
+    if len(wanted) > 16_384:
+        message = f"{chosen.name} has {len(wanted)} ports; name some of them with --ports"
+        raise BadInput(source.file, InputProblem(0, message))
+    addresses = tuple(at) if at else tuple(map(str, source.site.server.address.each))
+    protocols: tuple[Transport, ...] = chosen.passive.protocols if chosen.passive else ("tcp",)
+    secret = given_secret()
+    shown = "" if secret else secrets.token_hex(16)
+    burning = Lamp(secret or shown.encode())
+    unlit = asyncio.run(_burnt(burning, addresses, wanted, protocols, seconds, shown))
+    show(burnt_view(burning.answered, burning.turned_away))
+    raise typer.Exit(CANNOT_TELL if len(unlit) == len(addresses) * len(wanted) * len(protocols) else 0)
+
+
+async def _burnt(
+    lamp: Lamp, addresses: tuple[str, ...], ports: PortSet, protocols: tuple[Transport, ...], seconds: float, shown: str
+) -> list[Unlit]:
+    """Light, tell, wait for the end or for Ctrl-C, put out."""
+    unlit = await lamp.light(addresses, list(ports), protocols)
+    show(lit_view(addresses, ports, unlit, seconds, f"{VARIABLE}={shown}" if shown else ""))
+    sys.stdout.flush()
+    if len(unlit) < len(addresses) * len(ports) * len(protocols):
+        ended = asyncio.Event()
+        asyncio.get_running_loop().add_signal_handler(signal.SIGINT, ended.set)
+        with contextlib.suppress(TimeoutError):
+            await asyncio.wait_for(ended.wait(), seconds)
+    await lamp.put_out()
+    return unlit

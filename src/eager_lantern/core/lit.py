@@ -1,0 +1,53 @@
+"""What a sweep over lit ports found, port by port."""
+
+from collections.abc import Iterable
+
+from msgspec import Struct
+
+from .ladder import Outcome
+from .ports import PortSet
+from .site import Transport
+
+
+class LitPort(Struct, frozen=True):
+    """One port as it was tried from here: what became of it, and where a lamp saw it arrive."""
+
+    port: int
+    outcome: Outcome
+    arrived_port: int | None = None
+    seen_from: str | None = None
+
+
+class Unlit(Struct, frozen=True):
+    """A port that could not be lit, and why."""
+
+    port: int
+    protocol: Transport
+    reason: str
+
+
+class Sweep(Struct, frozen=True):
+    """All ports of a sweep to one address."""
+
+    target: str
+    protocol: Transport
+    ports: tuple[LitPort, ...]
+
+    def with_outcome(self, outcome: Outcome) -> PortSet:
+        """The ports that ended so."""
+        return ports_of(each.port for each in self.ports if each.outcome == outcome)
+
+    @property
+    def rewritten(self) -> tuple[LitPort, ...]:
+        """Ports that arrived at another one: a forward moves them."""
+        return tuple(each for each in self.ports if each.arrived_port not in (None, each.port))
+
+    @property
+    def seen_from(self) -> tuple[str, ...]:
+        """The addresses that the lamp saw us come from."""
+        return tuple(dict.fromkeys(each.seen_from for each in self.ports if each.seen_from is not None))
+
+
+def ports_of(ports: Iterable[int]) -> PortSet:
+    """A set of single ports."""
+    return PortSet.of(*((port, port) for port in ports))

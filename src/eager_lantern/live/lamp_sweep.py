@@ -1,0 +1,85 @@
+"""Sweeping lit ports from outside: for each, whether it arrives, and where."""
+
+import asyncio
+import contextlib
+import errno
+import secrets
+import socket
+from collections.abc import Sequence
+
+from ..core.ladder import Outcome
+from ..core.lit import LitPort, Sweep
+from ..core.site import Transport
+from ..wire.lamp import LINE_BYTES, question, seen
+
+AT_ONCE = 256
+TRIES = 2
+
+
+async def swept(address: str, ports: Sequence[int], secret: bytes, protocol: Transport, timeout: float) -> Sweep:
+    """Every port of an address once, silent ones once more. Raises OSError where this machine has no
+    way to the address at all."""
+    turns = asyncio.Semaphore(AT_ONCE)
+    ask = _by_tcp if protocol == "tcp" else _by_udp
+
+    async def one(port: int) -> LitPort:
+        async with turns:
+            for _ in range(TRIES):
+                found = await ask(address, port, secret, timeout)
+                if found.outcome != "silent":
+                    break
+            return found
+
+    return Sweep(address, protocol, tuple(await asyncio.gather(*map(one, ports))))
+
+
+async def _by_tcp(address: str, port: int, secret: bytes, timeout: float) -> LitPort:
+    nonce = secrets.token_bytes(16)
+    loop = asyncio.get_running_loop()
+    with contextlib.closing(socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET)) as tried:
+        tried.setblocking(False)
+        try:
+            async with asyncio.timeout(timeout):
+                await loop.sock_connect(tried, (address, port))
+                await loop.sock_sendall(tried, question(secret, nonce))
+                line = b""
+                while not line.endswith(b"\n") and len(line) < LINE_BYTES:
+                    piece = await loop.sock_recv(tried, LINE_BYTES)
+                    if not piece:
+                        break
+                    line += piece
+        except TimeoutError:
+            return LitPort(port, "silent")
+        except OSError as error:
+            return LitPort(port, _fate(error))
+    return _read(port, secret, nonce, line)
+
+
+async def _by_udp(address: str, port: int, secret: bytes, timeout: float) -> LitPort:
+    nonce = secrets.token_bytes(16)
+    loop = asyncio.get_running_loop()
+    kind = socket.AF_INET6 if ":" in address else socket.AF_INET
+    with contextlib.closing(socket.socket(kind, socket.SOCK_DGRAM)) as tried:
+        tried.setblocking(False)
+        try:
+            async with asyncio.timeout(timeout):
+                await loop.sock_connect(tried, (address, port))
+                await loop.sock_sendall(tried, question(secret, nonce))
+                line = await loop.sock_recv(tried, LINE_BYTES)
+        except TimeoutError:
+            return LitPort(port, "silent")
+        except OSError as error:
+            return LitPort(port, _fate(error))
+    return _read(port, secret, nonce, line)
+
+
+def _read(port: int, secret: bytes, nonce: bytes, line: bytes) -> LitPort:
+    """What an answer means; something that is no lamp, or knows another secret, is wrong."""
+    sight = seen(secret, nonce, line)
+    return LitPort(port, "ok", sight.at_port, sight.from_address) if sight else LitPort(port, "wrong")
+
+
+def _fate(error: OSError) -> Outcome:
+    if error.errno in (errno.ENETUNREACH, errno.EADDRNOTAVAIL, errno.EAFNOSUPPORT, errno.EMFILE):
+        return "unknown"
+    return "refused"

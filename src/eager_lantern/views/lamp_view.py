@@ -1,0 +1,100 @@
+"""What a lamp says of itself, and what a sweep over it found, beside the prediction."""
+
+from collections.abc import Iterator, Sequence
+
+from rich.console import RenderableType
+from rich.text import Text
+
+from ..core.ladder import Outcome
+from ..core.lit import Sweep, Unlit, ports_of
+from ..core.ports import PortSet
+from ..core.quantities import Duration
+from ..core.wording import ports_named
+from .bars import axis, bar
+from .screen import between, columns, command
+from .style import ACCENT, STOPS, STRONG, UNTRIED
+
+BAR_COLUMNS = 30
+MOST_REWRITTEN = 6
+_MEASURED: dict[str, Outcome] = {
+    "arrive at the lamp": "ok", "refused": "refused", "silent": "silent", "another answers": "wrong",
+    "could not be tried": "unknown",
+}  # fmt: skip
+
+
+def lit_view(
+    addresses: Sequence[str], ports: PortSet, unlit: Sequence[Unlit], seconds: float, shown: str
+) -> Iterator[RenderableType]:
+    """Which ports burn, which do not and why, and what to run outside; ``shown`` is the secret's setting."""
+    dark = ports_of(each.port for each in unlit) if len(addresses) == 1 else PortSet()
+    lit = ports - dark
+    head = f"Lit: {ports_named(lit)}, on {', '.join(addresses)}" if lit else "Nothing could be lit"
+    yield between(head, Text(f"ends by itself in {Duration(seconds)}"), STRONG)
+    for (protocol, reason), dark_ports in _by_reason(unlit).items():
+        yield Text(f"  ◆ not lit: {protocol.upper()} {ports_named(dark_ports)}: {reason}", style=STOPS)
+    if lit:
+        yield ""
+        yield Text("From outside, run")
+        yield command(f"  {shown + ' ' if shown else ''}eager-lantern visit SITE --client NAME --lamp", ACCENT)
+
+
+def _by_reason(unlit: Sequence[Unlit]) -> dict[tuple[str, str], PortSet]:
+    found: dict[tuple[str, str], PortSet] = {}
+    for each in unlit:
+        key = (each.protocol, each.reason)
+        found[key] = found.get(key, PortSet()) | PortSet.single(each.port)
+    return found
+
+
+def burnt_view(answered: int, turned_away: int) -> Iterator[RenderableType]:
+    """How it went, once the lamp is out."""
+    yield Text(f"The lamp is out: {answered} challenges answered, {turned_away} others got no word.", style=STRONG)
+
+
+def sweep_view(title: str, predicted: PortSet, sweeps: Sequence[Sweep]) -> Iterator[RenderableType]:
+    """What was measured, as bars beside the predicted one, and where they differ."""
+    tried = [port.outcome for sweep in sweeps for port in sweep.ports]
+    missing = sum(outcome != "ok" for outcome in tried)
+    head = f"◆ {missing} of {len(tried)} ports do not arrive" if missing else f"● all {len(tried)} ports arrive"
+    yield between(title, Text(head, style=STOPS if missing else STRONG), STRONG)
+    yield Text(f"swept: {', '.join(dict.fromkeys(each.target for each in sweeps))}", style=UNTRIED)
+    for protocol in dict.fromkeys(each.protocol for each in sweeps):
+        yield ""
+        yield from _transport(protocol, predicted, [each for each in sweeps if each.protocol == protocol])
+    if places := dict.fromkeys(place for sweep in sweeps for place in sweep.seen_from):
+        yield Text(f"The lamp saw this place as {', '.join(places)}.", style=UNTRIED)
+
+
+def _transport(protocol: str, predicted: PortSet, sweeps: Sequence[Sweep]) -> Iterator[RenderableType]:
+    """The ports of one transport."""
+    every = ports_of(each.port for sweep in sweeps for each in sweep.ports)
+    rows = {"predicted to arrive": predicted & every, "arrive at the lamp": _all(sweeps, "ok")}
+    rows |= {label: ports for label, outcome in _MEASURED.items() if (ports := _all(sweeps, outcome))}
+    pieces = axis(list(rows.values()), every, BAR_COLUMNS)
+    yield Text(protocol.upper(), style=STRONG)
+    table = columns(widths=(22, BAR_COLUMNS + 2, None, 7))
+    for label, ports in rows.items():
+        named = str(ports) if len(ports.spans) < 4 else ports_named(ports)
+        table.add_row(f"  {label}", bar(pieces, ports, every), named or "none", Text(str(len(ports)), justify="right"))
+    yield table
+    yield from _notes(predicted & every, _all(sweeps, "ok"), sweeps)
+
+
+def _all(sweeps: Sequence[Sweep], outcome: Outcome) -> PortSet:
+    found = PortSet()
+    for each in sweeps:
+        found = found | each.with_outcome(outcome)
+    return found
+
+
+def _notes(predicted: PortSet, arrives: PortSet, sweeps: Sequence[Sweep]) -> Iterator[RenderableType]:
+    missing, beyond = predicted - arrives, arrives - predicted
+    if missing:
+        yield Text(f"◆ {ports_named(missing)}: pass by the site file, and do not really: compare sheets", style=STOPS)
+    if beyond:
+        yield Text(f"◆ {ports_named(beyond)}: arrive, and should not by the site file: mend either", style=STOPS)
+    for sweep in sweeps:
+        for each in sweep.rewritten[:MOST_REWRITTEN]:
+            yield Text(f"◆ port {each.port} arrives as {each.arrived_port}: a forward moves it", style=STOPS)
+    if not missing and not beyond:
+        yield Text("Measured and predicted agree on every port.", style=STRONG)
