@@ -4,7 +4,7 @@ import contextlib
 import socket
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 GREETING = "GREETING"
 PLAIN = {
@@ -31,6 +31,7 @@ class Scripted:
         self.script = {**PLAIN, **script}
         self.holds = holds
         self.heard: list[str] = []
+        self.replies: dict[str, Callable[[], bytes]] = {}  # verbs whose answer changes
         self._listener = socket.create_server(("127.0.0.1", 0))
         self.port = self._listener.getsockname()[1]
         threading.Thread(target=self._accept, daemon=True).start()
@@ -53,7 +54,8 @@ class Scripted:
                     high, low = divmod(data.getsockname()[1], 256)
                     control.sendall(f"227 here (127,0,0,1,{high},{low})\r\n".encode())
                     continue
-                control.sendall(self.script.get(verb, b"502 not here\r\n"))
+                changing = self.replies.get(verb)
+                control.sendall(changing() if changing else self.script.get(verb, b"502 not here\r\n"))
                 if data and self.script.get(verb, b"").startswith(b"150") and verb != self.holds:
                     self._transfer(data, verb)
                     control.sendall(DONE)

@@ -13,7 +13,7 @@ import time
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import Any, get_args
 
 import pytest
 from daemon import ANNOUNCE, PASSWORD, TLS, USER, daemon, needs_daemon
@@ -23,6 +23,8 @@ from scripted import GREETING, Scripted, scripted
 from eager_lantern.core.ladder import RUNGS, Climb
 from eager_lantern.core.ports import PortSet
 from eager_lantern.core.range_estimate import RangeSeen, estimated_range
+from eager_lantern.core.rights import RightsSeen
+from eager_lantern.core.site import Right
 from eager_lantern.core.tls_facts import TlsFacts, remarks
 from eager_lantern.lab.self_signed import write_self_signed
 from eager_lantern.lab.stand_in import Guest, StandIn, StandInSetup
@@ -401,3 +403,42 @@ def test_nothing_secret_is_kept(small: tuple[Path, dict[str, Any]]) -> None:
     path.write_text(json.dumps(data))
     run("visit", path, "--save", path.with_name("seen.json"), EAGER_LANTERN_PASSWORD=PASSWORD)
     assert [each for each in path.parent.rglob("*") if each.is_file() and PASSWORD in each.read_text()] == []
+
+
+def tried(folder: Path, letters: str, **changes: Any) -> RightsSeen:
+    """The rights that a visit finds of an account of the stand-in with these, in the library's letters."""
+    with StandIn(StandInSetup((Guest(USER, PASSWORD, folder, rights=letters),))) as server:
+        climb = climbed(plan(server.port, tries_rights=True, timeout=5, **changes))
+    seen, tidied = climb.rights, outcomes(climb)["tidy"]
+    assert seen is not None
+    assert tidied == ("ok" if "d" in letters else "refused")
+    return seen
+
+
+def test_every_right_is_tried_and_everything_made_is_removed_again(tmp_path: Path) -> None:
+    everything: frozenset[Right] = frozenset(get_args(Right))
+    seen = tried(tmp_path, "elradfmw", rights=everything, confined=True)
+    assert {each.right: each.fits for each in seen.rights} == dict.fromkeys(everything, True)
+    assert (seen.confined, seen.left_behind, list(tmp_path.iterdir())) == (True, (), [])
+
+
+def test_rights_other_than_the_site_says_are_told(tmp_path: Path) -> None:
+    (tmp_path / "in").mkdir()
+    seen = tried(tmp_path, "elrw", rights=frozenset({"list", "write", "remove"}))
+    found = {each.right: (each.seen, each.fits) for each in seen.rights}
+    assert found["read"] == (True, False)
+    assert found["remove"] == (False, False)
+    assert found["make-folders"] == (False, True)
+    assert found["list"] == (True, True)
+    assert [name.endswith("-rights.txt") for name in seen.left_behind] == [True]
+
+
+def test_an_account_that_is_not_confined_is_seen_to_get_out() -> None:
+    script = {"PWD": b'257 "/srv/tides/in" is here\r\n', "CWD": b"250 moved\r\n", "DELE": b"250 gone\r\n"}
+    with scripted(script) as server:
+        server.script["PWD"] = b'257 "/srv/tides/in"\r\n'
+        told = iter([b'257 "/srv/tides/in"\r\n', b'257 "/"\r\n'])
+        server.replies = {"PWD": lambda: next(told)}
+        seen = climbed(plan(server.port, tries_rights=True, confined=True)).rights
+    assert seen is not None
+    assert (seen.confined, seen.confined_detail) == (False, "it begins in /srv/tides/in and reaches /")

@@ -7,8 +7,9 @@ import typer
 
 from ..core.ladder import Climb
 from ..core.ports import PortSet
+from ..core.rights import effective_rights
 from ..core.session import stand_of, targets
-from ..core.site import Client, Mode, Promise, Service, Site
+from ..core.site import Account, Client, Mode, Promise, Service, Site
 from ..core.topology import Topology
 from ..live.here import is_here
 from ..live.plan import Plan
@@ -91,11 +92,12 @@ def _plan(topology: Topology, client: Client, service: Service, mode: Mode) -> P
     addresses = targets(topology, stand_of(topology, client.name))
     if not addresses:
         raise typer.BadParameter(f"the site file tells no address for {client.name} to reach")
+    account = _account(topology.site, client, service)
     return Plan(
         name=client.reaches.name if client.reaches and client.reaches.name else str(addresses[0]),
         address=str(addresses[0]),
         port=service.control_port.number,
-        user=_account(topology.site, client, service),
+        user=account.name if account else "anonymous",
         password=Secret(""),
         security=service.tls.mode,
         protects_data=service.tls.protects_data,
@@ -103,6 +105,8 @@ def _plan(topology: Topology, client: Client, service: Service, mode: Mode) -> P
         extended=client.uses_epsv,
         active_address=str(client.active_address) if client.active_address else None,
         active_ports=client.active_ports,
+        rights=effective_rights(topology.site, account) if account else None,
+        confined=account.confined if account else None,
         planned=service.passive.ports if service.passive else PortSet(),
         host_key=service.host_key or "",
         client=client.name,
@@ -110,7 +114,6 @@ def _plan(topology: Topology, client: Client, service: Service, mode: Mode) -> P
     )
 
 
-def _account(site: Site, client: Client, service: Service) -> str:
+def _account(site: Site, client: Client, service: Service) -> Account | None:
     """The first account that the site gives this client on this service."""
-    fitting = (each.name for each in site.accounts if each.service == service.name and client.name in each.clients)
-    return next(fitting, "anonymous")
+    return next((each for each in site.accounts if each.service == service.name and client.name in each.clients), None)

@@ -10,6 +10,7 @@ from msgspec import Struct
 
 from .ports import PortSet
 from .range_estimate import RangeSeen
+from .rights import RightsSeen
 from .tls_facts import TlsFacts
 
 Rung = Literal[
@@ -53,6 +54,7 @@ class Climb(Struct, frozen=True):
     tls: TlsFacts | None = None
     range: RangeSeen | None = None
     planned: PortSet = PortSet()
+    rights: RightsSeen | None = None
 
     @property
     def observed(self) -> Extent:

@@ -179,6 +179,7 @@ def _climb(climb: Climb) -> dict[str, Any]:
         "rungs": _rungs(climb),
         **({"tls": to_builtins(climb.tls)} if climb.tls else {}),
         **({"range": _range(climb.range)} if climb.range else {}),
+        **({"rights": to_builtins(climb.rights)} if climb.rights else {}),
     }
 
 

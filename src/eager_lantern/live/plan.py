@@ -5,7 +5,7 @@ from pathlib import Path
 from typing import Literal, Protocol
 
 from ..core.ports import NO_PORTS, UNPRIVILEGED, PortSet
-from ..core.site import TlsMode
+from ..core.site import Right, TlsMode
 from .secret import Secret
 
 Announced = Literal["report", "follow", "ignore"]
@@ -62,6 +62,9 @@ class Plan:
     host_key: str = ""
     looks_closer: bool = False
     range_connections: int = 0
+    tries_rights: bool = False
+    rights: frozenset[Right] | None = None
+    confined: bool | None = None
     planned: PortSet = NO_PORTS
     timeout: float = 10
     limit: float = 120

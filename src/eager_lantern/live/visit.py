@@ -18,6 +18,7 @@ from typing import Literal
 from ..core.addresses import Address
 from ..core.ladder import RUNGS, Climb, Climbed, Outcome, Rung
 from ..core.range_estimate import RangeSeen
+from ..core.rights import RightsSeen
 from ..core.tls_facts import TlsFacts
 from ..wire.control import State
 from ..wire.endpoints import Endpoint
@@ -28,6 +29,7 @@ from .channel import Channel
 from .lookup import looked_up, target_of
 from .plan import Failed, Plan
 from .range_probe import range_seen
+from .rights import Trial
 from .session import MOST_LISTING_BYTES, Listener, Session, received, timed
 from .tls_facts import tls_facts
 
@@ -38,32 +40,21 @@ Progress = Callable[[Rung], None]
 
 
 async def visit(plan: Plan, progress: Progress = lambda rung: None) -> Climb:
-    """Climb the ladder once. Network faults become outcomes; cancelling tidies up first."""
+    """Climb the ladder once, then look at whatever else the plan asks for. Network faults become
+    outcomes; cancelling tidies up first."""
     climber = _Climber(plan, progress)
-    facts: TlsFacts | None = None
-    seen: RangeSeen | None = None
     try:
         async with asyncio.timeout(plan.limit):
             await climber.climb()
-            if plan.looks_closer and plan.security != "none" and climber.address:
-                await climber.list_without_resuming()
-                facts = await tls_facts(plan, climber.address, climber.session)
-            if plan.range_connections and climber.logged_in:
-                seen = await range_seen(plan, climber.address, plan.range_connections)
+            await climber.look_further()
     except TimeoutError:
         climber.note(climber.current, "silent", f"the whole visit took more than {plan.limit:g} s; ended here", None)
     finally:
         await climber.leave()
     return Climb(
-        target_of(plan),
-        plan.service,
-        plan.client,
-        plan.mode,
-        climber.ladder(),
-        tls=facts,
-        range=seen,
-        planned=plan.planned,
-    )
+        target_of(plan), plan.service, plan.client, plan.mode, climber.ladder(), planned=plan.planned,
+        tls=climber.tls, range=climber.range, rights=climber.rights,
+    )  # fmt: skip
 
 
 async def knock(plan: Plan, holds: Literal["works", "shut"]) -> Climb:
@@ -91,6 +82,9 @@ class _Climber:
         )
         self.sent = False
         self.current: Rung = "name"
+        self.tls: TlsFacts | None = None
+        self.range: RangeSeen | None = None
+        self.rights: RightsSeen | None = None
 
     async def climb(self) -> None:
         """Every rung until one fails."""
@@ -144,6 +138,22 @@ class _Climber:
 
         await self._rung("list", listed)
 
+    async def look_further(self) -> None:
+        """TLS, rights and the range, as far as they are asked for and the session has come; what fails
+        here is left out, and changes nothing in the ladder."""
+        plan = self.plan
+        if plan.looks_closer and plan.security != "none" and self.address:
+            await self.list_without_resuming()
+            self.tls = await tls_facts(plan, self.address, self.session)
+        if not self.logged_in:
+            return
+        with contextlib.suppress(Failed, ProtocolFault, OSError, ssl.SSLError):
+            if plan.tries_rights and self.session.control.state is State.READY:
+                self.rights = await Trial(self, plan, PREFIX).seen()
+        with contextlib.suppress(Failed, ProtocolFault, OSError, ssl.SSLError):
+            if plan.range_connections:
+                self.range = await range_seen(plan, self.address, plan.range_connections)
+
     async def list_without_resuming(self) -> None:
         """One more listing whose data connection resumes nothing, to see whether that is demanded."""
         session = self.session
@@ -161,6 +171,18 @@ class _Climber:
             session.demands_resuming = True
         finally:
             session.plan, session.data_resumed = self.plan, True
+
+    async def moved(self, verb: str, argument: str, content: bytes | None) -> bytes:
+        """Send the content, or fetch what there is. Raises Failed where the server refuses."""
+        data = await self._open_data(verb, argument)
+        await self._begin(data, verb, argument)
+        if content is None:
+            came = b"".join([chunk async for chunk in received(data, MOST_LISTING_BYTES)])
+        else:
+            came = b""
+            await data.write(content)
+        await self._finished(data, verb)
+        return came
 
     async def _written_and_read(self) -> None:
         try:
@@ -239,7 +261,7 @@ class _Climber:
 
     async def _command(self, verb: str, argument: str) -> None:
         await self.session.wire.write(self.session.control.command(verb, argument))
-        self.sent = self.sent or (verb == "STOR" and self.plan.removes)
+        self.sent = self.sent or (argument == self.file and verb == "STOR" and self.plan.removes)
         try:
             await self.session.opening()
         except Failed as failed:

@@ -10,6 +10,7 @@ from ..core.ladder import Climb, Climbed
 from ..core.ports import PortSet
 from ..core.quantities import percent
 from ..core.range_estimate import AgainstPlan, RangeSeen, against_plan
+from ..core.rights import RightsSeen
 from ..core.tls_facts import TlsFacts, remarks
 from ..core.wording import ports_named
 from ..wire.harmless import harmless
@@ -42,8 +43,30 @@ def visit_view(climb: Climb) -> Iterator[RenderableType]:
     if climb.range is not None:
         yield ""
         yield from _range(climb.range, climb.planned)
+    if climb.rights is not None:
+        yield ""
+        yield from _rights(climb.rights)
     yield ""
     yield Text(_closing(climb), style=STRONG)
+
+
+def _rights(seen: RightsSeen) -> Iterator[RenderableType]:
+    """What the account may do, a line a right, and whether it stays in its folder."""
+    yield Text("Rights of the account", style=STRONG)
+    table = columns(widths=(11, 13, 16, 16, None))
+    table.add_row("", Text("  right", style=UNTRIED), Text("the site says", style=UNTRIED), Text("seen", style=UNTRIED))
+    for each in seen.rights:
+        word = {True: "may", False: "may not", None: "-"}
+        table.add_row(
+            _fact(each.fits), each.right, word[each.expected], word[each.seen], Text(harmless(each.detail, 200))
+        )
+    kept = {True: "stays", False: "gets out", None: "-"}
+    fits = None if None in (seen.confined, seen.confined_expected) else seen.confined == seen.confined_expected
+    told = Text(harmless(seen.confined_detail, 200))
+    table.add_row(_fact(fits), "its folder", kept[seen.confined_expected], kept[seen.confined], told)
+    yield table
+    if seen.left_behind:
+        yield Text(f"◆ could not be removed again: {', '.join(seen.left_behind)}", style=STOPS)
 
 
 def _range(seen: RangeSeen, planned: PortSet) -> Iterator[RenderableType]:
