@@ -20,6 +20,7 @@ from daemon import ANNOUNCE, PASSWORD, TLS, USER, daemon, needs_daemon
 from program import AFTER, run
 from scripted import GREETING, Scripted, scripted
 
+from eager_lantern.core.caution import cautions
 from eager_lantern.core.ladder import RUNGS, Climb
 from eager_lantern.core.ports import PortSet
 from eager_lantern.core.range_estimate import RangeSeen, estimated_range
@@ -442,3 +443,20 @@ def test_an_account_that_is_not_confined_is_seen_to_get_out() -> None:
         seen = climbed(plan(server.port, tries_rights=True, confined=True)).rights
     assert seen is not None
     assert (seen.confined, seen.confined_detail) == (False, "it begins in /srv/tides/in and reaches /")
+
+
+@pytest.mark.parametrize("security", ["none", "explicit"])
+@pytest.mark.parametrize("careless", [False, True])
+def test_the_caution_of_a_server_is_tried_with_addresses_of_this_machine(
+    careless: bool, security: str, tmp_path: Path
+) -> None:
+    _, served = write_self_signed(tmp_path, NAME)
+    habits = {"accepts_other_address": careless, "peer_must_match": not careless, "tls_required": False}
+    guests = (Guest(USER, PASSWORD, tmp_path),)
+    with StandIn(StandInSetup(guests, certificate=served, **habits)) as server:  # type: ignore[arg-type]
+        options = {"tries_caution": True, "any_certificate": True, "timeout": 5, "writes": False}
+        climb = climbed(plan(server.port, security=security, **options))
+    assert climb.caution is not None
+    assert (climb.caution.bounces, climb.caution.takes_strangers) == (careless, careless)
+    assert {each.good for each in cautions(climb.caution) if each.topic != "greeting"} == {not careless}
+    assert climb.observed == "works"

@@ -88,6 +88,7 @@ def visit(
         int, typer.Option("--range", min=0, max=16, help="Find the range of data ports on so many connections.")
     ] = 0,
     rights: Annotated[bool, typer.Option("--rights", help="Try what the account may do, and where.")] = False,
+    caution: Annotated[bool, typer.Option("--caution", help="Try whom it connects to and takes data from.")] = False,
     lamp: Annotated[bool, typer.Option("--lamp", help="Sweep a lit lamp instead of a session.")] = False,
     list_only: Annotated[bool, typer.Option(help="Send and fetch nothing.")] = False,
     timeout: Annotated[float, typer.Option(min=0.1, max=600, help="Seconds for each rung.")] = 10,
@@ -126,6 +127,7 @@ def visit(
             any_certificate=any_certificate,
             looks_closer=closely,
             tries_rights=rights,
+            tries_caution=caution,
             host_key=host_key or None,
             range_connections=range_connections,
             timeout=timeout,

@@ -8,6 +8,7 @@ from typing import Literal, get_args
 
 from msgspec import Struct
 
+from .caution import Caution
 from .ports import PortSet
 from .range_estimate import RangeSeen
 from .rights import RightsSeen
@@ -55,6 +56,7 @@ class Climb(Struct, frozen=True):
     range: RangeSeen | None = None
     planned: PortSet = PortSet()
     rights: RightsSeen | None = None
+    caution: Caution | None = None
 
     @property
     def observed(self) -> Extent:

@@ -180,6 +180,7 @@ def _climb(climb: Climb) -> dict[str, Any]:
         **({"tls": to_builtins(climb.tls)} if climb.tls else {}),
         **({"range": _range(climb.range)} if climb.range else {}),
         **({"rights": to_builtins(climb.rights)} if climb.rights else {}),
+        **({"caution": to_builtins(climb.caution)} if climb.caution else {}),
     }
 
 

@@ -63,6 +63,7 @@ class Plan:
     looks_closer: bool = False
     range_connections: int = 0
     tries_rights: bool = False
+    tries_caution: bool = False
     rights: frozenset[Right] | None = None
     confined: bool | None = None
     planned: PortSet = NO_PORTS

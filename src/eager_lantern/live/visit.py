@@ -16,6 +16,7 @@ from dataclasses import replace
 from typing import Literal
 
 from ..core.addresses import Address
+from ..core.caution import Caution
 from ..core.ladder import RUNGS, Climb, Climbed, Outcome, Rung
 from ..core.range_estimate import RangeSeen
 from ..core.rights import RightsSeen
@@ -25,6 +26,7 @@ from ..wire.endpoints import Endpoint
 from ..wire.harmless import harmless
 from ..wire.reply import ProtocolFault
 from .advice import advice_for
+from .caution import caution
 from .channel import Channel
 from .lookup import looked_up, target_of
 from .plan import Failed, Plan
@@ -54,6 +56,7 @@ async def visit(plan: Plan, progress: Progress = lambda rung: None) -> Climb:
     return Climb(
         target_of(plan), plan.service, plan.client, plan.mode, climber.ladder(), planned=plan.planned,
         tls=climber.tls, range=climber.range, rights=climber.rights,
+        caution=climber.caution,
     )  # fmt: skip
 
 
@@ -85,6 +88,7 @@ class _Climber:
         self.tls: TlsFacts | None = None
         self.range: RangeSeen | None = None
         self.rights: RightsSeen | None = None
+        self.caution: Caution | None = None
 
     async def climb(self) -> None:
         """Every rung until one fails."""
@@ -150,6 +154,9 @@ class _Climber:
         with contextlib.suppress(Failed, ProtocolFault, OSError, ssl.SSLError):
             if plan.tries_rights and self.session.control.state is State.READY:
                 self.rights = await Trial(self, plan, PREFIX).seen()
+        with contextlib.suppress(Failed, ProtocolFault, OSError, ssl.SSLError):
+            if plan.tries_caution and self.session.control.state is State.READY:
+                self.caution = await caution(self.session, self.climbed["greet"].detail)
         with contextlib.suppress(Failed, ProtocolFault, OSError, ssl.SSLError):
             if plan.range_connections:
                 self.range = await range_seen(plan, self.address, plan.range_connections)

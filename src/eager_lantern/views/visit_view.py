@@ -1,17 +1,18 @@
 """What `visit` shows: the ladder of one session, and after the rung that failed what to do."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 from rich.console import RenderableType
 from rich.text import Text
 
 from ..core.addresses import Address
+from ..core.caution import cautions
 from ..core.ladder import Climb, Climbed
 from ..core.ports import PortSet
 from ..core.quantities import percent
 from ..core.range_estimate import AgainstPlan, RangeSeen, against_plan
 from ..core.rights import RightsSeen
-from ..core.tls_facts import TlsFacts, remarks
+from ..core.tls_facts import Remark, remarks
 from ..core.wording import ports_named
 from ..wire.harmless import harmless
 from .screen import Share, between, columns, state
@@ -39,7 +40,10 @@ def visit_view(climb: Climb) -> Iterator[RenderableType]:
     yield table
     if climb.tls is not None:
         yield ""
-        yield from _tls(climb.tls)
+        yield from _facts("TLS, looked at closely", remarks(climb.tls))
+    if climb.caution is not None:
+        yield ""
+        yield from _facts("The server's own caution", cautions(climb.caution))
     if climb.range is not None:
         yield ""
         yield from _range(climb.range, climb.planned)
@@ -118,11 +122,11 @@ def _against(held: AgainstPlan, planned: PortSet) -> str:
     return "; ".join(parts) if len(parts) > 1 else f"{parts[0]}: just that"
 
 
-def _tls(facts: TlsFacts) -> Iterator[RenderableType]:
-    """What TLS really does, a line a fact."""
-    yield Text("TLS, looked at closely", style=STRONG)
+def _facts(title: str, found: Iterable[Remark]) -> Iterator[RenderableType]:
+    """A line a fact."""
+    yield Text(title, style=STRONG)
     table = columns(widths=(11, 12, None))
-    for each in remarks(facts):
+    for each in found:
         table.add_row(_fact(each.good), Text(each.topic, style=STRONG), Text(harmless(each.text, 400)))
     yield table
 
