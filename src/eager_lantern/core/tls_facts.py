@@ -57,7 +57,9 @@ def _certificate(certificate: Certificate, typed: str, now: float) -> Iterator[R
     days = (certificate.ends - now) / DAY_SECONDS
     lasts = certificate.ends - now >= certificate.near_end_seconds
     begun = certificate.starts <= now
-    when = f"ends in {days:.0f} days" if days >= 0 else f"has ended {-days:.0f} days ago"
+    when = (
+        f"ends in {days:.0f} day{'' if round(days) == 1 else 's'}" if days >= 0 else f"has ended {-days:.0f} days ago"
+    )
     yield Remark("time", lasts and begun, when if begun else "is not valid yet")
     least = LEAST_BITS.get(certificate.kind)
     enough = None if least is None else certificate.bits >= least

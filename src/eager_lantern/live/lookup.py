@@ -19,7 +19,7 @@ def target_of(plan: Plan) -> str:
 async def looked_up(plan: Plan) -> tuple[str, str]:
     """The address to connect to, and how it was found. Raises Failed."""
     if plan.address is not None:
-        return plan.address, f"{plan.name} is {plan.address} by the site file"
+        return plan.address, f"{plan.name} is {plan.address}, as given"
     with contextlib.suppress(ValueError):
         return str(Address.parse(plan.name)), "an address, nothing to look up"
     loop = asyncio.get_running_loop()
