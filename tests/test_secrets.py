@@ -62,7 +62,9 @@ def test_a_visit_that_looks_at_everything_neither_prints_nor_keeps_it(security: 
     assert traces(tmp_path, good, shown, wrong) == []
 
 
-@pytest.mark.parametrize("way", [each for each in WAYS if each.rung in ("login", "announce", "list")][:8], ids=str)
+@pytest.mark.parametrize(
+    "way", [each for each in WAYS if each.rung in ("login", "announce", "list")][:8], ids=lambda way: way.name
+)
 def test_a_hostile_server_does_not_get_it_printed(way: Any, tmp_path: Path) -> None:
     with hostile(way) as port:
         words = ["127.0.0.1", "--port", port, "--user", "station", "--security", way.security, "--timeout", "1"]

@@ -66,7 +66,7 @@ def test_a_proposed_range_has_the_size_and_meets_nothing_that_is_taken(size: int
         assert found <= DYNAMIC or clear_range(1, PortSet(), PortSet()).among == "dynamic"
 
 
-PORTS, RATE, HOLDS_SECONDS, ARRIVALS = 4, 40, 0.075, 1000
+PORTS, RATE, HOLDS_SECONDS, ARRIVALS = 4, 60, 0.05, 900
 
 
 async def said(pair: tuple[asyncio.StreamReader, asyncio.StreamWriter], words: str = "") -> str:

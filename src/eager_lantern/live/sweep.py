@@ -108,11 +108,13 @@ class _Trial:
                 return
             self.sweeper.left.pop(port)
             found = await self._passive(session, endpoint, wait)
-        if wait < self.plan.timeout and (found is None or found.outcome == "silent"):
+        # What may come of this session alone is believed only of a second one, with more patience.
+        turned_away = found is not None and found.rung == "announce"
+        if wait < self.plan.timeout and (found is None or found.outcome == "silent" or turned_away):
             self.sweeper.left[port] = None
         else:
             self.sweeper.settle(port, found or Tried("data", "silent", f"no answer within {wait:g} s"))
-        if session.control.state is not State.READY:
+        if session.control.state is not State.READY or turned_away:
             await self.leave()
 
     async def _ready(self) -> Session:
