@@ -17,7 +17,7 @@ from typing import Any
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from program import run, run_bound_by_modes
+from program import AFTER, run, run_bound_by_modes
 
 from eager_lantern.wire.lamp import LINE_BYTES, Sight, answer, asked, question, seen
 
@@ -180,3 +180,8 @@ def test_a_lamp_without_its_secret_is_a_clear_line(site: Path) -> None:
     done = run("visit", site, "--lamp")
     assert (done.returncode, "EAGER_LANTERN_LAMP" in done.stderr) == (2, True)
     assert run_bound_by_modes("lamp", site, "--lasts", "0 s").returncode == 2
+
+
+def test_on_another_host_than_the_server_it_says_so() -> None:
+    done = run("lamp", AFTER, "--lasts", "1 s")
+    assert (done.returncode, "run it on the server host" in " ".join(done.stdout.split())) == (3, True)

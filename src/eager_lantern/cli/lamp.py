@@ -65,8 +65,9 @@ def lamp(
     shown = "" if secret else secrets.token_hex(16)
     burning = Lamp(secret or shown.encode())
     unlit = asyncio.run(_burnt(burning, addresses, wanted, protocols, seconds, shown))
+    if len(unlit) == len(addresses) * len(wanted) * len(protocols):
+        raise typer.Exit(CANNOT_TELL)
     show(burnt_view(burning.answered, burning.turned_away))
-    raise typer.Exit(CANNOT_TELL if len(unlit) == len(addresses) * len(wanted) * len(protocols) else 0)
 
 
 async def _burnt(

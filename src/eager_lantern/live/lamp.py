@@ -2,6 +2,7 @@
 
 import asyncio
 import contextlib
+import errno
 import os
 import resource
 import socket
@@ -120,6 +121,8 @@ def _make_room(sockets: int) -> None:
 def _why(error: OSError, port: int, protocol: Transport) -> str:
     if isinstance(error, PermissionError):
         return "ports below 1024 need a privilege: run it with sudo, or leave this port out"
+    if error.errno == errno.EADDRNOTAVAIL:
+        return "this machine does not have that address: run it on the server host, or give --at"
     holder = _holder(port, protocol)
     return f"{os.strerror(error.errno or 0).lower()}{f': {holder} listens there' if holder else ''}"
 

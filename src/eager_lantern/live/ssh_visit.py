@@ -13,11 +13,10 @@ from collections.abc import Awaitable, Callable
 
 import asyncssh
 
-from ..core.ladder import SSH_RUNGS, Climb, Climbed, Outcome, Rung
+from ..core.ladder import SSH_RUNGS, Climb, Outcome, Rung
 from ..wire.endpoints import Endpoint
-from ..wire.harmless import harmless
-from .advice import advice_for
 from .lookup import looked_up, target_of
+from .notebook import Notebook
 from .plan import Failed, Plan
 from .session import timed
 from .visit import PREFIX, TIDY_SECONDS, Progress
@@ -71,12 +70,12 @@ class _Client(asyncssh.SSHClient):
         return self.plan.password.reveal()
 
 
-class _Climber:
+class _Climber(Notebook):
     def __init__(self, plan: Plan, progress: Progress) -> None:
+        super().__init__(SSH_RUNGS, plan.password)
         self.plan = plan
         self.progress = progress
         self.client = _Client(plan)
-        self.climbed: dict[Rung, Climbed] = {}
         self.current: Rung = "name"
         self.address = ""
         self.file = f"{PREFIX}{secrets.token_hex(6)}.txt"
@@ -237,16 +236,6 @@ class _Climber:
             self.note(rung, "wrong", str(error) or "the server hangs up", started)
             raise Failed("wrong", str(error)) from None
         self.note(rung, "ok", detail, started)
-
-    def note(self, rung: Rung, outcome: Outcome, detail: str, started: float | None) -> None:
-        """Write down what became of a rung, with the password covered and nothing harmful in it."""
-        spent = None if started is None else (time.perf_counter() - started) * 1000
-        shown = harmless(self.plan.password.hide_in(detail), 400)
-        self.climbed[rung] = Climbed(rung, outcome, shown, spent, advice_for(rung, outcome))
-
-    def ladder(self) -> tuple[Climbed, ...]:
-        """All rungs in order; what was not reached is untried."""
-        return tuple(self.climbed.get(rung, Climbed(rung, "untried", "")) for rung in SSH_RUNGS)
 
     async def leave(self) -> None:
         """Remove what was sent, and hang up."""

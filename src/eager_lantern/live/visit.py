@@ -17,18 +17,17 @@ from typing import Literal
 
 from ..core.addresses import Address
 from ..core.caution import Caution
-from ..core.ladder import RUNGS, Climb, Climbed, Outcome, Rung
+from ..core.ladder import RUNGS, Climb, Rung
 from ..core.range_estimate import RangeSeen
 from ..core.rights import RightsSeen
 from ..core.tls_facts import TlsFacts
 from ..wire.control import State
 from ..wire.endpoints import Endpoint
-from ..wire.harmless import harmless
 from ..wire.reply import ProtocolFault
-from .advice import advice_for
 from .caution import caution
 from .channel import Channel
 from .lookup import looked_up, target_of
+from .notebook import Notebook
 from .plan import Failed, Plan
 from .range_probe import range_seen
 from .rights import Trial
@@ -71,12 +70,12 @@ async def knock(plan: Plan, holds: Literal["works", "shut"]) -> Climb:
     return Climb(target_of(plan), plan.service, plan.client, "", rungs, holds, ("connect",))
 
 
-class _Climber:
+class _Climber(Notebook):
     def __init__(self, plan: Plan, progress: Progress) -> None:
+        super().__init__(RUNGS, plan.password)
         self.plan = plan
         self.progress = progress
         self.session = Session(plan)
-        self.climbed: dict[Rung, Climbed] = {}
         self.address = ""
         self.endpoint: Endpoint | None = None
         self.file = f"{PREFIX}{secrets.token_hex(6)}.txt"
@@ -349,16 +348,6 @@ class _Climber:
             self.note(rung, "wrong", str(error), started)
             raise Failed("wrong", str(error)) from None
         self.note(rung, "ok", str(detail), started)
-
-    def note(self, rung: Rung, outcome: Outcome, detail: str, started: float | None) -> None:
-        """Write down what became of a rung, with the password covered and nothing harmful in it."""
-        spent = None if started is None else (time.perf_counter() - started) * 1000
-        shown = harmless(self.plan.password.hide_in(detail), 400)
-        self.climbed[rung] = Climbed(rung, outcome, shown, spent, advice_for(rung, outcome))
-
-    def ladder(self) -> tuple[Climbed, ...]:
-        """All rungs in order; what was not reached is untried."""
-        return tuple(self.climbed.get(rung, Climbed(rung, "untried", "")) for rung in RUNGS)
 
     async def leave(self) -> None:
         """Remove what was sent, whatever state the session is in, and hang up."""

@@ -29,7 +29,7 @@ def lit_view(
     dark = ports_of(each.port for each in unlit) if len(addresses) == 1 else PortSet()
     lit = ports - dark
     head = f"Lit: {ports_named(lit)}, on {', '.join(addresses)}" if lit else "Nothing could be lit"
-    yield between(head, Text(f"ends by itself in {Duration(seconds)}"), STRONG)
+    yield between(head, Text(f"ends by itself in {Duration(seconds)}" if lit else ""), STRONG)
     for (protocol, reason), dark_ports in _by_reason(unlit).items():
         yield Text(f"  ◆ not lit: {protocol.upper()} {ports_named(dark_ports)}: {reason}", style=STOPS)
     if lit:
