@@ -6,7 +6,7 @@ import platform
 import ssl
 import sys
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from enum import StrEnum
@@ -14,23 +14,30 @@ from pathlib import Path
 from typing import Annotated, Any
 
 import typer
+from rich.console import RenderableType
 
 from .. import __version__
 from ..core.addresses import Address
-from ..core.ladder import Climb, Rung
+from ..core.ladder import Rung
+from ..core.outlook import Outlook
 from ..core.ports import PortSet
 from ..core.site import Mode
 from ..files.problem import BadInput, InputProblem
 from ..files.results import as_json, visit_result
 from ..files.site_file import find_site_file, read_site
 from ..files.written import write_new, write_over
+from ..live.here import HERE
+from ..live.place_name import checked_place
 from ..live.plan import Plan
 from ..live.secret import NoPassword, Secret, password_for
+from ..live.standpoint import Standpoint
+from ..views.places_view import places_view
 from ..views.visit_view import visit_view, visits_view
 from . import completion
 from .lamp_sweep import sweep_lamp
 from .options import Format, SessionMode, example
 from .output import emit, show
+from .places import seen_from
 from .visits import Wanted, visits_of
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -89,6 +96,10 @@ def visit(
     ] = 0,
     rights: Annotated[bool, typer.Option("--rights", help="Try what the account may do, and where.")] = False,
     caution: Annotated[bool, typer.Option("--caution", help="Try whom it connects to and takes data from.")] = False,
+    from_: Annotated[
+        list[str] | None,
+        typer.Option("--from", help="Visit from ssh://USER@HOST instead, which needs Python 3.9; may be repeated."),
+    ] = None,
     lamp: Annotated[bool, typer.Option("--lamp", help="Sweep a lit lamp instead of a session.")] = False,
     list_only: Annotated[bool, typer.Option(help="Send and fetch nothing.")] = False,
     timeout: Annotated[float, typer.Option(min=0.1, max=600, help="Seconds for each rung.")] = 10,
@@ -101,19 +112,19 @@ def visit(
     Connect, greet, secure, login, list, send, fetch, tidy.
 
     Of a site: every promise of the client that stands here (or of --client), one after the other.
+    From several places (--from here --from ssh://pilot@skerry.saltmarsh.example) all at once, a column each.
     The password comes from EAGER_LANTERN_PASSWORD, from ~/.netrc or from a prompt. What is
     sent is removed again. Exit code 0: works, 1: does not, 2: bad usage, 3: cannot be told.
     """
-    if _names_site(target):
-        source = read_site(find_site_file(Path(target) if target else None))
-        if lamp:
-            sweep_lamp(source, client, service, at, timeout, form)
-        wanted = visits_of(source.site, client, service, _mode(mode))
-    else:
-        plan = _plan_for_host(target, client or service, PORTS[protocol])
-        wanted = [Wanted(plan, "ssh" if protocol is Transfer.sftp else "session")]
-    ports = {"port": IMPLICIT_PORT} if security is Security.implicit and not wanted[0].plan.service else {}
-    passwords: dict[str, Secret] = {}
+    names = _places(from_ or [HERE.name])
+    source = read_site(find_site_file(Path(target) if target else None)) if _names_site(target) else None
+    if source is None and (client or service):
+        raise typer.BadParameter(f"--client and --service belong to a site file, and {target} is none")
+    if lamp:
+        if source is None or len(names) > 1:
+            raise typer.BadParameter("--lamp sweeps the lamp of a site, from one place")
+        sweep_lamp(source, client, service, at, names[0], timeout, form)
+    ports = {"port": IMPLICIT_PORT} if security is Security.implicit and source is None else {}
     try:
         options = _chosen(
             announced="follow" if follow_announced else None,
@@ -135,22 +146,49 @@ def visit(
             user=user or None,
             **({"port": port} if port else ports),
         )
-        plans = [_ready(each, options, passwords) for each in wanted]
+    except ValueError as error:
+        raise typer.BadParameter(str(error)) from None
+    passwords: dict[str, Secret] = {}
+
+    async def prepared(place: Standpoint) -> list[Wanted]:
+        wanted = (
+            await visits_of(source.site, client, service, _mode(mode), place)
+            if source
+            else [_host(target, protocol, place.name)]
+        )
+        return [_ready(each, options | {"standpoint": place}, passwords) for each in wanted]
+
+    try:
+        places = asyncio.run(seen_from(names, prepared, _progress(len(names) > 1)))
     except (ValueError, NoPassword) as error:
         raise typer.BadParameter(str(error)) from None
-    climbs = [asyncio.run(each.run(_progress())) for each in plans]
-    result = visit_result(climbs, {"time": _now(), "host": platform.node(), "tool": __version__})
+    result = visit_result(places, {"time": _now(), "host": platform.node(), "tool": __version__})
     if save is not None:
         (write_over if force else write_new)({save: as_json(result).encode()})
     if form is Format.json:
         emit(as_json(result))
     else:
-        show(visit_view(climbs[0]) if len(climbs) == 1 else visits_view(climbs))
-    raise typer.Exit(_code(climbs))
+        show(_view(places))
+    raise typer.Exit(_code(places))
 
 
-def _code(climbs: Sequence[Climb]) -> int:
-    kept = {each.kept for each in climbs}
+def _view(places: Sequence[Outlook]) -> Iterator[RenderableType]:
+    climbs = places[0].climbs
+    if len(places) > 1 or not climbs:
+        return places_view(places)
+    return visit_view(climbs[0]) if len(climbs) == 1 else visits_view(climbs)
+
+
+def _places(names: Sequence[str]) -> list[str]:
+    """Each place once. Raises BadParameter for what is none."""
+    try:
+        return list(dict.fromkeys(each if each == HERE.name else checked_place(each) for each in names))
+    except ValueError as error:
+        raise typer.BadParameter(f"--from: {error}") from None
+
+
+def _code(places: Sequence[Outlook]) -> int:
+    kept = {climb.kept for place in places for climb in place.climbs} | {None for place in places if place.trouble}
     return 1 if False in kept else CANNOT_TELL if None in kept else 0
 
 
@@ -181,10 +219,10 @@ def _names_site(target: str) -> bool:
     return not target or target.endswith((".yaml", ".yml")) or os.path.isfile(target)  # noqa: PTH113
 
 
-def _plan_for_host(name: str, of_site: str, port: int) -> Plan:
-    if of_site:
-        raise typer.BadParameter(f"--client and --service belong to a site file, and {name} is none")
-    return Plan(name=name, port=port, user="anonymous", password=Secret(""))
+def _host(name: str, protocol: Transfer, place: str) -> Wanted:
+    """A visit without a site file."""
+    plan = Plan(name=name, port=PORTS[protocol], user="anonymous", password=Secret(""), client=place)
+    return Wanted(plan, "ssh" if protocol is Transfer.sftp else "session")
 
 
 def _certificates(path: Path | None) -> Path | None:
@@ -198,12 +236,12 @@ def _certificates(path: Path | None) -> Path | None:
     return path
 
 
-def _progress() -> Callable[[Rung], None]:
-    """Tell on a terminal which rung is under way, once a visit takes more than a second."""
+def _progress(several: bool) -> Callable[[str, Rung], None]:
+    """Tell on a terminal which rung is under way where, once a visit takes more than a second."""
     started = time.monotonic()
 
-    def tell(rung: Rung) -> None:
+    def tell(place: str, rung: Rung) -> None:
         if sys.stderr.isatty() and time.monotonic() - started > 1:
-            print(f"visiting: {rung} …", file=sys.stderr)
+            print(f"visiting{f' from {place}' if several else ''}: {rung} …", file=sys.stderr)
 
     return tell

@@ -11,9 +11,10 @@ from ..core.rights import effective_rights
 from ..core.session import stand_of, targets
 from ..core.site import Account, Client, Mode, Promise, Service, Site
 from ..core.topology import Topology
-from ..live.here import is_here
+from ..live.here import HERE
 from ..live.plan import Plan
 from ..live.secret import Secret
+from ..live.standpoint import Standpoint
 from ..live.visit import Progress, knock, visit
 from .named import known
 
@@ -39,12 +40,14 @@ class Wanted:
         return await ssh_visit(self.plan, progress)
 
 
-def visits_of(site: Site, client_name: str, service_name: str, mode: Mode | None) -> list[Wanted]:
-    """Every promise of a client, or of the client that stands here, as far as the names given narrow it.
+async def visits_of(
+    site: Site, client_name: str, service_name: str, mode: Mode | None, place: Standpoint = HERE
+) -> list[Wanted]:
+    """Every promise of a client, or of the client that stands at a place, as far as the names given narrow it.
 
     A client without a promise is visited in its first mode. Raises BadParameter.
     """
-    client = client_here(site, client_name)
+    client = await client_at(site, client_name, place)
     if service_name:
         known("--service", service_name, [each.name for each in site.services])
     promises = [each for each in site.promises if each.client == client.name]
@@ -59,18 +62,24 @@ def _fits(promise: Promise, service: str, mode: Mode | None) -> bool:
     return service in ("", promise.service) and mode in (None, promise.mode)
 
 
-def client_here(site: Site, name: str) -> Client:
-    """The client of this name; without one, the only one there is, or the only one that stands here."""
+async def client_at(site: Site, name: str, place: Standpoint = HERE) -> Client:
+    """The client of this name; without one, the only one there is, or the only one that stands there."""
     if name:
         known("--client", name, [each.name for each in site.clients])
         return next(each for each in site.clients if each.name == name)
-    here = [each for each in site.clients if any(map(is_here, each.address.each))]
-    candidates = here if len(site.clients) > 1 else list(site.clients)
+    standing = [each for each in site.clients if await _stands(each, place)]
+    candidates = standing if len(site.clients) > 1 else list(site.clients)
     if len(candidates) != 1:
-        found = f"{', '.join(each.name for each in here)} stand here" if here else "none has an address of this machine"
+        where = "here" if place is HERE else f"at {place.name}"
+        many = ", ".join(each.name for each in standing)
+        found = f"{many} stand {where}" if standing else f"none has an address of the machine {where}"
         names = ", ".join(each.name for each in site.clients) or "none"
         raise typer.BadParameter(f"--client is needed ({found}); this site has {names}")
     return candidates[0]
+
+
+async def _stands(client: Client, place: Standpoint) -> bool:
+    return any([await place.holds(str(each)) for each in client.address.each])
 
 
 def _unpromised(site: Site, client: Client, service: str, mode: Mode | None) -> Promise:

@@ -43,7 +43,7 @@ class Climbed(Struct, frozen=True):
 
 class Climb(Struct, frozen=True):
     """A real session, rung by rung, with the promise that it stands for where it has one.
-    ``proves`` are the rungs of which one has to hold for it to work."""
+    ``place`` is where it was made from, ``proves`` are the rungs of which one has to hold for it to work."""
 
     target: str
     service: str
@@ -57,6 +57,7 @@ class Climb(Struct, frozen=True):
     planned: PortSet = PortSet()
     rights: RightsSeen | None = None
     caution: Caution | None = None
+    place: str = "here"
 
     @property
     def observed(self) -> Extent:

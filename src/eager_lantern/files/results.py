@@ -16,6 +16,7 @@ from ..core.forecast import Data, Forecast, Stop
 from ..core.ladder import Climb, Outcome
 from ..core.ledger import Ledger
 from ..core.lit import Sweep
+from ..core.outlook import Outlook
 from ..core.place import Place, dotted
 from ..core.ports import PortSet
 from ..core.range_estimate import RangeSeen
@@ -163,13 +164,26 @@ def _one(ports: PortSet) -> int | None:
     return ports.lowest if len(ports) == 1 else None
 
 
-def visit_result(climbs: list[Climb], taken: dict[str, str]) -> dict[str, Any]:
+def visit_result(places: Sequence[Outlook], taken: dict[str, str]) -> dict[str, Any]:
     """``eager-lantern/visit/1``; ``taken`` is when, on which host and with which version."""
-    return {"format": "eager-lantern/visit/1", "taken": taken, "promises": [_climb(each) for each in climbs]}
+    return {
+        "format": "eager-lantern/visit/1",
+        "taken": taken,
+        "places": [
+            {
+                "place": each.name,
+                "trouble": each.trouble or None,
+                "round_trip_ms": None if each.round_trip_seconds is None else round(each.round_trip_seconds * 1000, 1),
+            }
+            for each in places
+        ],
+        "promises": [_climb(climb) for each in places for climb in each.climbs],
+    }
 
 
 def _climb(climb: Climb) -> dict[str, Any]:
     return {
+        "place": climb.place,
         "client": climb.client,
         "service": climb.service,
         "mode": climb.mode,

@@ -17,7 +17,8 @@ from typing import Any, Protocol
 
 from ..core.ladder import Climb
 from ..core.rehearsed import Sighting
-from ..live.plan import Failed, Plan, Reach, directly
+from ..live.failed import Failed
+from ..live.plan import Plan, Reach, directly
 from ..live.sweep import Tried, sweep
 from ..live.visit import visit
 from .capture import capture

@@ -6,28 +6,25 @@ and one that takes data from anybody can be robbed of it.
 
 import asyncio
 import contextlib
-import ipaddress
-import socket
 import ssl
-
-import psutil
 
 from ..core.caution import Caution
 from ..wire.control import State
 from ..wire.endpoints import Endpoint, eprt_argument, port_argument
 from ..wire.reply import ProtocolFault
 from .channel import Channel
-from .plan import Failed
+from .failed import Failed
 from .session import Session
+from .standpoint import Connected
 
 WAIT_SECONDS = 3.0
 _FAULTS = (Failed, ProtocolFault, OSError, ssl.SSLError, TimeoutError)
-_ALONE = "this machine has no second address to try it with"
+_ALONE = "there is no second address to try it with"
 
 
 async def caution(session: Session, greeting: str) -> Caution:
     """Both trials on a session that is logged in and idle."""
-    other = second_address(session.wire.local)
+    other = session.plan.standpoint.second_address(session.wire.local)
     if other is None:
         return Caution(greeting, None, _ALONE, None, _ALONE)
     strangers, stranger_detail = await _takes_strangers(session, other)
@@ -35,36 +32,19 @@ async def caution(session: Session, greeting: str) -> Caution:
     return Caution(greeting, bounces, bounce_detail, strangers, stranger_detail)
 
 
-def second_address(own: str) -> str | None:
-    """Another address of this machine from which the same server can be reached: of the same family and
-    scope."""
-    address = ipaddress.ip_address(own)
-    if address.version == 4 and address.is_loopback:
-        return str(address + 1)
-    family = socket.AF_INET if address.version == 4 else socket.AF_INET6
-    for found in psutil.net_if_addrs().values():
-        for each in found:
-            if each.family != family or "%" in each.address or each.address == own:
-                continue
-            candidate = ipaddress.ip_address(each.address)
-            if not candidate.is_loopback and candidate.is_global == address.is_global:
-                return each.address
-    return None
-
-
 async def _bounces(session: Session, other: str) -> tuple[bool | None, str]:
     """Whether the server connects to another address of this machine than the one it sees."""
     came = asyncio.Event()
 
-    async def arrived(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+    def arrived(connected: Connected) -> None:
         came.set()
-        writer.close()
+        connected.sock.close()
 
     try:
-        listener = await asyncio.start_server(arrived, other, 0)
+        listener = await session.plan.standpoint.listen(other, 0, arrived)
     except OSError as error:
         return None, f"{other} could not be listened on: {error.strerror}"
-    endpoint = Endpoint(other, listener.sockets[0].getsockname()[1])
+    endpoint = Endpoint(other, listener.port)
     try:
         verb, argument = ("EPRT", eprt_argument(endpoint)) if ":" in other else ("PORT", port_argument(endpoint))
         reply = await session.ask(verb, argument)
@@ -89,7 +69,7 @@ async def _takes_strangers(session: Session, other: str) -> tuple[bool | None, s
     """Whether data moves on a connection that comes from another address of this machine."""
     try:
         endpoint, _ = await session.passive()
-        data = await Channel.open(session.wire.peer, endpoint.port, other)
+        data = await Channel.over(await session.plan.standpoint.connect(session.wire.peer, endpoint.port, other))
     except _FAULTS as error:
         return None, f"a data connection from {other} does not come about: {error}"
     try:

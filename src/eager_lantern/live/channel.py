@@ -10,14 +10,19 @@ import ssl
 from collections.abc import Callable
 from typing import Self, TypeVar
 
+from .standpoint import Connected
+
 Result = TypeVar("Result")
 CHUNK = 65_536
 
 
 class Channel:
-    """Bytes in and out, in clear until :meth:`start_tls`."""
+    """Bytes in and out, in clear until :meth:`start_tls`; ``local`` and ``peer`` are the addresses of
+    both ends."""
 
-    def __init__(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+    def __init__(self, connected: Connected, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        self.local, self.peer = connected.local, connected.peer
+        self._lost = connected.lost
         self._reader = reader
         self._writer = writer
         self._incoming = ssl.MemoryBIO()
@@ -25,19 +30,9 @@ class Channel:
         self.tls: ssl.SSLObject | None = None
 
     @classmethod
-    async def open(cls, address: str, port: int, source: str = "") -> Self:
-        """Connect. Raises OSError as the system tells it."""
-        return cls(*await asyncio.open_connection(address, port, local_addr=(source, 0) if source else None))
-
-    @property
-    def local(self) -> str:
-        """The address at this end."""
-        return str(self._writer.get_extra_info("sockname")[0])
-
-    @property
-    def peer(self) -> str:
-        """The address at the other end."""
-        return str(self._writer.get_extra_info("peername")[0])
+    async def over(cls, connected: Connected) -> Self:
+        """A channel over a connection that stands."""
+        return cls(connected, *await asyncio.open_connection(sock=connected.sock))
 
     async def start_tls(self, context: ssl.SSLContext, name: str, session: ssl.SSLSession | None = None) -> None:
         """Become the TLS client. Raises ssl.SSLError, and EOFError when the peer hangs up."""
@@ -47,7 +42,7 @@ class Channel:
     async def read(self) -> bytes:
         """Some bytes, or none at the end of the connection."""
         if self.tls is None:
-            return await self._reader.read(CHUNK)
+            return await self._received()
         try:
             return await self._driven(lambda: self.tls.read(CHUNK) if self.tls else b"")
         except (ssl.SSLZeroReturnError, ssl.SSLEOFError, EOFError):
@@ -86,7 +81,7 @@ class Channel:
                 result = step()
             except ssl.SSLWantReadError:
                 await self._flush()
-                data = await self._reader.read(CHUNK)
+                data = await self._received()
                 if not data:
                     self._incoming.write_eof()
                     if self.tls is not None and self.tls.version() is None:
@@ -99,6 +94,13 @@ class Channel:
             else:
                 await self._flush()
                 return result
+
+    async def _received(self) -> bytes:
+        """Some bytes, or none at the end. Raises OSError where the connection was lost instead."""
+        data = await self._reader.read(CHUNK)
+        if not data and (error := self._lost()):
+            raise error
+        return data
 
     async def _flush(self) -> None:
         data = self._outgoing.read()

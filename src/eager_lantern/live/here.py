@@ -1,17 +1,115 @@
-"""Whether an address is one of this machine's own."""
+"""This machine as the place that visits are made from."""
 
+import asyncio
 import contextlib
+import ipaddress
 import socket
+from dataclasses import dataclass
 
-from ..core.addresses import Address
+import psutil
+
+from .failed import Failed
+from .standpoint import Arrived, Connected
+
+MOST_DATAGRAM = 65_536
 
 
-def is_here(address: Address) -> bool:
-    """Whether a socket of this machine may be bound to it; nothing is sent."""
-    family = socket.AF_INET if address.family == 4 else socket.AF_INET6
-    with contextlib.closing(socket.socket(family, socket.SOCK_DGRAM)) as tried:
+@dataclass(frozen=True)
+class Here:
+    """Sockets of this machine."""
+
+    name: str = "here"
+    round_trip_seconds: float | None = None
+
+    async def find(self, name: str, port: int) -> str:
+        """As the system's resolver says."""
+        found = await asyncio.get_running_loop().getaddrinfo(name, port, type=socket.SOCK_STREAM)
+        return str(found[0][4][0])
+
+    async def connect(self, address: str, port: int, source: str = "") -> Connected:
+        """An ordinary connection."""
+        made = _socket(address, socket.SOCK_STREAM)
         try:
-            tried.bind((str(address), 0))
-        except OSError:
-            return False
-    return True
+            if source:
+                made.bind((source, 0))
+            await asyncio.get_running_loop().sock_connect(made, (address, port))
+            return _connected(made)
+        except BaseException:
+            made.close()
+            raise
+
+    async def listen(self, address: str, port: int, arrived: Arrived) -> "Listening":
+        """An ordinary listener."""
+        family = socket.AF_INET6 if ":" in address else socket.AF_INET
+        made = socket.create_server((address, port), family=family)
+        made.setblocking(False)
+        return Listening(made, arrived)
+
+    async def ask(self, address: str, port: int, question: bytes) -> bytes:
+        """By a socket that is connected, so that refusals are told."""
+        loop = asyncio.get_running_loop()
+        with contextlib.closing(_socket(address, socket.SOCK_DGRAM)) as tried:
+            await loop.sock_connect(tried, (address, port))
+            await loop.sock_sendall(tried, question)
+            return await loop.sock_recv(tried, MOST_DATAGRAM)
+
+    async def holds(self, address: str) -> bool:
+        """Whether a socket may be bound to it."""
+        with contextlib.closing(_socket(address, socket.SOCK_DGRAM)) as tried:
+            try:
+                tried.bind((address, 0))
+            except OSError:
+                return False
+        return True
+
+    def second_address(self, own: str) -> str | None:
+        """From what the system's interfaces have."""
+        address = ipaddress.ip_address(own)
+        if address.version == 4 and address.is_loopback:
+            return str(address + 1)
+        family = socket.AF_INET if address.version == 4 else socket.AF_INET6
+        for found in psutil.net_if_addrs().values():
+            for each in found:
+                if each.family != family or "%" in each.address or each.address == own:
+                    continue
+                candidate = ipaddress.ip_address(each.address)
+                if not candidate.is_loopback and candidate.is_global == address.is_global:
+                    return each.address
+        return None
+
+    async def vouched(self, failed: Failed) -> Failed:
+        """This machine is always in reach."""
+        return failed
+
+
+class Listening:
+    """A listener of this machine."""
+
+    def __init__(self, server: socket.socket, arrived: Arrived) -> None:
+        self._server = server
+        self.port = int(server.getsockname()[1])
+        self._task = asyncio.get_running_loop().create_task(self._accept(arrived))
+
+    async def _accept(self, arrived: Arrived) -> None:
+        with contextlib.suppress(OSError):
+            while True:
+                made, _ = await asyncio.get_running_loop().sock_accept(self._server)
+                arrived(_connected(made))
+
+    def close(self) -> None:
+        """Listen no more."""
+        self._task.cancel()
+        self._server.close()
+
+
+def _socket(address: str, kind: socket.SocketKind) -> socket.socket:
+    made = socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, kind)
+    made.setblocking(False)
+    return made
+
+
+def _connected(made: socket.socket) -> Connected:
+    return Connected(made, str(made.getsockname()[0]), str(made.getpeername()[0]))
+
+
+HERE = Here()

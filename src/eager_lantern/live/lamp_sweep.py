@@ -4,28 +4,29 @@ import asyncio
 import contextlib
 import errno
 import secrets
-import socket
 from collections.abc import Sequence
 
 from ..core.ladder import Outcome
 from ..core.lit import LitPort, Sweep
 from ..core.site import Transport
 from ..wire.lamp import LINE_BYTES, question, seen
+from .standpoint import Standpoint
 
 AT_ONCE = 256
 TRIES = 2
 
 
-async def swept(address: str, ports: Sequence[int], secret: bytes, protocol: Transport, timeout: float) -> Sweep:
-    """Every port of an address once, silent ones once more. Raises OSError where this machine has no
-    way to the address at all."""
+async def swept(
+    standpoint: Standpoint, address: str, ports: Sequence[int], secret: bytes, protocol: Transport, timeout: float
+) -> Sweep:
+    """Every port of an address once, silent ones once more."""
     turns = asyncio.Semaphore(AT_ONCE)
     ask = _by_tcp if protocol == "tcp" else _by_udp
 
     async def one(port: int) -> LitPort:
         async with turns:
             for _ in range(TRIES):
-                found = await ask(address, port, secret, timeout)
+                found = await ask(standpoint, address, port, secret, timeout)
                 if found.outcome != "silent":
                     break
             return found
@@ -33,43 +34,38 @@ async def swept(address: str, ports: Sequence[int], secret: bytes, protocol: Tra
     return Sweep(address, protocol, tuple(await asyncio.gather(*map(one, ports))))
 
 
-async def _by_tcp(address: str, port: int, secret: bytes, timeout: float) -> LitPort:
+async def _by_tcp(standpoint: Standpoint, address: str, port: int, secret: bytes, timeout: float) -> LitPort:
     nonce = secrets.token_bytes(16)
     loop = asyncio.get_running_loop()
-    with contextlib.closing(socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET)) as tried:
-        tried.setblocking(False)
-        try:
-            async with asyncio.timeout(timeout):
-                await loop.sock_connect(tried, (address, port))
-                await loop.sock_sendall(tried, question(secret, nonce))
-                line = b""
+    line = b""
+    try:
+        async with asyncio.timeout(timeout):
+            connected = await standpoint.connect(address, port)
+            with contextlib.closing(connected.sock) as sock:
+                await loop.sock_sendall(sock, question(secret, nonce))
                 while not line.endswith(b"\n") and len(line) < LINE_BYTES:
-                    piece = await loop.sock_recv(tried, LINE_BYTES)
+                    piece = await loop.sock_recv(sock, LINE_BYTES)
+                    if error := connected.lost():
+                        raise error
                     if not piece:
                         break
                     line += piece
-        except TimeoutError:
-            return LitPort(port, "silent")
-        except OSError as error:
-            return LitPort(port, _fate(error))
+    except TimeoutError:
+        return LitPort(port, "silent")
+    except OSError as error:
+        return LitPort(port, _fate(error))
     return _read(port, secret, nonce, line)
 
 
-async def _by_udp(address: str, port: int, secret: bytes, timeout: float) -> LitPort:
+async def _by_udp(standpoint: Standpoint, address: str, port: int, secret: bytes, timeout: float) -> LitPort:
     nonce = secrets.token_bytes(16)
-    loop = asyncio.get_running_loop()
-    kind = socket.AF_INET6 if ":" in address else socket.AF_INET
-    with contextlib.closing(socket.socket(kind, socket.SOCK_DGRAM)) as tried:
-        tried.setblocking(False)
-        try:
-            async with asyncio.timeout(timeout):
-                await loop.sock_connect(tried, (address, port))
-                await loop.sock_sendall(tried, question(secret, nonce))
-                line = await loop.sock_recv(tried, LINE_BYTES)
-        except TimeoutError:
-            return LitPort(port, "silent")
-        except OSError as error:
-            return LitPort(port, _fate(error))
+    try:
+        async with asyncio.timeout(timeout):
+            line = await standpoint.ask(address, port, question(secret, nonce))
+    except TimeoutError:
+        return LitPort(port, "silent")
+    except OSError as error:
+        return LitPort(port, _fate(error))
     return _read(port, secret, nonce, line)
 
 

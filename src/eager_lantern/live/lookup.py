@@ -1,12 +1,12 @@
 """The first rung: from the name that users type to an address."""
 
-import asyncio
 import contextlib
 import socket
 
 from ..core.addresses import Address
 from ..wire.harmless import harmless
-from .plan import Failed, Plan
+from .failed import Failed
+from .plan import Plan
 
 
 def target_of(plan: Plan) -> str:
@@ -22,12 +22,12 @@ async def looked_up(plan: Plan) -> tuple[str, str]:
         return plan.address, f"{plan.name} is {plan.address}, as given"
     with contextlib.suppress(ValueError):
         return str(Address.parse(plan.name)), "an address, nothing to look up"
-    loop = asyncio.get_running_loop()
     try:
-        found = await loop.getaddrinfo(plan.name, plan.port, type=socket.SOCK_STREAM)
+        address = await plan.standpoint.find(plan.name, plan.port)
     except socket.gaierror as error:
-        raise Failed("wrong", f"{harmless(plan.name)} has no address here: {error.strerror}") from None
+        raise Failed(
+            "wrong", f"{harmless(plan.name)} has no address as seen from {plan.standpoint.name}: {error.strerror}"
+        ) from None
     except UnicodeError:
         raise Failed("wrong", f"{harmless(plan.name)} is no host name") from None
-    address = str(found[0][4][0])
     return address, f"{plan.name} is {address}"

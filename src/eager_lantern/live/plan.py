@@ -6,7 +6,9 @@ from typing import Literal, Protocol
 
 from ..core.ports import NO_PORTS, UNPRIVILEGED, PortSet
 from ..core.site import Right, TlsMode
+from .here import HERE
 from .secret import Secret
+from .standpoint import Standpoint
 
 Announced = Literal["report", "follow", "ignore"]
 """What to do with a passive reply that names another host: report it and use the server's own
@@ -40,7 +42,8 @@ class Plan:
 
     ``name`` is what users type and certificates are made for; ``address`` is where to
     connect when the name is not to be looked up; ``host_key`` is the fingerprint
-    that SSH is to show; ``lasts`` is how long sending is drawn out.
+    that SSH is to show; ``lasts`` is how long sending is drawn out;
+    ``standpoint`` is the place that it is made from.
     """
 
     name: str
@@ -74,14 +77,6 @@ class Plan:
     removes: bool = True
     lasts: float = 0
     reach: Reach = directly
+    standpoint: Standpoint = HERE
     client: str = "here"
     service: str = ""
-
-
-class Failed(Exception):
-    """A rung that did not hold: how, and what was seen."""
-
-    def __init__(self, outcome: Literal["refused", "silent", "wrong", "unknown"], detail: str) -> None:
-        super().__init__(detail)
-        self.outcome = outcome
-        self.detail = detail

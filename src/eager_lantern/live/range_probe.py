@@ -9,7 +9,8 @@ from ..core.ports import PortSet
 from ..core.range_estimate import MOST, RangeSeen, estimated_range
 from ..wire.endpoints import Endpoint
 from ..wire.reply import ProtocolFault
-from .plan import Failed, Plan
+from .failed import Failed
+from .plan import Plan
 from .session import Session, opened, timed
 
 CONNECT_SECONDS = 2.0

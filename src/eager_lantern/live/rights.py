@@ -7,7 +7,8 @@ from typing import Protocol
 from ..core.rights import RightSeen, RightsSeen
 from ..core.site import Right
 from ..wire.reply import ProtocolFault, Reply
-from .plan import Failed, Plan
+from .failed import Failed
+from .plan import Plan
 from .session import Session
 
 OUTSIDE = ("/etc", "/Windows", "/root", "/home")

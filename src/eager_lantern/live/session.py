@@ -12,7 +12,9 @@ from ..wire.control import Control, Event, Farewell, Opening, State
 from ..wire.endpoints import Endpoint, eprt_argument, extended_port, passive_endpoint, port_argument
 from ..wire.reply import ProtocolFault, Reply
 from .channel import Channel
-from .plan import Failed, Plan
+from .failed import Failed
+from .plan import Plan
+from .standpoint import Connected, Door
 
 MOST_LISTING_BYTES = 4_000_000
 Done = TypeVar("Done")
@@ -204,34 +206,28 @@ class Session:
 class Listener:
     """A port that waits for the server's data connection in active mode."""
 
-    def __init__(
-        self, server: asyncio.Server, port: int, arrivals: "asyncio.Queue[Channel]", checks_peer: bool
-    ) -> None:
-        self._server = server
+    def __init__(self, door: Door, arrivals: "asyncio.Queue[Connected]", checks_peer: bool) -> None:
+        self._door = door
         self._checks_peer = checks_peer
-        self.port = port
+        self.port = door.port
         self._arrivals = arrivals
 
     @classmethod
     async def on(cls, address: str, plan: Plan) -> "Listener":
         """Listen on an address, on any free port or on one that the plan allows."""
-        arrivals: asyncio.Queue[Channel] = asyncio.Queue()
-
-        async def arrived(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-            await arrivals.put(Channel(reader, writer))
-
+        arrivals: asyncio.Queue[Connected] = asyncio.Queue()
         wanted = [0] if len(plan.active_ports) > 60_000 else plan.active_ports
         for port in wanted:
             try:
-                server = await asyncio.start_server(arrived, address, port)
+                door = await plan.standpoint.listen(address, port, arrivals.put_nowait)
             except OSError:
                 continue
-            return cls(server, server.sockets[0].getsockname()[1], arrivals, plan.checks_peer)
-        raise Failed("unknown", f"none of the ports {plan.active_ports} is free on {address} of this machine")
+            return cls(door, arrivals, plan.checks_peer)
+        raise Failed("unknown", f"none of the ports {plan.active_ports} is free on {address}, {plan.standpoint.name}")
 
     async def arrival(self, peer: str) -> Channel:
         """The server's connection. Raises Failed when it comes from elsewhere than ``peer``."""
-        data = await self._arrivals.get()
+        data = await Channel.over(await self._arrivals.get())
         if self._checks_peer and data.peer != peer:
             data.abort()
             raise Failed("wrong", f"a data connection came from {data.peer}, the server is {peer}")
@@ -239,14 +235,14 @@ class Listener:
 
     def close(self) -> None:
         """Stop listening."""
-        self._server.close()
+        self._door.close()
 
 
 async def opened(plan: Plan, endpoint: Endpoint) -> Channel:
     """A connection. Raises Failed with what the network said."""
     try:
         way = plan.reach(endpoint.address, endpoint.port)
-        return await Channel.open(way.address, way.port, way.source)
+        return await Channel.over(await plan.standpoint.connect(way.address, way.port, way.source))
     except ConnectionRefusedError:
         raise Failed("refused", f"{endpoint} refuses the connection") from None
     except TimeoutError:

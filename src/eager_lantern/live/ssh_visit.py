@@ -7,7 +7,6 @@ key is the expected one.
 
 import asyncio
 import secrets
-import socket
 import time
 from collections.abc import Awaitable, Callable
 
@@ -15,10 +14,12 @@ import asyncssh
 
 from ..core.ladder import SSH_RUNGS, Climb, Outcome, Rung
 from ..wire.endpoints import Endpoint
+from .failed import Failed
 from .lookup import looked_up, target_of
 from .notebook import Notebook
-from .plan import Failed, Plan
+from .plan import Plan
 from .session import timed
+from .standpoint import Connected
 from .visit import PREFIX, TIDY_SECONDS, Progress
 
 MOST_ENTRIES = 10_000
@@ -81,7 +82,7 @@ class _Climber(Notebook):
         self.file = f"{PREFIX}{secrets.token_hex(6)}.txt"
         self.content = f"Sent by eager-lantern visit; may be deleted. {secrets.token_hex(16)}\n".encode()
         self.sent = False
-        self._socket: socket.socket | None = None
+        self._connected: Connected | None = None
         self._connection: asyncssh.SSHClientConnection | None = None
         self._files: asyncssh.SFTPClient | None = None
 
@@ -104,12 +105,8 @@ class _Climber(Notebook):
     async def _connect(self) -> str:
         endpoint = Endpoint(self.address, self.plan.port)
         way = self.plan.reach(endpoint.address, endpoint.port)
-        self._socket = socket.socket(socket.AF_INET6 if ":" in way.address else socket.AF_INET)
-        self._socket.setblocking(False)
         try:
-            if way.source:
-                self._socket.bind((way.source, 0))
-            await asyncio.get_running_loop().sock_connect(self._socket, (way.address, way.port))
+            self._connected = await self.plan.standpoint.connect(way.address, way.port, way.source)
         except ConnectionRefusedError:
             raise Failed("refused", f"{endpoint} refuses the connection") from None
         return f"{endpoint} answers"
@@ -135,10 +132,11 @@ class _Climber(Notebook):
         self.note("login", "ok", f"as {self.plan.user}", started)
 
     async def _shaken(self) -> asyncssh.SSHClientConnection:
+        assert self._connected is not None
         return await asyncssh.connect(
             self.plan.name,
             self.plan.port,
-            sock=self._socket,
+            sock=self._connected.sock,
             client_factory=lambda: self.client,
             known_hosts=((), (), ()),
             username=self.plan.user,
@@ -226,15 +224,10 @@ class _Climber(Notebook):
         started = time.perf_counter()
         try:
             detail = await timed(self.plan.timeout, step())
-        except Failed as failed:
+        except (Failed, *_FAULTS) as error:
+            failed = await self.plan.standpoint.vouched(_as_failed(error))
             self.note(rung, failed.outcome, failed.detail, started)
-            raise
-        except asyncssh.SFTPError as error:
-            self.note(rung, "refused", f"the server says {error.reason}", started)
-            raise Failed("refused", error.reason) from None
-        except _FAULTS as error:
-            self.note(rung, "wrong", str(error) or "the server hangs up", started)
-            raise Failed("wrong", str(error)) from None
+            raise failed from None
         self.note(rung, "ok", detail, started)
 
     async def leave(self) -> None:
@@ -246,5 +239,14 @@ class _Climber(Notebook):
                 self.note("tidy", "refused", f"{self.file} may still be on the server: {error}", None)
         if self._connection is not None:
             self._connection.abort()
-        elif self._socket is not None:
-            self._socket.close()
+        elif self._connected is not None:
+            self._connected.sock.close()
+
+
+def _as_failed(error: Exception) -> Failed:
+    """What an exception means for a rung."""
+    if isinstance(error, Failed):
+        return error
+    if isinstance(error, asyncssh.SFTPError):
+        return Failed("refused", f"the server says {error.reason}")
+    return Failed("wrong", str(error) or "the server hangs up")

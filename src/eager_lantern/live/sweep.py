@@ -19,7 +19,8 @@ from ..wire.control import State
 from ..wire.endpoints import Endpoint
 from ..wire.reply import ProtocolFault
 from .channel import Channel
-from .plan import Failed, Plan
+from .failed import Failed
+from .plan import Plan
 from .session import MOST_LISTING_BYTES, Listener, Session, opened, received
 
 LEAST_WAIT_SECONDS = 0.008

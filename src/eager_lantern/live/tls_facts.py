@@ -11,7 +11,8 @@ from ..core.certificate import Certificate
 from ..core.tls_facts import TlsFacts
 from ..wire.reply import ProtocolFault
 from ..wire.x509 import NotReadable, read_certificate
-from .plan import Failed, Plan
+from .failed import Failed
+from .plan import Plan
 from .session import Session, timed
 
 Seen = TypeVar("Seen")

@@ -26,9 +26,10 @@ from ..wire.endpoints import Endpoint
 from ..wire.reply import ProtocolFault
 from .caution import caution
 from .channel import Channel
+from .failed import Failed
 from .lookup import looked_up, target_of
 from .notebook import Notebook
-from .plan import Failed, Plan
+from .plan import Plan
 from .range_probe import range_seen
 from .rights import Trial
 from .session import MOST_LISTING_BYTES, Listener, Session, received, timed
@@ -338,15 +339,10 @@ class _Climber(Notebook):
         started = time.perf_counter()
         try:
             detail = await timed(self.plan.timeout, step())
-        except Failed as failed:
+        except (Failed, ValueError, ProtocolFault, OSError, ssl.SSLError) as error:
+            failed = await self.plan.standpoint.vouched(_as_failed(error))
             self.note(rung, failed.outcome, failed.detail, started)
-            raise
-        except ValueError as error:  # a user name or password that no command can carry
-            self.note(rung, "unknown", str(error), started)
-            raise Failed("unknown", str(error)) from None
-        except (ProtocolFault, OSError, ssl.SSLError) as error:
-            self.note(rung, "wrong", str(error), started)
-            raise Failed("wrong", str(error)) from None
+            raise failed from None
         self.note(rung, "ok", str(detail), started)
 
     async def leave(self) -> None:
@@ -369,3 +365,12 @@ class _Climber(Notebook):
             await self.session.enter(self.address)
         detail = await self._remove()
         self.note("tidy", "ok", detail, None)
+
+
+def _as_failed(error: Exception) -> Failed:
+    """What an exception means for a rung. A ValueError is a user name or password that no command can carry;
+    SSL errors, though they are of that kind too, are the peer's."""
+    if isinstance(error, Failed):
+        return error
+    ours = isinstance(error, ValueError) and not isinstance(error, OSError)
+    return Failed("unknown" if ours else "wrong", str(error))

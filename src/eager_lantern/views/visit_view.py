@@ -55,7 +55,9 @@ def visits_view(climbs: Sequence[Climb]) -> Iterator[RenderableType]:
     """A line for each promise, then the ladders of those that are not kept."""
     broken = [each for each in climbs if each.kept is not True]
     count = f"◆ {len(broken)} of {len(climbs)} promises not kept" if broken else f"all {len(climbs)} promises kept"
-    yield between(f"From here, as {climbs[0].client}", Text(count, style=STOPS if broken else STRONG), STRONG)
+    yield between(
+        f"From {climbs[0].place}, as {climbs[0].client}", Text(count, style=STOPS if broken else STRONG), STRONG
+    )
     yield ""
     table = columns(widths=(9, Share(2), Share(3)))
     for each in climbs:
@@ -80,7 +82,11 @@ def _seen(climb: Climb) -> str:
 
 
 def _headline(climb: Climb) -> str:
-    return f"{climb.client} {_promise(climb)}" if climb.service else f"From here, {climb.mode}"
+    return (
+        f"{climb.client} {_promise(climb)}"
+        if climb.service
+        else f"From {climb.place}{f', {climb.mode}' if climb.mode else ''}"
+    )
 
 
 def _time(rung: Climbed) -> Text:

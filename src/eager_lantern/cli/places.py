@@ -1,0 +1,45 @@
+"""A visit from several places at once."""
+
+import asyncio
+from collections.abc import Awaitable, Callable, Sequence
+from contextlib import AsyncExitStack
+
+from msgspec import structs
+
+from ..core.ladder import Rung
+from ..core.outlook import Outlook
+from ..live.here import HERE
+from ..live.place_name import place_called
+from ..live.standpoint import Standpoint
+from .visits import Wanted
+
+Prepare = Callable[[Standpoint], Awaitable[list[Wanted]]]
+Tell = Callable[[str, Rung], None]
+
+
+async def seen_from(names: Sequence[str], prepare: Prepare, tell: Tell) -> list[Outlook]:
+    """The same visits from each place: one after the other in a place, all places at once."""
+    async with AsyncExitStack() as opened:
+        reached = await asyncio.gather(*(standpoint(name, opened) for name in names))
+        # one after the other, since a password may be asked for
+        wanted = [await prepare(each) if not isinstance(each, Outlook) else [] for each in reached]
+        return list(await asyncio.gather(*(_visited(*each, tell) for each in zip(reached, wanted, strict=True))))
+
+
+async def standpoint(name: str, opened: AsyncExitStack) -> Standpoint | Outlook:
+    """A place to stand, or what is known of one that cannot be reached."""
+    if name == HERE.name:
+        return HERE
+    from ..live.elsewhere import Elsewhere, OutOfReach  # few visits need it
+
+    try:
+        return await opened.enter_async_context(Elsewhere(name))
+    except OutOfReach as error:
+        return Outlook(place_called(name), (), f"out of reach: {error}")
+
+
+async def _visited(place: Standpoint | Outlook, wanted: Sequence[Wanted], tell: Tell) -> Outlook:
+    if isinstance(place, Outlook):
+        return place
+    climbs = [structs.replace(await each.run(lambda rung: tell(place.name, rung)), place=place.name) for each in wanted]
+    return Outlook(place.name, tuple(climbs), round_trip_seconds=place.round_trip_seconds)

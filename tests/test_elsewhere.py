@@ -1,0 +1,254 @@
+"""Visits made from another host, through a real SSH server."""
+
+import ast
+import asyncio
+import json
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import time
+import tracemalloc
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import asyncssh
+import pytest
+from far_host import FarHost, far_host, needs_ssh
+from hostile import WAYS, hostile
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from program import run
+from ssh_server import ssh_server
+
+from eager_lantern.core.ladder import Climb, Climbed
+from eager_lantern.core.lit import Sweep
+from eager_lantern.core.outlook import Outlook, parted, rows
+from eager_lantern.core.ports import PortSet
+from eager_lantern.lab.stand_in import Guest, StandIn, StandInSetup
+from eager_lantern.live import far_end
+from eager_lantern.live.elsewhere import Elsewhere
+from eager_lantern.live.far_end import Frames, packed
+from eager_lantern.live.here import HERE
+from eager_lantern.live.lamp import Lamp
+from eager_lantern.live.lamp_sweep import swept
+from eager_lantern.live.place_name import checked_place
+from eager_lantern.live.plan import Plan
+from eager_lantern.live.secret import Secret
+from eager_lantern.live.visit import visit
+
+PASSWORD, PASSIVE = "ebb-and-flow-61", PortSet.parse("31660-31667")
+SOURCE = Path(far_end.__file__)
+OLD = next(
+    (str(each) for each in [*Path.home().glob(".pyenv/versions/3.9*/bin/python3"), shutil.which("python3.9")] if each),
+    None,
+)
+
+
+@pytest.fixture(scope="module")
+def host(tmp_path_factory: pytest.TempPathFactory) -> Iterator[FarHost]:
+    with pytest.MonkeyPatch.context() as patch, far_host(tmp_path_factory.mktemp("far")) as found:
+        patch.setenv("PATH", found.path)
+        patch.setenv("EAGER_LANTERN_PASSWORD", PASSWORD)
+        yield found
+
+
+@pytest.fixture
+def server(tmp_path: Path) -> Iterator[StandIn]:
+    (tmp_path / "store").mkdir()
+    with StandIn(StandInSetup((Guest("station", PASSWORD, tmp_path / "store"),), passive_ports=PASSIVE)) as found:
+        yield found
+
+
+def words_for(server: StandIn, *more: object) -> list[object]:
+    return ["visit", "127.0.0.1", "--port", server.port, "--user", "station", "--security", "none", *more]
+
+
+def gone(host: FarHost) -> bool:
+    deadline = time.monotonic() + 5
+    while host.far_ends() and time.monotonic() < deadline:
+        time.sleep(0.05)
+    return not host.far_ends()
+
+
+class TestFarHost:
+    pytestmark = needs_ssh
+
+    @pytest.mark.parametrize("mode", ["passive", "active"])
+    def test_every_rung_holds_from_another_host_and_nothing_is_left_there(
+        self, mode: str, host: FarHost, server: StandIn
+    ) -> None:
+        words = words_for(server, "--mode", mode, "--from", host.place, "--rights", "--caution", "--range", "1")
+        done = run(*words, "--format", "json", EAGER_LANTERN_PASSWORD=PASSWORD)
+        found = json.loads(done.stdout)
+        assert (done.returncode, done.stderr) == (0, "")
+        assert [each["observed"] for each in found["promises"]] == ["works"]
+        assert found["promises"][0]["place"] == host.place.removeprefix("ssh://")
+        assert found["promises"][0]["caution"]["bounces"] is False
+        assert gone(host)
+
+    def test_ssh_file_transfer_is_visited_from_another_host(self, host: FarHost, tmp_path: Path) -> None:
+        key = asyncssh.generate_private_key("ssh-ed25519")
+        with ssh_server(tmp_path, PASSWORD, [], key) as port:
+            words = ["--protocol", "sftp", "--port", port, "--user", "keeper", "--host-key", key.get_fingerprint()]
+            done = run("visit", "127.0.0.1", *words, "--from", host.place, EAGER_LANTERN_PASSWORD=PASSWORD)
+        assert (done.returncode, "the same bytes came back" in done.stdout) == (0, True)
+
+    def test_several_places_get_a_column_each_and_one_out_of_reach_is_told(
+        self, host: FarHost, server: StandIn
+    ) -> None:
+        nowhere = "ssh://pilot@127.0.0.1:1"
+        places = [word for place in ("here", host.place, nowhere) for word in ("--from", place)]
+        done = run(*words_for(server, *places), EAGER_LANTERN_PASSWORD=PASSWORD)
+        heads = done.stdout.splitlines()[3].split()
+        assert heads == ["here", host.place.removeprefix("ssh://"), nowhere.removeprefix("ssh://")]
+        assert done.returncode == 3
+        assert "out of reach: ssh says: connect to host 127.0.0.1 port 1: Connection refused" in done.stdout
+
+    def test_a_hostile_server_does_the_same_to_a_visit_from_another_host(self, host: FarHost) -> None:
+        async def climbed() -> dict[str, tuple[str, str]]:
+            async with Elsewhere(host.place) as place:
+                found = {}
+                for way in WAYS:
+                    with hostile(way) as port:
+                        plan = Plan(
+                            "127.0.0.1", port, "station", Secret(PASSWORD), security=way.security,
+                            extended=way.extended, timeout=0.6, any_certificate=True, standpoint=place,
+                        )  # type: ignore[arg-type]  # fmt: skip
+                        stopped = (await visit(plan)).stopped_at
+                        found[way.name] = (stopped.rung, stopped.outcome) if stopped else ("", "")
+                return found
+
+        tracemalloc.start()
+        found = asyncio.run(climbed())
+        peak = tracemalloc.get_traced_memory()[1]
+        tracemalloc.stop()
+        assert found == {way.name: (way.rung, way.outcome) for way in WAYS}
+        assert peak < 24_000_000
+
+    def test_silence_is_not_believed_of_a_place_that_is_gone(self, host: FarHost) -> None:
+        async def climbed() -> Any:
+            way = next(each for each in WAYS if each.name == "a byte a second")
+            with hostile(way) as port:
+                async with Elsewhere(host.place) as place:
+                    plan = Plan("127.0.0.1", port, "station", Secret(PASSWORD), timeout=3, standpoint=place)
+                    climbing = asyncio.create_task(visit(plan))
+                    await asyncio.sleep(1)
+                    for each in host.far_ends():
+                        each.send_signal(signal.SIGSTOP)
+                    found = await climbing
+                    for each in host.far_ends():
+                        each.kill()
+            return found
+
+        stopped = asyncio.run(climbed()).stopped_at
+        assert (stopped.rung, stopped.outcome) == ("greet", "unknown")
+        assert "out of reach" in stopped.detail
+
+    def test_ctrl_c_removes_what_was_sent_from_another_host(self, host: FarHost) -> None:
+        way = next(each for each in WAYS if each.name == "hangs up while a file is sent")
+        said: list[str] = []
+
+        def stored(peer: Any) -> None:
+            said.append("STOR")
+            peer.sendall(b"150 send\r\n")
+
+        def removed(peer: Any) -> None:
+            said.append("DELE")
+            peer.sendall(b"250 gone\r\n")
+
+        held = type(way)("held", "", "", {"STOR": stored, "DELE": removed})
+        with hostile(held) as port:
+            words = ["visit", "127.0.0.1", "--port", str(port), "--user", "station", "--security", "none"]
+            command = [sys.executable, "-m", "eager_lantern", *words, "--from", host.place, "--timeout", "30"]
+            with subprocess.Popen(
+                command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True
+            ) as process:
+                while "STOR" not in said and process.poll() is None:
+                    time.sleep(0.02)
+                os.killpg(process.pid, signal.SIGINT)  # as a terminal does: ssh gets it too
+                process.wait(timeout=30)
+        assert said == ["STOR", "DELE"]
+
+    @pytest.mark.parametrize("protocol", ["tcp", "udp"])
+    def test_a_lamp_is_seen_from_another_host_as_from_here(self, protocol: Any, host: FarHost) -> None:
+        ports = range(31_610, 31_640)
+
+        async def both() -> list[Sweep]:
+            lamp = Lamp(b"shared")
+            await lamp.light(["127.0.0.1"], ports[:20], [protocol])
+            async with Elsewhere(host.place) as place:
+                found = [await swept(each, "127.0.0.1", ports, b"shared", protocol, 1.0) for each in (HERE, place)]
+            await lamp.put_out()
+            return found
+
+        here, there = asyncio.run(both())
+        assert [each.outcome for each in here.ports] == ["ok"] * 20 + ["refused"] * 10
+        assert [(each.port, each.outcome) for each in there.ports] == [(each.port, each.outcome) for each in here.ports]
+
+    @pytest.mark.skipif(OLD is None, reason="needs a Python 3.9 beside the one that runs the tests")
+    def test_an_old_python_is_enough(self, server: StandIn, tmp_path: Path) -> None:
+        (tmp_path / "old").mkdir()
+        (tmp_path / "python3").symlink_to(OLD or "")
+        first = f'ForceCommand PATH={tmp_path}:$PATH; eval "$SSH_ORIGINAL_COMMAND"'
+        with far_host(tmp_path / "old", first) as found:
+            done = run(*words_for(server, "--from", found.place), EAGER_LANTERN_PASSWORD=PASSWORD, PATH=found.path)
+        assert (done.returncode, done.stderr) == (0, "")
+
+    @pytest.mark.parametrize(
+        ("instead", "told"),
+        [
+            ("exit 127", "python3 (3.9 or newer) is not there"),
+            ("exit 97", "its python3 is older than 3.9"),
+            ("echo hello; cat /dev/zero", "ssh says: nothing came back"),
+        ],
+    )
+    def test_a_host_that_cannot_carry_a_visit_is_told(
+        self, instead: str, told: str, server: StandIn, tmp_path: Path
+    ) -> None:
+        (tmp_path / "poor").mkdir()
+        with far_host(tmp_path / "poor", f"ForceCommand {instead}") as found:
+            done = run(*words_for(server, "--from", found.place), EAGER_LANTERN_PASSWORD=PASSWORD, PATH=found.path)
+        assert (done.returncode, told in " ".join(done.stdout.split())) == (3, True)
+
+
+def test_what_works_from_one_place_and_not_from_another_points_at_the_way() -> None:
+    ends: dict[str, tuple[Any, Any]] = {
+        "here": ("list", "ok"),
+        "pier": ("data", "silent"),
+        "skerry": ("data", "silent"),
+    }
+    places = [Outlook(name, (Climb("h:21", "", name, "passive", (Climbed(*end, ""),)),)) for name, end in ends.items()]
+    told = parted(rows(places)[0], places)
+    assert told.startswith("The server itself does its part: it works from here. What stops pier and skerry")
+    assert parted(rows(places[1:])[0], places[1:]) == ""
+
+
+def test_the_far_end_needs_an_old_python_and_its_library_only() -> None:
+    tree = ast.parse(SOURCE.read_text(), feature_version=(3, 9))
+    names = {each.name for node in ast.walk(tree) if isinstance(node, ast.Import) for each in node.names}
+    names |= {node.module or "." for node in ast.walk(tree) if isinstance(node, ast.ImportFrom)}
+    assert names <= sys.stdlib_module_names
+
+
+@settings(max_examples=100, deadline=None)
+@given(st.lists(st.tuples(st.dictionaries(st.text(max_size=5), st.integers()), st.binary(max_size=99))), st.data())
+def test_frames_come_out_as_they_went_in_however_they_are_cut(sent: list[Any], data: st.DataObject) -> None:
+    raw = b"".join(packed(head, body) for head, body in sent)
+    frames, found = Frames(), []
+    while raw:
+        size = data.draw(st.integers(1, len(raw)))
+        found += frames.receive(raw[:size])
+        raw = raw[size:]
+    assert found == sent
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["ssh://-oProxyCommand=x", "ssh://pilot@-x", "http://a", "ssh://a b", "ssh://a@b@c", "ssh://h:port", "pilot@h", ""],
+)
+def test_what_is_no_place_is_told_before_anything_is_run(text: str) -> None:
+    with pytest.raises(ValueError, match="is no place"):
+        checked_place(text)
