@@ -14,11 +14,13 @@ from pathlib import Path
 
 import pytest
 from daemon import needs_daemon
+from far_host import needs_ssh
 from program import AFTER, BEFORE, run
 
 from eager_lantern.lab.kernel import missing_means
 
 LACK = missing_means()
+SKERRY = Path(__file__).parent / "cases" / "skerry.site.yaml"
 needs_kernel = [pytest.mark.kernel, pytest.mark.skipif(bool(LACK), reason=LACK)]
 PROGRAM = [sys.executable, "-m", "eager_lantern", "rehearse"]
 BARE = ["setpriv", "--bounding-set=-all", "--inh-caps=-all", "--no-new-privs"] if os.getuid() == 0 else []
@@ -197,6 +199,44 @@ class TestKernel:
         assert (done.returncode, [each["agree"] for each in promises]) == (0, [True] * 5)
         greeted = [rung["detail"] for rung in promises[0]["rungs"] if rung["rung"] == "greet"]
         assert "ProFTPD" in greeted[0]
+
+    @pytest.mark.parametrize(
+        ("without", "observed"),
+        [
+            ("", ["works", "works", "works", "works"]),
+            ("data6", ["works", "fails", "works", "works"]),
+            ("ssh", ["works", "works", "fails", "works"]),
+        ],
+    )
+    @pytest.mark.daemon
+    @needs_daemon[1]
+    @needs_ssh[1]
+    def test_two_real_daemons_behind_a_translating_gateway_agree_over_both_families(
+        self, without: str, observed: list[str], tmp_path: Path
+    ) -> None:
+        lines = SKERRY.read_text().splitlines()
+        site = tmp_path / "skerry.site.yaml"
+        site.write_text("\n".join(each for each in lines if f"name: {without}," not in each or not without))
+        done = run("rehearse", site, "--daemon", "--format", "json")
+        promises = json.loads(done.stdout)["promises"]
+        assert [(each["observed"], each["agree"]) for each in promises] == [(each, True) for each in observed]
+        greetings = [rung["detail"] for each in promises for rung in each["rungs"] if rung["rung"] == "greet"]
+        assert [("ProFTPD" in each, "OpenSSH" in each) for each in greetings[:2]] == [(True, False)] * 2
+        assert all("OpenSSH" in each for each in greetings[2:] if each)
+
+
+@pytest.mark.parametrize("lab", [pytest.param("kernel", marks=needs_kernel), "loopback"])
+@pytest.mark.parametrize(("rights", "ends"), [("[list, write]", ("tidy", "untried")), ("[list]", ("list", "ok"))])
+def test_ssh_file_transfer_is_rehearsed_as_far_as_the_account_may_go(
+    rights: str, ends: tuple[str, str], lab: str, tmp_path: Path
+) -> None:
+    site = tmp_path / "skerry.site.yaml"
+    site.write_text(
+        SKERRY.read_text().replace("service: lights, clients", f"service: lights, rights: {rights}, clients")
+    )
+    promise = json.loads(run("rehearse", site, "--lab", lab, "--format", "json").stdout)["promises"][2]
+    rungs = {each["rung"]: each["outcome"] for each in promise["rungs"]}
+    assert (promise["observed"], rungs[ends[0]]) == ("works", ends[1])
 
 
 @pytest.mark.parametrize(

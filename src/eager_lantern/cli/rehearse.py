@@ -3,7 +3,7 @@
 import os
 import sys
 import tempfile
-from collections.abc import Sequence
+from collections.abc import Sequence, Set
 from pathlib import Path
 from typing import Annotated
 
@@ -18,12 +18,13 @@ from ..core.walk import NoSuchWalk, walk_control, walk_data
 from ..files.problem import BadInput, InputProblem
 from ..files.results import as_json, rehearse_result
 from ..files.site_file import find_site_file, read_site
-from ..lab.daemon import PROGRAM, missing_daemon
+from ..lab.daemon import missing_daemon
 from ..lab.errands import Capture, ErrandFailed, Look
 from ..lab.kernel import LabMissing, missing_means, search_path
 from ..lab.kernel_plan import TooLarge
 from ..lab.prepared import Prepared, prepared
 from ..lab.rehearsal import Lab
+from ..lab.ssh_daemon import missing_ssh_daemon
 from ..views.rehearse_view import rehearse_view
 from ..views.walk_view import LineOf
 from . import completion
@@ -43,7 +44,9 @@ def rehearse(
     lab: Annotated[
         LabKind, typer.Option(help="kernel: private network namespaces; loopback: relays on 127.0.0.0/8.")
     ] = LabKind.kernel,
-    daemon: Annotated[bool, typer.Option("--daemon", help=f"Sessions against {PROGRAM} of this machine.")] = False,
+    daemon: Annotated[
+        bool, typer.Option("--daemon", help="Sessions against proftpd and sshd of this machine.")
+    ] = False,
     keep_open: Annotated[
         str, typer.Option(help="Afterwards open a shell as this host or gateway.", autocompletion=completion.devices)
     ] = "",
@@ -65,7 +68,7 @@ def rehearse(
     source = read_site(find_site_file(site))
     topology = Topology(source.site)
     forecasts = [foresee(topology, each, ("promises", i)) for i, each in enumerate(source.site.promises)]
-    _possible(lab, daemon, bool(keep_open or capture))
+    _possible(lab, daemon, bool(keep_open or capture), {each.service.protocol for each in forecasts})
     with tempfile.TemporaryDirectory(prefix="eager-lantern-lab-", ignore_cleanup_errors=True) as folder:
         ready = prepared(topology, forecasts, Path(folder), daemon, able(lab))
         names = _node_names(ready)
@@ -87,17 +90,22 @@ def rehearse(
     raise typer.Exit(_code(results))
 
 
-def _possible(lab: LabKind, daemon: bool, looks: bool) -> None:
+def _possible(lab: LabKind, daemon: bool, looks: bool, protocols: Set[str]) -> None:
     """Say which means is missing, and what would do instead."""
     if lab is LabKind.loopback and (daemon or looks):
         raise typer.BadParameter("--daemon, --keep-open and --capture belong to the kernel lab")
     lack = missing_means() if lab is LabKind.kernel else ""
     if lack:
         print(f"eager-lantern: no kernel lab: {lack}; --lab loopback needs nothing", file=sys.stderr)
-    elif daemon and (lack := missing_daemon(search_path())):
+    elif daemon and (lack := _missing_daemon(protocols)):
         print(f"eager-lantern: {lack}; without --daemon the stand-in serves", file=sys.stderr)
     if lack:
         raise typer.Exit(CANNOT_TELL)
+
+
+def _missing_daemon(protocols: Set[str]) -> str:
+    lack = missing_daemon(search_path()) if "ftp" in protocols else ""
+    return lack or (missing_ssh_daemon(search_path()) if "sftp" in protocols else "")
 
 
 def _node_names(ready: Prepared) -> list[str]:

@@ -149,7 +149,7 @@ def _spread(ports: PortSet) -> Iterable[int]:
 
 
 def _differences(forecast: Forecast, observed: Observed) -> Iterable[str]:
-    if forecast.promise.holds == "shut" or forecast.service.protocol != "ftp":
+    if forecast.promise.holds == "shut" or forecast.service.protocol == "other":
         if forecast.predicted not in ("unknown", "partly") and forecast.predicted != observed.extent:
             yield f"predicted {forecast.predicted}, observed {observed.extent}"
         return

@@ -5,11 +5,11 @@ from msgspec import Struct
 from .site import Account, Right, Site
 
 
-def effective_rights(site: Site, account: Account) -> frozenset[Right]:
-    """Its own rights and those of its groups, less what either denies."""
+def effective_rights(site: Site, account: Account) -> frozenset[Right] | None:
+    """Its own rights and those of its groups, less what either denies; None where the site tells of none."""
     groups = [each for each in site.groups if each.name in account.groups]
     given = frozenset(account.rights).union(*(each.rights for each in groups))
-    return given - frozenset(account.denies).union(*(each.denies for each in groups))
+    return None if not given else given - frozenset(account.denies).union(*(each.denies for each in groups))
 
 
 class RightSeen(Struct, frozen=True):

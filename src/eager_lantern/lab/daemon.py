@@ -50,7 +50,7 @@ def cannot(topology: Topology, forecast: Forecast) -> str:
 def daemon(topology: Topology, service: Service, guests: Sequence[Guest], folder: Path, served: Path | None) -> Start:
     """Write its files into a new folder; the errand starts it."""
     folder.mkdir()
-    accounts = (f"{each.user}:{_hashed(each)}:0:0::{each.folder}:/bin/false\n" for each in guests)
+    accounts = (f"{each.user}:{hashed(each)}:0:0::{each.folder}:/bin/false\n" for each in guests)
     (folder / "passwd").write_text("".join(accounts))
     (folder / "group").write_text("lab:x:0:\n")
     for name in ("passwd", "group"):
@@ -65,7 +65,8 @@ def daemon(topology: Topology, service: Service, guests: Sequence[Guest], folder
     )
 
 
-def _hashed(guest: Guest) -> str:
+def hashed(guest: Guest) -> str:
+    """The password of an account as crypt(3) has it."""
     command = ["openssl", "passwd", "-6", "-stdin"]
     return subprocess.run(command, input=guest.password, capture_output=True, text=True, check=True).stdout.strip()
 

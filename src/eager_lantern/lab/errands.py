@@ -9,7 +9,7 @@ import asyncio
 import subprocess
 import threading
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Coroutine, Mapping
 from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -24,7 +24,7 @@ from ..live.visit import visit
 from .capture import capture
 from .greeter import greeter
 from .probes import Listeners, Probe, Seen, listeners
-from .stand_in import StandIn, StandInSetup
+from .stand_in import Guest, StandIn, StandInSetup
 from .watch import watched
 
 Report = Callable[[Any], None]
@@ -112,6 +112,29 @@ def _settled(setup: StandInSetup, place: Place) -> StandInSetup:
 
 
 @dataclass(frozen=True)
+class SshSetup:
+    """How one service of SSH file transfer is to behave; ``doors`` are where it listens."""
+
+    guests: tuple[Guest, ...]
+    doors: tuple[tuple[str, int], ...]
+    host_key: Path
+
+
+@dataclass(frozen=True)
+class ServeSsh:
+    """Start the stand-in for SSH file transfer with these services; it runs until the lab ends."""
+
+    setups: tuple[SshSetup, ...]
+
+    def run(self, place: Place, report: Report) -> None:
+        """Listen; sessions can begin when this is done."""
+        from .ssh_stand_in import SshStandIn  # SSH loads slowly
+
+        settled = (replace(each, doors=tuple(place.here(*door) for door in each.doors)) for each in self.setups)
+        place.open.enter_context(SshStandIn(*settled))
+
+
+@dataclass(frozen=True)
 class Greet:
     """Answer on these ports with the name of the service that is there, until the lab ends."""
 
@@ -174,27 +197,36 @@ class Stop:
 
 @dataclass(frozen=True)
 class Session:
-    """A real session; each plan is one address that the client may try, in its order.
+    """A real session, of SSH where ``ssh``; each plan is one address that the client may try, in its order.
 
     A network that loses packets shows where a connection is opened. Silence elsewhere may be a busy
     machine: such a session is tried once more with more patience before it is believed.
     """
 
     plans: tuple[Plan, ...]
+    ssh: bool = False
 
     def run(self, place: Place, report: Report) -> tuple[Climb, Plan]:
         """The climb at the first address that answers, else at the first, and its plan."""
-        climbs = []
+        climbs, climbed = [], _climber(self.ssh)
         for plan in self.plans:
-            climb = asyncio.run(visit(replace(plan, reach=place.reach), report))
+            climb = asyncio.run(climbed(replace(plan, reach=place.reach), report))
             if _is_doubtful(climb) and not plan.lasts:
                 patient = replace(plan, reach=place.reach, timeout=MORE_PATIENCE * plan.timeout)
-                climb = asyncio.run(visit(patient, report))
+                climb = asyncio.run(climbed(patient, report))
             stopped = climb.stopped_at
             if stopped is None or stopped.rung != "connect":
                 return climb, plan
             climbs.append((climb, plan))
         return climbs[0]
+
+
+def _climber(ssh: bool) -> Callable[[Plan, Report], Coroutine[Any, Any, Climb]]:
+    if not ssh:
+        return visit
+    from ..live.ssh_visit import ssh_visit  # SSH loads slowly
+
+    return ssh_visit
 
 
 def _is_doubtful(climb: Climb) -> bool:

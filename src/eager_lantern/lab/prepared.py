@@ -1,5 +1,6 @@
 """Everything that a rehearsal needs before a lab is built: files, accounts, servers, trials."""
 
+import dataclasses
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -12,11 +13,13 @@ from ..core.rehearsed import Rehearsed
 from ..core.site import Client
 from ..core.topology import Topology
 from .daemon import cannot, daemon
-from .errands import Serve, Start
+from .errands import Errand, Serve, ServeSsh, Start
+from .kernel import search_path
 from .rehearsal import Lab, News, Rehearsal, Servers
 from .retrace import retraced
 from .self_signed import write_self_signed
-from .trials import Trial, player_of, scaled, setups, trials, typed_names
+from .ssh_daemon import ssh_daemon
+from .trials import Trial, Trust, player_of, scaled, served_services, setups, ssh_setups, trials, typed_names
 
 OTHER = "its port is tried, not what is spoken there"
 
@@ -53,7 +56,7 @@ class Prepared:
         others = (
             i
             for i, each in enumerate(self.forecasts)
-            if each.service.protocol != "ftp" and each.promise.holds == "works"
+            if each.service.protocol == "other" and each.promise.holds == "works"
         )
         said = dict.fromkeys(others, OTHER)
         said |= {**self.spared, **self.reasons}
@@ -68,21 +71,21 @@ def prepared(
     topology: Topology, forecasts: Sequence[Forecast], folder: Path, with_daemon: bool, able: Able
 ) -> Prepared:
     """Write certificates and account folders into ``folder``, for a lab that is ``able`` to so much."""
-    secured = any(each.tls.mode != "none" for each in topology.site.services)
-    trusted, served = write_self_signed(folder, *typed_names(topology)) if secured else (None, None)
-    found = tuple(trials(topology, forecasts, folder, trusted))
+    trust = _trust(topology, folder)
+    found = tuple(trials(topology, forecasts, folder, trust))
     for trial in found:
         if trial.guest is not None:
             trial.guest.folder.mkdir()
-    daemons = tuple(_daemons(topology, found, folder, served)) if with_daemon else ()
-    spared = {each.index: cannot(topology, each.forecast) for each in found if each.guest} if with_daemon else {}
+    daemons = tuple(_daemons(topology, found, folder, trust)) if with_daemon else ()
+    ftp = [each for each in found if each.guest and each.forecast.service.protocol == "ftp"]
+    spared = {each.index: cannot(topology, each.forecast) for each in ftp} if with_daemon else {}
     return Prepared(
         topology,
         folder,
         tuple(forecasts),
         tuple(_strangers(topology, forecasts)),
         found,
-        Servers((Serve(setups(topology, found, served)),), daemons),
+        Servers(tuple(_stand_ins(topology, found, trust)), daemons),
         _said({i: _reason(topology, each, able) for i, each in enumerate(forecasts)}),
         _said(spared),
     )
@@ -98,16 +101,37 @@ def _strangers(topology: Topology, forecasts: Sequence[Forecast]) -> Iterator[Cl
             yield player_of(topology, forecasts, stand)
 
 
-def _daemons(topology: Topology, found: Sequence[Trial], folder: Path, served: Path | None) -> Iterator[Start]:
-    services = {each.forecast.service.name: each.forecast.service for each in found if each.guest}
-    for i, service in enumerate(services.values()):
-        guests = [each.guest for each in found if each.guest and each.forecast.service == service]
-        yield daemon(topology, service, guests, folder / f"daemon-{i}", served)
+def _trust(topology: Topology, folder: Path) -> Trust:
+    trust = Trust()
+    if any(each.tls.mode != "none" for each in topology.site.services):
+        trusted, served = write_self_signed(folder, *typed_names(topology))
+        trust = dataclasses.replace(trust, trusted=trusted, served=served)
+    if any(each.protocol == "sftp" for each in topology.site.services):
+        from .ssh_stand_in import write_host_key  # SSH loads slowly
+
+        host_key, fingerprint = write_host_key(folder)
+        trust = dataclasses.replace(trust, host_key=host_key, fingerprint=fingerprint)
+    return trust
+
+
+def _stand_ins(topology: Topology, found: Sequence[Trial], trust: Trust) -> Iterator[Errand]:
+    if ftp := setups(topology, found, trust.served):
+        yield Serve(ftp)
+    if ssh := ssh_setups(topology, found, trust.host_key):
+        yield ServeSsh(ssh)
+
+
+def _daemons(topology: Topology, found: Sequence[Trial], folder: Path, trust: Trust) -> Iterator[Start]:
+    for i, (service, guests) in enumerate(served_services(found, "ftp")):
+        yield daemon(topology, service, guests, folder / f"daemon-{i}", trust.served)
+    for i, (service, guests) in enumerate(served_services(found, "sftp")):
+        if trust.host_key is not None:
+            yield ssh_daemon(topology, service, guests, folder / f"ssh-daemon-{i}", trust.host_key, search_path())
 
 
 def _reason(topology: Topology, forecast: Forecast, able: Able) -> str:
     """Why a lab cannot show what becomes of a promise; empty where it can."""
-    if forecast.service.protocol != "ftp" or forecast.promise.holds == "shut":
+    if forecast.service.protocol == "other" or forecast.promise.holds == "shut":
         return ""
     chain = topology.chain(forecast.stand.network, topology.server.network) or ()
     helpers = [each.device.name for each in chain if each.device.spec.ftp_helper]

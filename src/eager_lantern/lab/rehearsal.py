@@ -79,7 +79,7 @@ class Rehearsal:
         found: dict[int, Observed] = {}
         for trial in sessions:
             self.news(f"{_title(trial)}: the daemon")
-            climb, _ = self.lab.do_all([(trial.node, Session(trial.plans))])[0]
+            climb, _ = self.lab.do_all([(trial.node, _session(trial))])[0]
             found[trial.index] = replace(seen[trial.index], climb=climb)
         return found
 
@@ -106,7 +106,7 @@ class Rehearsal:
     def _climbed(self, batch: Sequence[Trial]) -> dict[int, Observed]:
         """A session for each promise of the batch, then all of its data ports."""
         self.news(", ".join(_title(each) for each in batch))
-        climbs: list[tuple[Climb, Any]] = self.lab.do_all([(each.node, Session(each.plans)) for each in batch])
+        climbs: list[tuple[Climb, Any]] = self.lab.do_all([(each.node, _session(each)) for each in batch])
         swept = [
             (trial, climb, plan)
             for trial, (climb, plan) in zip(batch, climbs, strict=True)
@@ -143,6 +143,10 @@ class Rehearsal:
         plans = tuple(dataclasses.replace(each, lasts=pause.transfer_seconds, timeout=limit) for each in trial.plans)
         climb: Climb = self.lab.do_all([(trial.node, Session(plans))])[0][0]
         return climb
+
+
+def _session(trial: Trial) -> Session:
+    return Session(trial.plans, ssh=trial.forecast.service.protocol == "sftp")
 
 
 def _title(trial: Trial) -> str:

@@ -13,11 +13,13 @@ from msgspec import structs
 from ..core.addresses import FAMILIES, Address, Addresses, AddressSet
 from ..core.forecast import Forecast, Stand
 from ..core.rehearsed import to_try
+from ..core.rights import effective_rights
 from ..core.session import inside_peers, resolved, targets
 from ..core.site import Client, Passive, Right, Service
 from ..core.topology import Host, Topology
 from ..live.plan import Plan
 from ..live.secret import Secret
+from .errands import SshSetup
 from .probes import Probe
 from .stand_in import EVERY_RIGHT, Guest, StandInSetup, letters
 
@@ -28,11 +30,14 @@ _WHOLE: frozenset[Right] = frozenset(("list", "read", "write", "remove"))
 
 
 @dataclass(frozen=True)
-class Certificate:
-    """A certificate to trust, and the file that serves it, which has the key as well."""
+class Trust:
+    """What servers of a lab show and clients believe: a certificate, served from a file that has its key
+    as well, and a host key with its fingerprint; None and empty where no service needs them."""
 
-    trusted: Path
-    served: Path
+    trusted: Path | None = None
+    served: Path | None = None
+    host_key: Path | None = None
+    fingerprint: str = ""
 
 
 @dataclass(frozen=True)
@@ -85,15 +90,15 @@ def _likely(free: AddressSet) -> int:
     return min(low + 13, high)
 
 
-def trials(topology: Topology, forecasts: Sequence[Forecast], folder: Path, trusted: Path | None) -> Iterator[Trial]:
+def trials(topology: Topology, forecasts: Sequence[Forecast], folder: Path, trust: Trust) -> Iterator[Trial]:
     """What to try for each promise."""
     for i, forecast in enumerate(forecasts):
         host = player_of(topology, forecasts, forecast.stand)
         trial = Trial(i, forecast, host.name)
-        if forecast.promise.holds == "shut" or forecast.service.protocol != "ftp":
+        if forecast.promise.holds == "shut" or forecast.service.protocol == "other":
             yield replace(trial, probes=tuple(_probes(topology, forecast, host)))
         else:
-            yield _session(topology, trial, host, folder, trusted)
+            yield _session(topology, trial, host, folder, trust)
 
 
 def _probes(topology: Topology, forecast: Forecast, host: Client) -> Iterator[Probe]:
@@ -110,7 +115,7 @@ def _probes(topology: Topology, forecast: Forecast, host: Client) -> Iterator[Pr
                 yield Probe(host.name, "tcp", str(source), SOURCE_PORT, str(target), port)
 
 
-def _session(topology: Topology, trial: Trial, host: Client, folder: Path, trusted: Path | None) -> Trial:
+def _session(topology: Topology, trial: Trial, host: Client, folder: Path, trust: Trust) -> Trial:
     forecast, service = trial.forecast, trial.forecast.service
     account, rights = _account(topology, forecast)
     ports = to_try(forecast)
@@ -130,7 +135,8 @@ def _session(topology: Topology, trial: Trial, host: Client, folder: Path, trust
         resumes=host.resumes_tls,
         checks_peer=False,
         active_ports=host.active_ports,
-        trusts=trusted,
+        trusts=trust.trusted,
+        host_key=trust.fingerprint,
         timeout=PATIENCE_SECONDS,
         writes="write" in rights,
         reads="read" in rights,
@@ -159,10 +165,8 @@ def _account(topology: Topology, forecast: Forecast) -> tuple[str, frozenset[Rig
     """The account that the site gives this client, and what it may do."""
     for each in topology.site.accounts:
         if each.service == forecast.service.name and forecast.promise.client in each.clients:
-            groups = [group for group in topology.site.groups if group.name in each.groups]
-            rights = frozenset(each.rights).union(*(group.rights for group in groups))
-            denied = frozenset(each.denies).union(*(group.denies for group in groups))
-            return each.name, rights - denied
+            rights = effective_rights(topology.site, each)
+            return each.name, _WHOLE if rights is None else rights
     return "visitor", _WHOLE
 
 
@@ -170,18 +174,34 @@ def _letters(rights: frozenset[Right]) -> str:
     return EVERY_RIGHT if rights == _WHOLE else letters(rights)
 
 
+def served_services(found: Sequence[Trial], protocol: str) -> Iterator[tuple[Service, tuple[Guest, ...]]]:
+    """Each service of a protocol that sessions are to be run with, and its accounts."""
+    mine = [each for each in found if each.guest is not None and each.forecast.service.protocol == protocol]
+    services = {each.forecast.service.name: each.forecast.service for each in mine}
+    for name, service in services.items():
+        yield service, tuple(each.guest for each in mine if each.guest and each.forecast.service.name == name)
+
+
 def setups(topology: Topology, found: Sequence[Trial], served: Path | None) -> tuple[StandInSetup, ...]:
-    """The stand-in for each service that sessions are to be run with."""
-    services = {each.forecast.service.name: each.forecast.service for each in found if each.guest}
-    return tuple(_setup(topology, service, found, served) for service in services.values())
+    """The stand-in for each service of FTP."""
+    return tuple(_setup(topology, *each, served) for each in served_services(found, "ftp"))
 
 
-def _setup(topology: Topology, service: Service, found: Sequence[Trial], served: Path | None) -> StandInSetup:
+def ssh_setups(topology: Topology, found: Sequence[Trial], host_key: Path | None) -> tuple[SshSetup, ...]:
+    """The stand-in for each service of SSH file transfer."""
+    addresses = topology.server.addresses.each
+    return tuple(
+        SshSetup(guests, tuple((str(each), service.control_port.number) for each in addresses), host_key)
+        for service, guests in served_services(found, "sftp")
+        if host_key is not None
+    )
+
+
+def _setup(topology: Topology, service: Service, guests: tuple[Guest, ...], served: Path | None) -> StandInSetup:
     passive = service.passive or Passive()
-    mine = [each for each in found if each.guest is not None and each.forecast.service == service]
     inside = passive.announce_inside
     return StandInSetup(
-        guests=tuple(each.guest for each in mine if each.guest is not None),
+        guests=guests,
         addresses=tuple(map(str, topology.server.addresses.each)),
         control_port=service.control_port.number,
         passive_ports=passive.ports,

@@ -97,20 +97,24 @@ def _observed(result: Rehearsed) -> Text:
     if result.forecast.promise.holds == "shut":
         return Text(_SHUT[seen.extent] + (f": {stopped.outcome}, {stopped.detail}" if stopped else ""))
     if not seen.groups and not seen.untried:
-        return Text(_SAID[seen.extent] + (f": {stopped.outcome} at {stopped.rung}" if stopped else ""))
+        told = f"{stopped.outcome} at {stopped.rung}" if stopped else ", ".join(_moved(seen))
+        return Text(f"{_SAID[seen.extent]}: {told}" if told else _SAID[seen.extent])
     parts = [_ports(seen.works)] if seen.works else []
     parts += [f"{_ports(each.ports)} {each.outcome}" for each in seen.groups if each.outcome != "ok"]
     parts += [f"{_ports(seen.untried)} not tried"] if seen.untried else []
-    return Text(f"{_SAID[seen.extent]}: {'; '.join(parts)}{_moved(seen)}")
+    return Text(f"{_SAID[seen.extent]}: {'; '.join(filter(None, (*parts, _session(seen))))}")
 
 
-def _moved(seen: Observed) -> str:
+def _session(seen: Observed) -> str:
     """What the session did, where that is not what its data ports say already."""
     stopped = seen.climb.stopped_at
     if stopped is not None:
-        return "" if stopped.rung in ("data", "list") else f"; {stopped.outcome} at {stopped.rung}"
-    moved = [each.rung for each in seen.climb.rungs if each.rung in ("list", "send", "fetch") and each.outcome == "ok"]
-    return f"; {', '.join(moved)}" if moved else ""
+        return "" if stopped.rung in ("data", "list") else f"{stopped.outcome} at {stopped.rung}"
+    return ", ".join(_moved(seen))
+
+
+def _moved(seen: Observed) -> list[str]:
+    return [each.rung for each in seen.climb.rungs if each.rung in ("list", "send", "fetch") and each.outcome == "ok"]
 
 
 def _ports(ports: PortSet) -> str:
