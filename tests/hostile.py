@@ -7,8 +7,7 @@ import struct
 import threading
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
-from pathlib import Path
+from dataclasses import dataclass
 
 Act = Callable[[socket.socket], object]
 GREETING, DATA = "GREETING", "DATA"
@@ -30,7 +29,6 @@ class Way:
     script: dict[str, bytes | Act]
     security: str = "none"
     extended: bool = False
-    certificate: Path | None = field(default=None)
 
 
 def drip(peer: socket.socket) -> None:
@@ -84,10 +82,14 @@ def stall(peer: socket.socket) -> None:
     time.sleep(20)
 
 
-def escapes(peer: socket.socket) -> None:
-    """File names that would drive a terminal."""
-    peer.sendall(b"-rw-r--r-- 1 o g 1 Nov 23 12:00 \x1b]0;owned\x07../../etc/passwd\r\n")
-    peer.close()
+def listing(*names: bytes) -> Act:
+    """These file names."""
+
+    def act(peer: socket.socket) -> None:
+        peer.sendall(b"".join(b"-rw-r--r-- 1 o g 1 Nov 23 12:00 " + name + b"\r\n" for name in names))
+        peer.close()
+
+    return act
 
 
 def endless(code: bytes) -> Act:
@@ -126,7 +128,11 @@ WAYS = [
     Way("a listing that never ends", "list", "silent", {DATA: keep}),
     Way("a listing without bounds", "list", "wrong", {DATA: flood}),
     Way("a data connection that is reset", "list", "wrong", {DATA: reset}),
-    Way("terminal codes in file names", "send", "refused", {DATA: escapes, "STOR": b"553 \x1b[2J\x1b]0;owned\x07\r\n"}),
+    Way("terminal codes in file names", "list", "wrong", {DATA: listing(b"\x1b]0;owned\x07.csv")}),
+    Way("names that lead out of the folder", "list", "wrong", {DATA: listing(b"a.csv", b"../../etc/passwd")}),
+    Way("a name from the top", "list", "wrong", {DATA: listing(b"/etc/passwd")}),
+    Way("names of another system", "list", "wrong", {DATA: listing(b"..\\..\\boot.ini")}),
+    Way("terminal codes in a refusal", "send", "refused", {"STOR": b"553 \x1b[2J\x1b]0;owned\x07\r\n"}),
     Way("ends the session at the listing", "list", "refused", {"LIST": b"421 \x1b[31mbye\r\n"}),
     Way("hangs up while a file is sent", "send", "wrong", {"STOR": hang_up}),
 ]

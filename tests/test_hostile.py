@@ -4,15 +4,19 @@ import asyncio
 import re
 import time
 import tracemalloc
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
 
 import pytest
 from hostile import WAYS, Way, hostile
 
+from eager_lantern.lab.stand_in import Guest, StandIn, StandInSetup
 from eager_lantern.live.plan import Plan
 from eager_lantern.live.secret import Secret
 from eager_lantern.live.visit import visit
 from eager_lantern.views.screen import rendered
 from eager_lantern.views.visit_view import visit_view
+from eager_lantern.wire.x509 import key_pem, new_key, self_signed
 
 PASSWORD = "ebb-and-flow-61"
 PATIENCE_SECONDS, MOST_BYTES = 1.0, 24_000_000
@@ -39,6 +43,34 @@ def test_a_hostile_server_is_told_at_its_rung_and_does_no_harm(way: Way) -> None
     shown = rendered(visit_view(climb), colour=False)
     assert re.search(r"[\x00-\x09\x0b-\x1f\x7f-\x9f]", shown) is None
     assert PASSWORD not in shown
+
+
+BAD = {
+    "an expired certificate": ("secure", "wrong", "expired"),
+    "a certificate for another name": ("secure", "wrong", "not valid for"),
+    "a self-signed certificate": ("secure", "wrong", "self-signed"),
+    "demands that sessions are reused": ("list", "refused", "522"),
+}
+
+
+@pytest.mark.parametrize("name", BAD)
+def test_bad_tls_is_told_before_the_password_or_at_the_listing(name: str, tmp_path: Path) -> None:
+    own, key = "tides.saltmarsh.example", new_key("ec")
+    begun = datetime.now(UTC) - (timedelta(days=9) if "expired" in name else timedelta())
+    public = self_signed(key, ["x.example" if "another" in name else own], begun, timedelta(days=1))
+    trusted, served = tmp_path / "trusted.pem", tmp_path / "served.pem"
+    trusted.write_bytes(public)
+    served.write_bytes(key_pem(key) + public)
+    setup = StandInSetup((Guest("station", PASSWORD, tmp_path),), certificate=served, reuse_required="reused" in name)
+    with StandIn(setup) as server:
+        plan = Plan(
+            own, server.port, "station", Secret(PASSWORD), address="127.0.0.1", timeout=PATIENCE_SECONDS,
+            trusts=None if "self-signed" in name else trusted, resumes=False,
+        )  # fmt: skip
+        stopped = asyncio.run(visit(plan)).stopped_at
+    assert stopped is not None
+    assert (stopped.rung, stopped.outcome) == BAD[name][:2]
+    assert BAD[name][2] in stopped.detail
 
 
 def test_there_are_at_least_twenty_five_ways_each_with_its_own_name() -> None:

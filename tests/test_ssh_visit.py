@@ -4,15 +4,22 @@ import asyncio
 import json
 import socket
 import threading
+from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import Any, get_args
 
 import asyncssh
 import pytest
+from far_host import far_host, needs_ssh
 from program import run
 from ssh_server import ssh_server
 
 from eager_lantern.core.ladder import SSH_RUNGS, Climb
+from eager_lantern.core.site import Right
+from eager_lantern.core.ssh_facts import ssh_remarks
+from eager_lantern.lab.errands import SshSetup
+from eager_lantern.lab.ssh_stand_in import SshStandIn, write_host_key
+from eager_lantern.lab.stand_in import Guest
 from eager_lantern.live.plan import Plan
 from eager_lantern.live.secret import Secret
 from eager_lantern.live.ssh_visit import ssh_visit
@@ -85,6 +92,52 @@ def test_what_is_no_good_ssh_server_is_told_at_the_greeting(says: bytes | None, 
     found = climbed(listener.getsockname()[1])
     listener.close()
     assert list(found.items())[-1] == ("greet", outcome)
+
+
+@pytest.mark.parametrize("without", ["", "w", "m", "r"])
+def test_every_right_of_an_account_is_tried_and_everything_made_is_removed_again(without: str, tmp_path: Path) -> None:
+    store = tmp_path / "store"
+    store.mkdir()
+    host_key, shown = write_host_key(tmp_path)
+    guest = Guest("keeper", PASSWORD, store, rights="elradfmwMT".replace(without or "-", ""))
+    everything: frozenset[Right] = frozenset(get_args(Right))
+    with SshStandIn(SshSetup((guest,), (("127.0.0.1", 0),), host_key)) as server:
+        base = Plan("127.0.0.1", server.port, "keeper", Secret(PASSWORD), host_key=shown, writes=False)
+        seen = asyncio.run(ssh_visit(replace(base, tries_rights=True, rights=everything, confined=True))).rights
+    assert seen is not None
+    denied = {each.right for each in seen.rights if each.fits is False}
+    assert denied == {"": set(), "w": {"write"}, "m": {"make-folders"}, "r": {"read"}}[without]
+    assert (seen.confined, seen.left_behind, list(store.iterdir())) == (True, (), [])
+
+
+def test_wrong_logins_are_made_as_nobody_and_counted(tmp_path: Path) -> None:
+    tries: list[str] = []
+    with ssh_server(tmp_path, PASSWORD, tries, KEY) as port:
+        plan = Plan("127.0.0.1", port, "keeper", Secret(PASSWORD), host_key=PRINT, writes=False, login_tries=3)
+        pace = asyncio.run(ssh_visit(plan)).pace
+    assert pace is not None
+    assert (len(pace.tries), pace.slower_from, any(each.let_in for each in pace.tries)) == (3, None, False)
+    assert (tries.count(PASSWORD), len(tries)) == (1, 4)
+
+
+OLD = """HostKeyAlgorithms +ssh-rsa
+KexAlgorithms +diffie-hellman-group1-sha1
+Ciphers +aes128-cbc
+MACs +hmac-md5"""
+
+
+@needs_ssh[0]
+@needs_ssh[1]
+@pytest.mark.parametrize("extra", ["", OLD])
+def test_what_a_real_server_offers_is_told_and_what_is_old_is_poor(extra: str, tmp_path: Path) -> None:
+    with far_host(tmp_path, extra) as host:
+        port = int(host.place.rpartition(":")[2])
+        plan = Plan("127.0.0.1", port, "nobody-here", Secret(PASSWORD), any_certificate=True, looks_closer=True)
+        facts = asyncio.run(ssh_visit(plan)).ssh
+    assert facts is not None
+    poor = {each.topic for each in ssh_remarks(facts) if each.good is False}
+    assert poor == ({"key exchange", "ciphers", "checksums"} if extra else set())
+    assert (facts.kind, facts.fingerprint[:7]) == ("ssh-ed25519", "SHA256:")
 
 
 def test_visit_of_a_host_and_of_a_site_go_the_same_way(tmp_path: Path) -> None:

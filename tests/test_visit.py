@@ -22,6 +22,7 @@ from scripted import GREETING, Scripted, scripted
 
 from eager_lantern.core.caution import cautions
 from eager_lantern.core.ladder import RUNGS, Climb
+from eager_lantern.core.login_pace import LoginPace, LoginTry, pace_remarks
 from eager_lantern.core.ports import PortSet
 from eager_lantern.core.range_estimate import RangeSeen, estimated_range
 from eager_lantern.core.rights import RightsSeen
@@ -460,3 +461,25 @@ def test_the_caution_of_a_server_is_tried_with_addresses_of_this_machine(
     assert (climb.caution.bounces, climb.caution.takes_strangers) == (careless, careless)
     assert {each.good for each in cautions(climb.caution) if each.topic != "greeting"} == {not careless}
     assert climb.observed == "works"
+
+
+def test_wrong_logins_are_made_as_nobody_on_one_connection_until_it_is_ended(tmp_path: Path) -> None:
+    tried: list[str] = []
+    with StandIn(StandInSetup((Guest(USER, PASSWORD, tmp_path),))) as server:
+        handler = server._servers[0].handler
+        handler.auth_failed_timeout = 0.1
+        handler.ftp_USER = lambda self, line, known=handler.ftp_USER: (tried.append(line), known(self, line))[1]
+        pace = climbed(plan(server.port, login_tries=5, writes=False)).pace
+    assert pace is not None
+    assert (len(pace.tries), pace.slower_from, pace.ended_after) == (5, None, 3), pace.stopped
+    assert (tried.count(USER), len(tried)) == (1, 6)
+
+
+def test_how_wrong_logins_are_slowed_down_is_told_in_words() -> None:
+    quick, slow = LoginTry(0.01), LoginTry(3.0)
+    assert [each.good for each in pace_remarks(LoginPace((quick,) * 6))] == [False, False]
+    assert [each.good for each in pace_remarks(LoginPace((quick, quick, slow)))] == [True]
+    assert (LoginPace((quick, quick, slow)).slower_from, LoginPace((slow, slow)).slower_from) == (3, 1)
+    barred = list(pace_remarks(LoginPace((quick, quick), "127.0.0.1:21 refuses the connection")))
+    assert [(each.topic, each.good) for each in barred] == [("delay", False), ("barring", True)]
+    assert [each.good for each in pace_remarks(LoginPace((LoginTry(0.1, let_in=True),)))] == [False]

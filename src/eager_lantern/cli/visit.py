@@ -89,7 +89,7 @@ def visit(
     any_certificate: Annotated[bool, typer.Option(help="Do not examine the certificate or host key.")] = False,
     host_key: Annotated[str, typer.Option(help="The fingerprint that SSH is to show, as SHA256:….")] = "",
     closely: Annotated[
-        bool, typer.Option("--closely", help="Look at TLS closely: chain, names, end, reuse, login in clear.")
+        bool, typer.Option("--closely", help="Look closely at TLS or SSH: certificate, key, reuse, algorithms.")
     ] = False,
     range_connections: Annotated[
         int, typer.Option("--range", min=0, max=16, help="Find the range of data ports on so many connections.")
@@ -100,6 +100,10 @@ def visit(
         list[str] | None,
         typer.Option("--from", help="Visit from ssh://USER@HOST instead, which needs Python 3.9; may be repeated."),
     ] = None,
+    wrong_logins: Annotated[
+        int,
+        typer.Option(min=0, max=20, help="So many wrong logins as nobody: does it slow? May bar this address."),
+    ] = 0,
     lamp: Annotated[bool, typer.Option("--lamp", help="Sweep a lit lamp instead of a session.")] = False,
     list_only: Annotated[bool, typer.Option(help="Send and fetch nothing.")] = False,
     timeout: Annotated[float, typer.Option(min=0.1, max=600, help="Seconds for each rung.")] = 10,
@@ -139,6 +143,7 @@ def visit(
             looks_closer=closely,
             tries_rights=rights,
             tries_caution=caution,
+            login_tries=wrong_logins,
             host_key=host_key or None,
             range_connections=range_connections,
             timeout=timeout,
@@ -156,7 +161,7 @@ def visit(
             if source
             else [_host(target, protocol, place.name)]
         )
-        return [_ready(each, options | {"standpoint": place}, passwords) for each in wanted]
+        return _guessed_once([_ready(each, options | {"standpoint": place}, passwords) for each in wanted])
 
     try:
         places = asyncio.run(seen_from(names, prepared, _progress(len(names) > 1)))
@@ -208,6 +213,17 @@ def _ready(wanted: Wanted, options: dict[str, Any], passwords: dict[str, Secret]
             passwords[plan.user] = password_for(plan.name, plan.user)
         plan = replace(plan, password=passwords[plan.user])
     return replace(wanted, plan=plan)
+
+
+def _guessed_once(wanted: Sequence[Wanted]) -> list[Wanted]:
+    """Wrong logins for the first visit of each service only."""
+    known: set[tuple[str, int]] = set()
+    found = []
+    for each in wanted:
+        tries = each.plan.login_tries if (key := (each.plan.service, each.plan.port)) not in known else 0
+        known.add(key)
+        found.append(replace(each, plan=replace(each.plan, login_tries=tries)))
+    return found
 
 
 def _chosen(**options: Any) -> dict[str, Any]:

@@ -9,9 +9,11 @@ from typing import Literal, get_args
 from msgspec import Struct
 
 from .caution import Caution
+from .login_pace import LoginPace
 from .ports import PortSet
 from .range_estimate import RangeSeen
 from .rights import RightsSeen
+from .ssh_facts import SshFacts
 from .tls_facts import TlsFacts
 
 Rung = Literal[
@@ -57,6 +59,8 @@ class Climb(Struct, frozen=True):
     planned: PortSet = PortSet()
     rights: RightsSeen | None = None
     caution: Caution | None = None
+    ssh: SshFacts | None = None
+    pace: LoginPace | None = None
     place: str = "here"
 
     @property

@@ -194,6 +194,8 @@ def _climb(climb: Climb) -> dict[str, Any]:
         **({"tls": to_builtins(climb.tls)} if climb.tls else {}),
         **({"range": _range(climb.range)} if climb.range else {}),
         **({"rights": to_builtins(climb.rights)} if climb.rights else {}),
+        **({"ssh": to_builtins(climb.ssh)} if climb.ssh else {}),
+        **({"wrong_logins": to_builtins(climb.pace)} if climb.pace else {}),
         **({"caution": to_builtins(climb.caution)} if climb.caution else {}),
     }
 

@@ -35,6 +35,8 @@ _ADVICE: dict[tuple[Rung, Outcome], str] = {
     ("data", "wrong"): "Something else answers on the data port: compare the forwarded range with the server's.",
     ("list", "refused"): "The data connection opens but listing is refused: the account's folder or its rights, or "
     "TLS on the data connection.",
+    ("list", "wrong"): "The listing breaks off, has no end, or holds names that lead elsewhere: fetch nothing before "
+    "you know why; the server's log of this moment tells.",
     ("list", "silent"): "The data connection opens and nothing comes: a device in between may hold it back.",
     ("send", "refused"): "The account may not write here: if it ought to, give it the right and a folder it owns.",
     ("send", "silent"): "Sending stalls: packets may be too large for the way (path MTU), or the disk is full.",

@@ -67,6 +67,7 @@ class Plan:
     range_connections: int = 0
     tries_rights: bool = False
     tries_caution: bool = False
+    login_tries: int = 0
     rights: frozenset[Right] | None = None
     confined: bool | None = None
     planned: PortSet = NO_PORTS

@@ -11,6 +11,7 @@ from .failed import Failed
 from .plan import Plan
 from .session import Session
 
+NO_FILE = "there was no file to try it on"
 OUTSIDE = ("/etc", "/Windows", "/root", "/home")
 _FAULTS = (ProtocolFault, OSError, ssl.SSLError)
 
@@ -64,7 +65,7 @@ class Trial:
     ) -> bool:
         """A right that takes a data connection; not tried where there is nothing to try it on."""
         if not possible:
-            return self._note(right, None, "there was no file to try it on")
+            return self._note(right, None, NO_FILE)
         try:
             await self._mover.moved(verb, argument, content)
         except Failed as failed:
@@ -76,7 +77,7 @@ class Trial:
     async def _asked(self, right: Right, *commands: tuple[str, str], possible: bool = True) -> bool:
         """A right that takes commands alone."""
         if not possible:
-            return self._note(right, None, "there was no file to try it on")
+            return self._note(right, None, NO_FILE)
         for verb, argument in commands:
             reply = await self._mover.session.ask(verb, argument)
             if reply.kind not in (2, 3):

@@ -10,6 +10,7 @@ from typing import Literal, TypeVar
 
 from ..wire.control import Control, Event, Farewell, Opening, State
 from ..wire.endpoints import Endpoint, eprt_argument, extended_port, passive_endpoint, port_argument
+from ..wire.listing import Listing
 from ..wire.reply import ProtocolFault, Reply
 from .channel import Channel
 from .failed import Failed
@@ -86,6 +87,11 @@ class Session:
 
     async def enter(self, address: str) -> None:
         """Everything up to and with the login."""
+        await self.arrive(address)
+        await self.login()
+
+    async def arrive(self, address: str) -> None:
+        """Everything up to the login."""
         await self.connect(address)
         if self.plan.security == "implicit":
             await self.secure()
@@ -94,7 +100,6 @@ class Session:
             await self.secure()
         elif self.plan.security == "implicit":
             await self.protect()
-        await self.login()
 
     async def ask(self, verb: str, argument: str = "") -> Reply:
         """Send a command and wait for its completion."""
@@ -261,6 +266,14 @@ async def received(data: Channel, most: int) -> AsyncIterator[bytes]:
         if total > most:
             raise Failed("wrong", f"more than {most} bytes came; given up")
         yield chunk
+
+
+def trusted(listing: Listing) -> str:
+    """What a listing holds. Raises Failed where names in it are tricks."""
+    if listing.tricks:
+        names = "; ".join(listing.tricks)
+        raise Failed("wrong", f"{listing}, with names that lead elsewhere or steer a terminal: {names}")
+    return str(listing)
 
 
 async def timed(seconds: float, what: Awaitable[Done]) -> Done:

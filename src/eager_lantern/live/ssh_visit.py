@@ -6,19 +6,29 @@ key is the expected one.
 """
 
 import asyncio
+import contextlib
 import secrets
 import time
 from collections.abc import Awaitable, Callable
+from dataclasses import replace
 
 import asyncssh
 
 from ..core.ladder import SSH_RUNGS, Climb, Outcome, Rung
+from ..core.login_pace import LoginPace, LoginTry
+from ..core.rights import RightsSeen
+from ..core.ssh_facts import SshFacts
 from ..wire.endpoints import Endpoint
+from ..wire.harmless import decoded
+from ..wire.listing import checked_names
 from .failed import Failed
+from .login_pace import stranger
 from .lookup import looked_up, target_of
 from .notebook import Notebook
 from .plan import Plan
-from .session import timed
+from .session import timed, trusted
+from .ssh_offer import ssh_offer
+from .ssh_rights import SshTrial
 from .standpoint import Connected
 from .visit import PREFIX, TIDY_SECONDS, Progress
 
@@ -32,11 +42,17 @@ async def ssh_visit(plan: Plan, progress: Progress = lambda rung: None) -> Climb
     try:
         async with asyncio.timeout(plan.limit):
             await climber.climb()
+        with contextlib.suppress(TimeoutError):
+            async with asyncio.timeout(plan.limit):
+                await climber.look_further()
     except TimeoutError:
         climber.note(climber.current, "silent", f"the whole visit took more than {plan.limit:g} s; ended here", None)
     finally:
         await climber.leave()
-    return Climb(target_of(plan), plan.service, plan.client, "", climber.ladder())
+    return Climb(
+        target_of(plan), plan.service, plan.client, "", climber.ladder(),
+        ssh=climber.facts, rights=climber.rights, pace=climber.pace,
+    )  # fmt: skip
 
 
 class _Client(asyncssh.SSHClient):
@@ -47,6 +63,8 @@ class _Client(asyncssh.SSHClient):
         self.version = ""
         self.key = ""
         self.key_fits = False
+        self.kind, self.fingerprint, self.bits = "", "", 0
+        self.asked_at = 0.0
         self.asked = False
         self._connection: asyncssh.SSHClientConnection | None = None
 
@@ -58,9 +76,10 @@ class _Client(asyncssh.SSHClient):
         """The server has shown its host key."""
         assert self._connection is not None
         self.version = str(self._connection.get_extra_info("server_version", ""))
-        fingerprint = key.get_fingerprint()
-        self.key = f"{key.get_algorithm()} {fingerprint}"
-        self.key_fits = self.plan.any_certificate or fingerprint == self.plan.host_key
+        self.kind, self.fingerprint = key.get_algorithm(), key.get_fingerprint()
+        self.bits = getattr(key.pyca_key, "key_size", 0)
+        self.key = f"{self.kind} {self.fingerprint}"
+        self.key_fits = self.plan.any_certificate or self.fingerprint == self.plan.host_key
         return self.key_fits
 
     def password_auth_requested(self) -> str | None:
@@ -68,6 +87,7 @@ class _Client(asyncssh.SSHClient):
         if self.asked:
             return None
         self.asked = True
+        self.asked_at = time.perf_counter()
         return self.plan.password.reveal()
 
 
@@ -85,6 +105,10 @@ class _Climber(Notebook):
         self._connected: Connected | None = None
         self._connection: asyncssh.SSHClientConnection | None = None
         self._files: asyncssh.SFTPClient | None = None
+        self.answered_at = 0.0
+        self.facts: SshFacts | None = None
+        self.rights: RightsSeen | None = None
+        self.pace: LoginPace | None = None
 
     async def climb(self) -> None:
         """Every rung until one fails."""
@@ -97,6 +121,42 @@ class _Climber(Notebook):
                 await self._written_and_read()
         except Failed:
             return
+
+    async def look_further(self) -> None:
+        """What SSH offers, rights and wrong logins, as far as they are asked for and the session has come."""
+        plan = self.plan
+        if plan.looks_closer and self.client.kind and (offer := await ssh_offer(plan, self.address)):
+            self.facts = SshFacts(offer, self.client.kind, self.client.bits, self.client.fingerprint, plan.host_key)
+        if plan.tries_rights and self._files is not None:
+            with contextlib.suppress(*_FAULTS):
+                self.rights = await SshTrial(self._files, plan, PREFIX).seen()
+        if plan.login_tries and self.address:  # last, since it may bar this address
+            self.pace = await self._pace()
+
+    async def _pace(self) -> LoginPace:
+        """Wrong logins, each on a connection of its own."""
+        tries: list[LoginTry] = []
+        for _ in range(self.plan.login_tries):
+            guess = _Climber(replace(stranger(self.plan), any_certificate=True), self.progress)
+            guess.address = self.address
+            try:
+                await guess.log_in()
+            finally:
+                await guess.leave()
+            if not guess.client.asked_at:
+                return LoginPace(tuple(tries), guess.climbed[guess.current].detail)
+            login = guess.climbed["login"]
+            tries.append(LoginTry(guess.answered_at - guess.client.asked_at, login.outcome == "ok"))
+            if login.outcome == "ok":
+                break
+        return LoginPace(tuple(tries))
+
+    async def log_in(self) -> None:
+        """The rungs from connect to login, whatever comes of them."""
+        with contextlib.suppress(Failed):
+            await self._rung("connect", self._connect)
+            await self._entered()
+        self.answered_at = time.perf_counter()
 
     async def _name(self) -> str:
         self.address, detail = await looked_up(self.plan)
@@ -150,7 +210,7 @@ class _Climber(Notebook):
 
     def _passed(self, started: float) -> None:
         """The rungs that lie behind once the host key was shown."""
-        self.note("greet", "ok", f"SSH-2.0, {self.client.version}", started)
+        self.note("greet", "ok", self.client.version, started)
         self.note("secure", "ok", self._algorithms(), started)
         compared = "not compared" if self.plan.any_certificate else "as expected"
         self.note("host-key", "ok", f"{self.client.key}, {compared}", started)
@@ -161,7 +221,7 @@ class _Climber(Notebook):
             rung: Rung = "greet"
         elif not self.client.key_fits:
             rung = "host-key"
-            self.note("greet", "ok", f"SSH-2.0, {self.client.version}", started)
+            self.note("greet", "ok", self.client.version, started)
         else:
             rung = "login"
             self._passed(started)
@@ -182,12 +242,13 @@ class _Climber(Notebook):
     async def _list(self) -> str:
         assert self._connection is not None
         self._files = await self._connection.start_sftp_client()
-        count = 0
-        async for _ in self._files.scandir("."):
-            count += 1
-            if count > MOST_ENTRIES:
+        names: list[str] = []
+        async for each in self._files.scandir("."):
+            name = each.filename
+            names.append(decoded(name) if isinstance(name, bytes) else name)
+            if len(names) > MOST_ENTRIES:
                 raise Failed("wrong", f"more than {MOST_ENTRIES} entries in the folder; given up")
-        return f"{count} entries"
+        return trusted(checked_names(names))
 
     async def _written_and_read(self) -> None:
         await self._rung("send", self._send)

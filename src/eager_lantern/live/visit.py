@@ -18,21 +18,24 @@ from typing import Literal
 from ..core.addresses import Address
 from ..core.caution import Caution
 from ..core.ladder import RUNGS, Climb, Rung
+from ..core.login_pace import LoginPace
 from ..core.range_estimate import RangeSeen
 from ..core.rights import RightsSeen
 from ..core.tls_facts import TlsFacts
 from ..wire.control import State
 from ..wire.endpoints import Endpoint
+from ..wire.listing import read_listing
 from ..wire.reply import ProtocolFault
 from .caution import caution
 from .channel import Channel
 from .failed import Failed
+from .login_pace import login_pace
 from .lookup import looked_up, target_of
 from .notebook import Notebook
 from .plan import Plan
 from .range_probe import range_seen
 from .rights import Trial
-from .session import MOST_LISTING_BYTES, Listener, Session, received, timed
+from .session import MOST_LISTING_BYTES, Listener, Session, received, timed, trusted
 from .tls_facts import tls_facts
 
 PREFIX = "eager-lantern-visit-"
@@ -48,7 +51,9 @@ async def visit(plan: Plan, progress: Progress = lambda rung: None) -> Climb:
     try:
         async with asyncio.timeout(plan.limit):
             await climber.climb()
-            await climber.look_further()
+        with contextlib.suppress(TimeoutError):
+            async with asyncio.timeout(plan.limit):
+                await climber.look_further()
     except TimeoutError:
         climber.note(climber.current, "silent", f"the whole visit took more than {plan.limit:g} s; ended here", None)
     finally:
@@ -56,7 +61,7 @@ async def visit(plan: Plan, progress: Progress = lambda rung: None) -> Climb:
     return Climb(
         target_of(plan), plan.service, plan.client, plan.mode, climber.ladder(), planned=plan.planned,
         tls=climber.tls, range=climber.range, rights=climber.rights,
-        caution=climber.caution,
+        caution=climber.caution, pace=climber.pace,
     )  # fmt: skip
 
 
@@ -89,6 +94,7 @@ class _Climber(Notebook):
         self.range: RangeSeen | None = None
         self.rights: RightsSeen | None = None
         self.caution: Caution | None = None
+        self.pace: LoginPace | None = None
 
     async def climb(self) -> None:
         """Every rung until one fails."""
@@ -136,9 +142,9 @@ class _Climber(Notebook):
 
         async def listed() -> str:
             await self._begin(data, "LIST", "")
-            size = sum([len(chunk) async for chunk in received(data, MOST_LISTING_BYTES)])
+            came = b"".join([chunk async for chunk in received(data, MOST_LISTING_BYTES)])
             await self._finished(data, "LIST")
-            return f"{size} bytes of listing"
+            return trusted(read_listing(came))
 
         await self._rung("list", listed)
 
@@ -160,6 +166,8 @@ class _Climber(Notebook):
         with contextlib.suppress(Failed, ProtocolFault, OSError, ssl.SSLError):
             if plan.range_connections:
                 self.range = await range_seen(plan, self.address, plan.range_connections)
+        if plan.login_tries:  # last, since it may bar this address
+            self.pace = await login_pace(plan, self.address)
 
     async def list_without_resuming(self) -> None:
         """One more listing whose data connection resumes nothing, to see whether that is demanded."""

@@ -7,6 +7,8 @@ from rich.text import Text
 
 from ..core.caution import cautions
 from ..core.ladder import Climb, Climbed
+from ..core.login_pace import pace_remarks
+from ..core.ssh_facts import ssh_remarks
 from ..core.tls_facts import remarks
 from .screen import Share, between, columns, state
 from .style import ACCENT, STOPS, STRONG, UNTRIED
@@ -43,12 +45,16 @@ def _extras(climb: Climb) -> Iterator[Iterator[RenderableType]]:
     """What was looked at beyond the ladder."""
     if climb.tls is not None:
         yield facts_view("TLS, looked at closely", remarks(climb.tls))
+    if climb.ssh is not None:
+        yield facts_view("SSH, looked at closely", ssh_remarks(climb.ssh))
     if climb.caution is not None:
         yield facts_view("The server's own caution", cautions(climb.caution))
     if climb.range is not None:
         yield range_view(climb.range, climb.planned)
     if climb.rights is not None:
         yield rights_view(climb.rights)
+    if climb.pace is not None:
+        yield facts_view("How it takes wrong logins", pace_remarks(climb.pace))
 
 
 def visits_view(climbs: Sequence[Climb]) -> Iterator[RenderableType]:

@@ -1,0 +1,66 @@
+"""Wrong logins in a row, of an account that does not exist, to see whether a server slows them down."""
+
+import secrets
+import ssl
+import time
+from dataclasses import replace
+
+from msgspec import structs
+
+from ..core.login_pace import LoginPace, LoginTry
+from ..wire.control import State
+from ..wire.reply import ProtocolFault
+from .failed import Failed
+from .plan import Plan
+from .secret import Secret
+from .session import Session, timed
+
+PATIENCE_SECONDS = 30.0
+"""A slow answer is what is looked for."""
+LIMIT_SECONDS = 80.0
+
+
+def stranger(plan: Plan) -> Plan:
+    """The same visit as somebody who has no account."""
+    return replace(plan, user=f"nobody-{secrets.token_hex(6)}", password=Secret(secrets.token_hex(8)))
+
+
+async def login_pace(plan: Plan, address: str) -> LoginPace:
+    """As many wrong logins as planned, on one connection as long as the server lets it stand."""
+    guess, tries = stranger(plan), list[LoginTry]()
+    session: Session | None = None
+    end = time.monotonic() + LIMIT_SECONDS
+    try:
+        while len(tries) < plan.login_tries and not any(each.let_in for each in tries) and time.monotonic() < end:
+            if session is None:
+                session = Session(guess)
+                await timed(plan.timeout, session.arrive(address))
+            tried = await _tried(session, max(plan.timeout, PATIENCE_SECONDS))
+            if tried is not None:
+                tries.append(tried)
+            elif tries:
+                tries[-1] = structs.replace(tries[-1], ended=True)
+            else:
+                return LoginPace((), "it ends the connection before any answer")
+            if tries[-1].ended:
+                await session.leave()
+                session = None
+    except (Failed, ProtocolFault, OSError, ssl.SSLError) as error:
+        return LoginPace(tuple(tries), str(error))
+    finally:
+        if session is not None:
+            await session.leave()
+    return LoginPace(tuple(tries))
+
+
+async def _tried(session: Session, patience: float) -> LoginTry | None:
+    """One login; None where the connection is over before it is answered."""
+    started = time.perf_counter()
+    try:
+        await timed(patience, session.login())
+    except Failed as failed:
+        if failed.outcome == "silent":
+            raise
+        over = session.control.state is State.CLOSED
+        return None if failed.outcome == "wrong" else LoginTry(time.perf_counter() - started, ended=over)
+    return LoginTry(time.perf_counter() - started, let_in=True)
