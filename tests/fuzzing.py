@@ -46,8 +46,8 @@ def replies(data: bytes) -> bool:
 
 def control(data: bytes) -> bool:
     machine = Control()
-    first, rest = cut(data)
-    machine.receive(first)
+    greeting, end, rest = data.partition(b"\n")
+    machine.receive(greeting + end)
     machine.command("LIST")
     return bool(machine.receive(rest))
 
@@ -87,7 +87,7 @@ REPLIES = (
 )  # fmt: skip
 TARGETS = {
     "replies": Target(replies, REPLIES),
-    "control": Target(control, REPLIES),
+    "control": Target(control, tuple(b"220 ready\r\n" + each for each in REPLIES)),
     "passive": Target(passive, (b"Passive Mode (127,0,0,1,240,12).", b"127,0,0,1,0,0", b"= 10,61,4,20,239,16")),
     "extended": Target(extended, (b"Extended (|||61200|)", b"(!!!99999!)", b"(|1|10.61.4.20|99|)")),
     "lamp": Target(

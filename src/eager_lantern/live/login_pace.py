@@ -38,10 +38,10 @@ async def login_pace(plan: Plan, address: str) -> LoginPace:
             tried = await _tried(session, max(plan.timeout, PATIENCE_SECONDS))
             if tried is not None:
                 tries.append(tried)
-            elif tries:
+            elif tries and not tries[-1].ended:
                 tries[-1] = structs.replace(tries[-1], ended=True)
             else:
-                return LoginPace((), "it ends the connection before any answer")
+                return LoginPace(tuple(tries), "it ends new connections before any answer")
             if tries[-1].ended:
                 await session.leave()
                 session = None
