@@ -10,7 +10,8 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 Act = Callable[[socket.socket], object]
-GREETING, DATA = "GREETING", "DATA"
+HELD: list[socket.socket] = []
+GREETING, DATA, BACK = "GREETING", "DATA", "BACK"
 USUAL = {
     GREETING: b"220 ready\r\n", "USER": b"331 password\r\n", "PASS": b"230 in\r\n", "AUTH": b"234 go on\r\n",
     "PBSZ": b"200 ok\r\n", "PROT": b"200 ok\r\n", "TYPE": b"200 ok\r\n", "LIST": b"150 here\r\n",
@@ -21,7 +22,7 @@ USUAL = {
 @dataclass
 class Way:
     """One way to misbehave: the answer to a verb as bytes, or as an act on the connection; ``DATA`` is
-    what it does with a data connection."""
+    what it does with a data connection, ``BACK`` what it gives back of a file."""
 
     name: str
     rung: str
@@ -92,6 +93,18 @@ def listing(*names: bytes) -> Act:
     return act
 
 
+def deaf(peer: socket.socket) -> None:
+    """A data port whose queue is full, so that nobody gets through."""
+    waiting = socket.create_server(("127.0.0.1", 0), backlog=0)
+    callers = [socket.socket() for _ in range(3)]
+    for each in callers:
+        each.setblocking(False)
+        each.connect_ex(waiting.getsockname())
+    HELD.extend([waiting, *callers])
+    high, low = divmod(waiting.getsockname()[1], 256)
+    peer.sendall(f"227 (127,0,0,1,{high},{low})\r\n".encode())
+
+
 def endless(code: bytes) -> Act:
     """A reply of many lines that never comes to its last."""
     return lambda peer: [peer.sendall(code + b"-and so on\r\n") for _ in range(40_000)]
@@ -134,7 +147,11 @@ WAYS = [
     Way("names of another system", "list", "wrong", {DATA: listing(b"..\\..\\boot.ini")}),
     Way("terminal codes in a refusal", "send", "refused", {"STOR": b"553 \x1b[2J\x1b]0;owned\x07\r\n"}),
     Way("ends the session at the listing", "list", "refused", {"LIST": b"421 \x1b[31mbye\r\n"}),
+    Way("a data port that never answers", "data", "silent", {"PASV": deaf}),
     Way("hangs up while a file is sent", "send", "wrong", {"STOR": hang_up}),
+    Way("hangs up while a file is fetched", "fetch", "wrong", {"RETR": hang_up}),
+    Way("sends back other bytes", "fetch", "wrong", {BACK: b"something else"}),
+    Way("hangs up at the removal", "tidy", "wrong", {"DELE": hang_up}),
 ]
 
 
@@ -143,6 +160,7 @@ def hostile(way: Way) -> Iterator[int]:
     """A running server that misbehaves so; its port."""
     listener = socket.create_server(("127.0.0.1", 0))
     script: dict[str, bytes | Act] = {**USUAL, **way.script}
+    stored: list[bytes] = []
 
     def accept() -> None:
         with contextlib.suppress(OSError):
@@ -179,8 +197,10 @@ def hostile(way: Way) -> Iterator[int]:
             with contextlib.suppress(OSError):
                 act(peer)
         elif verb == "STOR":
-            while peer.recv(65536):
-                pass
+            while piece := peer.recv(65536):
+                stored.append(piece)
+        elif verb == "RETR":
+            peer.sendall(script.get(BACK, b"".join(stored)))  # type: ignore[arg-type]
         peer.close()
 
     threading.Thread(target=accept, daemon=True).start()

@@ -107,6 +107,18 @@ class TestFarHost:
         assert done.returncode == 3
         assert "out of reach: ssh says: connect to host 127.0.0.1 port 1: Connection refused" in done.stdout
 
+    def test_a_wrong_password_is_tried_once_however_many_places_visit(self, host: FarHost, server: StandIn) -> None:
+        tried: list[str] = []
+        handler = server._servers[0].handler
+        handler.auth_failed_timeout = 0.1
+        handler.ftp_PASS = lambda self, line, known=handler.ftp_PASS: (tried.append(line), known(self, line))[1]
+        words = words_for(server, "--from", host.place, "--from", "here", "--format", "json")
+        done = run(*words, EAGER_LANTERN_PASSWORD="not-it")
+        ends = [
+            {r["rung"]: r["outcome"] for r in each["rungs"]}["login"] for each in json.loads(done.stdout)["promises"]
+        ]
+        assert (done.returncode, sorted(ends), tried) == (1, ["refused", "unknown"], ["not-it"])
+
     def test_a_hostile_server_does_the_same_to_a_visit_from_another_host(self, host: FarHost) -> None:
         async def climbed() -> dict[str, tuple[str, str]]:
             async with Elsewhere(host.place) as place:

@@ -27,6 +27,7 @@ from ..files.results import as_json, visit_result
 from ..files.site_file import find_site_file, read_site
 from ..files.written import write_new, write_over
 from ..live.here import HERE
+from ..live.login_gate import LoginGate
 from ..live.place_name import checked_place
 from ..live.plan import Plan
 from ..live.secret import NoPassword, Secret, password_for
@@ -43,6 +44,10 @@ from .visits import Wanted, visits_of
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 CANNOT_TELL = 3
 IMPLICIT_PORT = 990
+
+
+Login = tuple[Secret, LoginGate]
+"""The password of an account, and who may try it."""
 
 
 class Transfer(StrEnum):
@@ -153,7 +158,7 @@ def visit(
         )
     except ValueError as error:
         raise typer.BadParameter(str(error)) from None
-    passwords: dict[str, Secret] = {}
+    accounts: dict[str, Login] = {}
 
     async def prepared(place: Standpoint) -> list[Wanted]:
         wanted = (
@@ -161,7 +166,7 @@ def visit(
             if source
             else [_host(target, protocol, place.name)]
         )
-        return _guessed_once([_ready(each, options | {"standpoint": place}, passwords) for each in wanted])
+        return _guessed_once([_ready(each, options | {"standpoint": place}, accounts) for each in wanted])
 
     try:
         places = asyncio.run(seen_from(names, prepared, _progress(len(names) > 1)))
@@ -205,13 +210,14 @@ def _mode(mode: SessionMode | None) -> Mode | None:
     return None if mode is None else "active" if mode is SessionMode.active else "passive"
 
 
-def _ready(wanted: Wanted, options: dict[str, Any], passwords: dict[str, Secret]) -> Wanted:
+def _ready(wanted: Wanted, options: dict[str, Any], accounts: dict[str, Login]) -> Wanted:
     """A visit with the options on top, and the password, which is asked for once an account. Raises NoPassword."""
     plan = replace(wanted.plan, **options)
     if wanted.act != "knock":
-        if plan.user not in passwords:
-            passwords[plan.user] = password_for(plan.name, plan.user)
-        plan = replace(plan, password=passwords[plan.user])
+        if plan.user not in accounts:
+            accounts[plan.user] = password_for(plan.name, plan.user), LoginGate()
+        password, gate = accounts[plan.user]
+        plan = replace(plan, password=password, gate=gate)
     return replace(wanted, plan=plan)
 
 

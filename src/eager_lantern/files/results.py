@@ -296,6 +296,7 @@ def beside_result(compared: Compared) -> dict[str, Any]:
     """A promise of ``check --seen``: predicted beside observed."""
     parts_at = compared.parts_at
     return {
+        "place": compared.climb.place,
         "client": compared.climb.client,
         "service": compared.climb.service,
         "mode": compared.climb.mode,

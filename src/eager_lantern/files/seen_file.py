@@ -27,6 +27,7 @@ class _Visit(msgspec.Struct):
     target: str
     rungs: tuple[_Rung, ...]
     holds: Literal["works", "shut"] = "works"
+    place: str = "here"
 
 
 class Taken(msgspec.Struct):
@@ -66,5 +67,5 @@ def read_seen(path: Path) -> Seen:
 def _climb(visit: _Visit) -> Climb:
     rungs = tuple(Climbed(each.rung, each.outcome, each.detail, each.ms, each.advice) for each in visit.rungs)
     if all(each.rung != "list" for each in rungs):  # only the port was tried
-        return Climb(visit.target, visit.service, visit.client, "", rungs, visit.holds, ("connect",))
-    return Climb(visit.target, visit.service, visit.client, visit.mode, rungs)
+        return Climb(visit.target, visit.service, visit.client, "", rungs, visit.holds, ("connect",), place=visit.place)
+    return Climb(visit.target, visit.service, visit.client, visit.mode, rungs, place=visit.place)

@@ -11,6 +11,7 @@ from ..core.login_pace import LoginPace, LoginTry
 from ..wire.control import State
 from ..wire.reply import ProtocolFault
 from .failed import Failed
+from .login_gate import LoginGate
 from .plan import Plan
 from .secret import Secret
 from .session import Session, timed
@@ -22,7 +23,7 @@ LIMIT_SECONDS = 80.0
 
 def stranger(plan: Plan) -> Plan:
     """The same visit as somebody who has no account."""
-    return replace(plan, user=f"nobody-{secrets.token_hex(6)}", password=Secret(secrets.token_hex(8)))
+    return replace(plan, user=f"nobody-{secrets.token_hex(6)}", password=Secret(secrets.token_hex(8)), gate=LoginGate())
 
 
 async def login_pace(plan: Plan, address: str) -> LoginPace:

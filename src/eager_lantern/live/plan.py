@@ -1,12 +1,13 @@
 """What a visit is to do."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Literal, Protocol
 
 from ..core.ports import NO_PORTS, UNPRIVILEGED, PortSet
 from ..core.site import Right, TlsMode
 from .here import HERE
+from .login_gate import LoginGate
 from .secret import Secret
 from .standpoint import Standpoint
 
@@ -43,7 +44,8 @@ class Plan:
     ``name`` is what users type and certificates are made for; ``address`` is where to
     connect when the name is not to be looked up; ``host_key`` is the fingerprint
     that SSH is to show; ``lasts`` is how long sending is drawn out;
-    ``standpoint`` is the place that it is made from.
+    ``standpoint`` is the place that it is made from, and ``gate`` is shared by the visits that log in to
+    one account.
     """
 
     name: str
@@ -79,5 +81,6 @@ class Plan:
     lasts: float = 0
     reach: Reach = directly
     standpoint: Standpoint = HERE
+    gate: LoginGate = field(default_factory=LoginGate)
     client: str = "here"
     service: str = ""

@@ -84,7 +84,7 @@ class _Client(asyncssh.SSHClient):
 
     def password_auth_requested(self) -> str | None:
         """The server takes passwords; it gets one, once."""
-        if self.asked:
+        if self.asked or self.plan.gate.shut:
             return None
         self.asked = True
         self.asked_at = time.perf_counter()
@@ -115,7 +115,8 @@ class _Climber(Notebook):
         try:
             await self._rung("name", self._name)
             await self._rung("connect", self._connect)
-            await self._entered()
+            async with self.plan.gate.turn():
+                await self._entered()
             await self._rung("list", self._list)
             if self.plan.writes:
                 await self._written_and_read()
@@ -181,6 +182,9 @@ class _Climber(Notebook):
         except asyncssh.HostKeyNotVerifiable:
             raise self._stopped("wrong", self._key_differs(), started) from None
         except asyncssh.PermissionDenied as error:
+            if self.plan.gate.shut:
+                raise self._stopped("unknown", self.plan.gate.shut, started) from None
+            self.plan.gate.turned_away(error.reason)
             raise self._stopped("refused", f"the server says {error.reason}", started) from None
         except asyncssh.KeyExchangeFailed as error:
             self.note("secure", "wrong", f"no common algorithm: {error.reason}", started)
@@ -189,6 +193,7 @@ class _Climber(Notebook):
             reason = getattr(error, "reason", "") or str(error) or "the server hangs up"
             raise self._stopped("wrong", reason, started) from None
         self._passed(started)
+        self.plan.gate.let_in()
         self.note("login", "ok", f"as {self.plan.user}", started)
 
     async def _shaken(self) -> asyncssh.SSHClientConnection:
@@ -297,7 +302,8 @@ class _Climber(Notebook):
             try:
                 await timed(TIDY_SECONDS, self._remove())
             except (Failed, *_FAULTS) as error:
-                self.note("tidy", "refused", f"{self.file} may still be on the server: {error}", None)
+                failed = _as_failed(error)
+                self.note("tidy", failed.outcome, f"{self.file} may still be on the server: {failed.detail}", None)
         if self._connection is not None:
             self._connection.abort()
         elif self._connected is not None:

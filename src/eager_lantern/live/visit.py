@@ -101,10 +101,23 @@ class _Climber(Notebook):
         with contextlib.suppress(Failed):
             await self._found()
             await self._greeted_and_secured()
-            await self._rung("login", self.session.login)
+            async with self.plan.gate.turn():
+                await self._rung("login", self._login)
             await self._listing()
             if self.plan.writes:
                 await self._written_and_read()
+
+    async def _login(self) -> str:
+        """Only if it may be tried."""
+        self.plan.gate.pass_or_fail()
+        try:
+            detail = await self.session.login()
+        except Failed as failed:
+            if failed.outcome == "refused":
+                self.plan.gate.turned_away(failed.detail)
+            raise
+        self.plan.gate.let_in()
+        return detail
 
     @property
     def logged_in(self) -> bool:
@@ -360,8 +373,8 @@ class _Climber(Notebook):
                 async with asyncio.timeout(TIDY_SECONDS):
                     await self._remove_somehow()
             except (Failed, ProtocolFault, OSError, ssl.SSLError, TimeoutError) as error:
-                detail = str(error) or "no answer"
-                self.note("tidy", "refused", f"{self.file} may still be on the server: {detail}", None)
+                failed = _as_failed(error)
+                self.note("tidy", failed.outcome, f"{self.file} may still be on the server: {failed.detail}", None)
         await self.session.leave()
 
     async def _remove_somehow(self) -> None:
@@ -380,5 +393,7 @@ def _as_failed(error: Exception) -> Failed:
     SSL errors, though they are of that kind too, are the peer's."""
     if isinstance(error, Failed):
         return error
+    if isinstance(error, TimeoutError):
+        return Failed("silent", "no answer in time")
     ours = isinstance(error, ValueError) and not isinstance(error, OSError)
     return Failed("unknown" if ours else "wrong", str(error))

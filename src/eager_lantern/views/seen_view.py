@@ -27,7 +27,8 @@ def seen_view(found: Sequence[Compared], taken: str, line: LineOf) -> Iterator[R
 def _promise(each: Compared, line: LineOf) -> Iterator[RenderableType]:
     promise = each.forecast.promise
     mode = "shut" if promise.holds == "shut" else promise.mode
-    yield Text(f"{promise.client} → {promise.service}{f', {mode}' if mode else ''}", style=STRONG)
+    whence = "" if each.climb.place == "here" else f", seen from {each.climb.place}"
+    yield Text(f"{promise.client} → {promise.service}{f', {mode}' if mode else ''}{whence}", style=STRONG)
     table = columns(widths=(11, 20, 11, 7, None))
     table.add_row(*(Text(head, style=UNTRIED) for head in _HEADS))
     for beside in each.rungs:
