@@ -4,6 +4,7 @@ import ast
 import asyncio
 import json
 import os
+import shlex
 import shutil
 import signal
 import subprocess
@@ -15,18 +16,20 @@ from pathlib import Path
 from typing import Any
 
 import asyncssh
+import pexpect
 import pytest
 from far_host import FarHost, far_host, needs_ssh
 from hostile import WAYS, hostile
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from program import run
+from program import BEFORE, run
 from ssh_server import ssh_server
 
 from eager_lantern.core.ladder import Climb, Climbed
 from eager_lantern.core.lit import Sweep
 from eager_lantern.core.outlook import Outlook, parted, rows
 from eager_lantern.core.ports import PortSet
+from eager_lantern.lab.kernel import missing_means
 from eager_lantern.lab.stand_in import Guest, StandIn, StandInSetup
 from eager_lantern.live import far_end
 from eager_lantern.live.elsewhere import Elsewhere
@@ -39,6 +42,7 @@ from eager_lantern.live.plan import Plan
 from eager_lantern.live.secret import Secret
 from eager_lantern.live.visit import visit
 
+LACK = missing_means()
 PASSWORD, PASSIVE = "ebb-and-flow-61", PortSet.parse("31660-31667")
 SOURCE = Path(far_end.__file__)
 OLD = next(
@@ -71,6 +75,40 @@ def gone(host: FarHost) -> bool:
     while host.far_ends() and time.monotonic() < deadline:
         time.sleep(0.05)
     return not host.far_ends()
+
+
+def in_lab(host: str, serves: str, *words: str) -> tuple[dict[str, Any], int]:
+    """What the program prints as a host of the kernel lab of the faulty site."""
+    command = " ".join(["eager-lantern", "visit", str(BEFORE), *words, "--format", "json", "2>/dev/null"])
+    shell = [str(Path(__file__).with_name("lab_shell.py")), str(BEFORE), host, serves, command]
+    path = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
+    said, code = pexpect.run(
+        shlex.join([sys.executable, *shell]), timeout=90, withexitstatus=True, env={**os.environ, "PATH": path}
+    )
+    return json.loads(said), code
+
+
+class TestLab:
+    pytestmark = [*needs_ssh, pytest.mark.kernel, pytest.mark.skipif(bool(LACK), reason=LACK)]
+
+    def test_a_lamp_swept_through_the_packet_filter_measures_the_predicted_ledger(self) -> None:
+        found, code = in_lab("institute", "lamp", "--lamp")
+        assert (found["ledger"]["reachable"], found["ledger"]["measured"], code) == ("61200-61327", "61200-61327", 1)
+        data = next(each for each in found["sweeps"] if each["ok"] != "21")
+        assert (data["silent"], data["seen_from"]) == ("61328-61455", ["192.0.2.40"])
+
+    def test_each_place_sees_the_site_as_the_client_that_stands_there(self) -> None:
+        places = ["here", "ssh://pilot@institute", "ssh://pilot@field-station"]
+        words = [word for place in places for word in ("--from", place)]
+        found, code = in_lab("office-desk", "serve", *words, "--user", "station", "--any-certificate", "--timeout 4")
+        stands = {each["place"]: each["client"] for each in found["promises"]}
+        assert stands == {
+            "here": "office-desk", "pilot@institute": "institute", "pilot@field-station": "field-station",
+        }  # fmt: skip
+        ends = {each["client"]: each["rungs"] for each in found["promises"]}
+        announced = {client: {r["rung"]: r["outcome"] for r in rungs}["announce"] for client, rungs in ends.items()}
+        assert announced == {"office-desk": "ok", "institute": "ok", "field-station": "wrong"}
+        assert code == 1
 
 
 class TestFarHost:

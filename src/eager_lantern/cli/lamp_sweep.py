@@ -8,6 +8,7 @@ from typing import NoReturn
 import typer
 
 from ..core.forecast import Forecast
+from ..core.ledger import study
 from ..core.lit import Sweep
 from ..core.outlook import Outlook
 from ..core.ports import PortSet
@@ -59,10 +60,11 @@ def sweep_lamp(
         print(error, file=sys.stderr)
         raise typer.Exit(CANNOT_TELL) from None
     predicted = _predicted(forecast)
+    ledger = study(Topology(source.site), forecast).ledger
     if form is Format.json:
-        emit(as_json(sweep_result(predicted, sweeps)))
+        emit(as_json(sweep_result(predicted, sweeps, ledger, source.line)))
     else:
-        show(sweep_view(f"{forecast.promise.client} → {service.name}, lit", predicted, sweeps))
+        show(sweep_view(f"{forecast.promise.client} → {service.name}, lit", predicted, sweeps, ledger, source.line))
     raise typer.Exit(0 if all(port.outcome == "ok" for sweep in sweeps for port in sweep.ports) else 1)
 
 

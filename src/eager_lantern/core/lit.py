@@ -5,6 +5,7 @@ from collections.abc import Iterable
 from msgspec import Struct
 
 from .ladder import Outcome
+from .ledger import Ledger
 from .ports import PortSet
 from .site import Transport
 
@@ -51,3 +52,17 @@ class Sweep(Struct, frozen=True):
 def ports_of(ports: Iterable[int]) -> PortSet:
     """A set of single ports."""
     return PortSet.of(*((port, port) for port in ports))
+
+
+def with_outcome(sweeps: Iterable[Sweep], outcome: Outcome) -> PortSet:
+    """The ports that ended so in any of the sweeps."""
+    found = PortSet()
+    for each in sweeps:
+        found = found | each.with_outcome(outcome)
+    return found
+
+
+def measured(ledger: Ledger, sweeps: Iterable[Sweep]) -> PortSet:
+    """The data ports of a ledger that were seen to arrive over TCP."""
+    arrived = with_outcome((each for each in sweeps if each.protocol == "tcp"), "ok")
+    return arrived & ledger.layers[0].wanted

@@ -7,6 +7,8 @@ from msgspec import Struct
 
 from .ladder import ORDER, Climb, Climbed, Rung
 
+_CONNECTING: tuple[Rung, ...] = ("connect", "data")
+
 
 class Outlook(Struct, frozen=True):
     """What was seen from one place, or why nothing could be; every step of its sessions has taken
@@ -61,20 +63,21 @@ def rung_of(climb: Climb | None, rung: Rung) -> Climbed | None:
 
 
 def parted(row: Row, places: Sequence[Outlook]) -> str:
-    """What the difference between the places tells about where to look; empty where they do not differ."""
+    """What the difference between the places tells about where to look; empty where it tells nothing.
+
+    Where the session works from one place, and from another a connection does not come about, it is not
+    the server's doing. What the server answers, as an announced address, may well be.
+    """
     if row.holds == "shut":
         return ""
     pairs = [(place.name, climb) for place, climb in zip(places, row.climbs, strict=True) if climb]
     works = [name for name, climb in pairs if climb.observed == "works"]
-    fails = [name for name, climb in pairs if climb.observed in ("fails", "partly")]
-    if not works or not fails:
+    lost = [name for name, climb in pairs if (at := climb.stopped_at) and at.rung in _CONNECTING]
+    if not works or not lost:
         return ""
-    first = next(climb for _, climb in pairs if climb.observed in ("fails", "partly"))
-    at = first.stopped_at
-    where = f" (first at {at.rung})" if at else ""
     return (
-        f"The server itself does its part: it works from {_listed(works)}. What stops {_listed(fails)}{where} lies on "
-        "their way, or in a rule that tells sources apart."
+        f"The server itself does its part: it works from {_listed(works)}. What stops {_listed(lost)} lies on the way, "
+        "or in a rule that tells sources apart."
     )
 
 

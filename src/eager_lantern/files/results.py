@@ -15,7 +15,7 @@ from ..core.flow import Flow, Journey
 from ..core.forecast import Data, Forecast, Stop
 from ..core.ladder import Climb, Outcome
 from ..core.ledger import Ledger
-from ..core.lit import Sweep
+from ..core.lit import Sweep, measured
 from ..core.outlook import Outlook
 from ..core.place import Place, dotted
 from ..core.ports import PortSet
@@ -311,11 +311,12 @@ def beside_result(compared: Compared) -> dict[str, Any]:
 _OUTCOMES: tuple[Outcome, ...] = ("ok", "refused", "silent", "wrong", "unknown")
 
 
-def sweep_result(predicted: PortSet, sweeps: Sequence[Sweep]) -> dict[str, Any]:
+def sweep_result(predicted: PortSet, sweeps: Sequence[Sweep], ledger: Ledger | None, line: LineOf) -> dict[str, Any]:
     """``eager-lantern/lamp/1``."""
     return {
         "format": "eager-lantern/lamp/1",
         "predicted": str(predicted),
+        "ledger": ledger and {**_ledger(ledger, line), "measured": str(measured(ledger, sweeps))},
         "sweeps": [
             {
                 "target": each.target,

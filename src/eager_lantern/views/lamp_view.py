@@ -6,11 +6,13 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from ..core.ladder import Outcome
-from ..core.lit import Sweep, Unlit, ports_of
+from ..core.ledger import Ledger
+from ..core.lit import Sweep, Unlit, measured, ports_of, with_outcome
 from ..core.ports import PortSet
 from ..core.quantities import Duration
 from ..core.wording import ports_named
 from .bars import axis, bar
+from .ledger_view import LineOf, measured_view
 from .screen import between, columns, command
 from .style import ACCENT, STOPS, STRONG, UNTRIED
 
@@ -51,13 +53,19 @@ def burnt_view(answered: int, turned_away: int) -> Iterator[RenderableType]:
     yield Text(f"The lamp is out: {answered} challenges answered, {turned_away} others got no word.", style=STRONG)
 
 
-def sweep_view(title: str, predicted: PortSet, sweeps: Sequence[Sweep]) -> Iterator[RenderableType]:
-    """What was measured, as bars beside the predicted one, and where they differ."""
+def sweep_view(
+    title: str, predicted: PortSet, sweeps: Sequence[Sweep], ledger: Ledger | None, line: LineOf
+) -> Iterator[RenderableType]:
+    """What was measured, as the last bar of the predicted ledger; what became of each port, and where that differs
+    from the prediction."""
     tried = [port.outcome for sweep in sweeps for port in sweep.ports]
     missing = sum(outcome != "ok" for outcome in tried)
     head = f"◆ {missing} of {len(tried)} ports do not arrive" if missing else f"● all {len(tried)} ports arrive"
     yield between(title, Text(head, style=STOPS if missing else STRONG), STRONG)
     yield Text(f"swept: {', '.join(dict.fromkeys(each.target for each in sweeps))}", style=UNTRIED)
+    if ledger is not None:
+        yield ""
+        yield from measured_view(ledger, line, measured(ledger, sweeps))
     for protocol in dict.fromkeys(each.protocol for each in sweeps):
         yield ""
         yield from _transport(protocol, predicted, [each for each in sweeps if each.protocol == protocol])
@@ -68,8 +76,8 @@ def sweep_view(title: str, predicted: PortSet, sweeps: Sequence[Sweep]) -> Itera
 def _transport(protocol: str, predicted: PortSet, sweeps: Sequence[Sweep]) -> Iterator[RenderableType]:
     """The ports of one transport."""
     every = ports_of(each.port for sweep in sweeps for each in sweep.ports)
-    rows = {"predicted to arrive": predicted & every, "arrive at the lamp": _all(sweeps, "ok")}
-    rows |= {label: ports for label, outcome in _MEASURED.items() if (ports := _all(sweeps, outcome))}
+    rows = {"predicted to arrive": predicted & every, "arrive at the lamp": with_outcome(sweeps, "ok")}
+    rows |= {label: ports for label, outcome in _MEASURED.items() if (ports := with_outcome(sweeps, outcome))}
     pieces = axis(list(rows.values()), every, BAR_COLUMNS)
     yield Text(protocol.upper(), style=STRONG)
     table = columns(widths=(22, BAR_COLUMNS + 2, None, 7))
@@ -77,14 +85,7 @@ def _transport(protocol: str, predicted: PortSet, sweeps: Sequence[Sweep]) -> It
         named = str(ports) if len(ports.spans) < 4 else ports_named(ports)
         table.add_row(f"  {label}", bar(pieces, ports, every), named or "none", Text(str(len(ports)), justify="right"))
     yield table
-    yield from _notes(predicted & every, _all(sweeps, "ok"), sweeps)
-
-
-def _all(sweeps: Sequence[Sweep], outcome: Outcome) -> PortSet:
-    found = PortSet()
-    for each in sweeps:
-        found = found | each.with_outcome(outcome)
-    return found
+    yield from _notes(predicted & every, with_outcome(sweeps, "ok"), sweeps)
 
 
 def _notes(predicted: PortSet, arrives: PortSet, sweeps: Sequence[Sweep]) -> Iterator[RenderableType]:

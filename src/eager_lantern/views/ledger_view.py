@@ -1,9 +1,10 @@
 """The ledger drawn: one bar for each place that must agree, on a common axis."""
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 
 from rich.console import Console, ConsoleOptions, RenderableType
 from rich.measure import Measurement
+from rich.table import Table
 from rich.text import Text
 
 from ..core.layers import Layer
@@ -52,9 +53,21 @@ class _Bar:
 
 def ledger_view(ledger: Ledger, line: LineOf) -> Iterator[RenderableType]:
     """The layers, what all of them let pass, and what that means for transfers."""
+    yield Text(f"Ledger of {ledger.client} → {ledger.service}, {ledger.mode}: data ports", style=STRONG)
+    yield _table(ledger, line, {"works end to end": ledger.reachable})
+    yield Text("  ") + _meaning(ledger, ledger.layers[0].wanted)
+
+
+def measured_view(ledger: Ledger, line: LineOf, measured: PortSet) -> Iterator[RenderableType]:
+    """The layers as they are predicted, what all of them ought to let pass, and what was seen to pass."""
+    yield Text(f"Ledger of {ledger.client} → {ledger.service}: predicted, and as measured", style=STRONG)
+    yield _table(ledger, line, {"predicted end to end": ledger.reachable, "measured end to end": measured})
+
+
+def _table(ledger: Ledger, line: LineOf, sums: Mapping[str, PortSet]) -> Table:
+    """A row a layer, then a row for each of what all of them come to."""
     wanted = ledger.layers[0].wanted
     drawn = [each.ports for each in ledger.layers]
-    yield Text(f"Ledger of {ledger.client} → {ledger.service}, {ledger.mode}: data ports", style=STRONG)
     table = columns(widths=(LABEL_COLUMNS, None, 15, 5, 8, 12))
     for each in ledger.layers:
         table.add_row(
@@ -65,11 +78,10 @@ def ledger_view(ledger: Ledger, line: LineOf) -> Iterator[RenderableType]:
             Text(f"line {line(each.place)}", style=ACCENT),
             _note(each),
         )
-    reached = Text(_short(ledger.reachable), style=STRONG)
-    label = Text("  works end to end", style=STRONG)
-    table.add_row(label, _Bar(drawn, ledger.reachable, wanted), reached, _count(ledger.reachable))
-    yield table
-    yield Text("  ") + _meaning(ledger, wanted)
+    for label, ports in sums.items():
+        named, short = Text(f"  {label}", style=STRONG), Text(_short(ports), style=STRONG)
+        table.add_row(named, _Bar(drawn, ports, wanted), short, _count(ports))
+    return table
 
 
 def _label(layer: Layer, mode: str) -> str:

@@ -72,7 +72,7 @@ def _ladders(places: Sequence[Outlook], row: Row) -> Iterator[RenderableType]:
         if climb and climb.kept is not True and (stopped := climb.stopped_at):
             key = (f"{stopped.rung} {stopped.outcome}: {stopped.detail}", stopped.advice)
             told.setdefault(key, []).append(place.name)
-    table = columns(widths=(2, None))
+    table = columns(widths=(1, None))
     for (what, advice), names in told.items():
         table.add_row(Text("◆", style=STOPS), Text.assemble((", ".join(names), STRONG), f"  {what}"))
         if advice:
