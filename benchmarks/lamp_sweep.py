@@ -9,7 +9,7 @@ from eager_lantern.live.here import HERE
 from eager_lantern.live.lamp import Lamp
 from eager_lantern.live.lamp_sweep import AT_ONCE, swept
 
-PORTS = range(40_000, 44_096)
+PORTS = range(24_000, 28_096)
 SECRET = b"flood-and-ebb"
 ROUNDS = 5
 LIMIT = 1.5

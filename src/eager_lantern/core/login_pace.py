@@ -48,11 +48,17 @@ def pace_remarks(pace: LoginPace) -> Iterator[Remark]:
         yield Remark("strangers", False, "an account that does not exist was let in with any password")
         return
     slower, ended = pace.slower_from, pace.ended_after
-    delay = f"from the {slower}. wrong login on answers take {pace.tries[slower - 1].seconds:.1f} s" if slower else ""
-    yield Remark("delay", bool(slower), delay or f"{count} wrong logins were all answered as fast as the first")
+    yield Remark("delay", bool(slower), _delay(pace, slower))
     if ended:
         yield Remark("ending", True, f"it ends a connection after {ended} wrong login{'s' * (ended > 1)}")
     if pace.stopped:
         yield Remark("barring", True, f"after {count} wrong logins it takes no more: {pace.stopped}")
     if not (slower or ended or pace.stopped):
         yield Remark("guessing", False, "nothing slows down who guesses passwords: set a limit and a delay")
+
+
+def _delay(pace: LoginPace, slower: int | None) -> str:
+    if slower is None:
+        return f"{len(pace.tries)} wrong logins were all answered as fast as the first"
+    seconds = f"{pace.tries[slower - 1].seconds:.1f} s"
+    return f"a wrong login is answered after {seconds}" + (f", from number {slower} on" if slower > 1 else "")

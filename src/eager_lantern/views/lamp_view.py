@@ -14,10 +14,11 @@ from ..core.wording import ports_named
 from .bars import axis, bar
 from .ledger_view import LineOf, measured_view
 from .screen import between, columns, command
-from .style import ACCENT, STOPS, STRONG, UNTRIED
+from .style import ACCENT, PASSES, STOPS, STRONG, UNTRIED
 
 BAR_COLUMNS = 30
 MOST_REWRITTEN = 6
+_ARRIVING = ("predicted to arrive", "arrive at the lamp")
 _MEASURED: dict[str, Outcome] = {
     "arrive at the lamp": "ok", "refused": "refused", "silent": "silent", "another answers": "wrong",
     "could not be tried": "unknown",
@@ -76,19 +77,20 @@ def sweep_view(
 def _transport(protocol: str, predicted: PortSet, sweeps: Sequence[Sweep]) -> Iterator[RenderableType]:
     """The ports of one transport."""
     every = ports_of(each.port for sweep in sweeps for each in sweep.ports)
-    rows = {"predicted to arrive": predicted & every, "arrive at the lamp": with_outcome(sweeps, "ok")}
+    rows = dict(zip(_ARRIVING, (predicted & every, with_outcome(sweeps, "ok")), strict=True))
     rows |= {label: ports for label, outcome in _MEASURED.items() if (ports := with_outcome(sweeps, outcome))}
     pieces = axis(list(rows.values()), every, BAR_COLUMNS)
     yield Text(protocol.upper(), style=STRONG)
     table = columns(widths=(22, BAR_COLUMNS + 2, None, 7))
     for label, ports in rows.items():
         named = str(ports) if len(ports.spans) < 4 else ports_named(ports)
-        table.add_row(f"  {label}", bar(pieces, ports, every), named or "none", Text(str(len(ports)), justify="right"))
+        drawn = Text(bar(pieces, ports, every), style=PASSES if label in _ARRIVING else STOPS)
+        table.add_row(f"  {label}", drawn, named or "none", Text(str(len(ports)), justify="right"))
     yield table
-    yield from _notes(predicted & every, with_outcome(sweeps, "ok"), sweeps)
+    yield from _notes(predicted & every, with_outcome(sweeps, "ok"), sweeps, every)
 
 
-def _notes(predicted: PortSet, arrives: PortSet, sweeps: Sequence[Sweep]) -> Iterator[RenderableType]:
+def _notes(predicted: PortSet, arrives: PortSet, sweeps: Sequence[Sweep], every: PortSet) -> Iterator[RenderableType]:
     missing, beyond = predicted - arrives, arrives - predicted
     if missing:
         yield Text(f"◆ {ports_named(missing)}: pass by the site file, and do not really: compare sheets", style=STOPS)
@@ -99,3 +101,5 @@ def _notes(predicted: PortSet, arrives: PortSet, sweeps: Sequence[Sweep]) -> Ite
             yield Text(f"◆ port {each.port} arrives as {each.arrived_port}: a forward moves it", style=STOPS)
     if not missing and not beyond:
         yield Text("Measured and predicted agree on every port.", style=STRONG)
+        if every - arrives:
+            yield Text("→ The site file tells what stops the rest: eager-lantern check names the line.", style=ACCENT)
