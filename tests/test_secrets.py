@@ -9,11 +9,14 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from far_host import far_host, needs_ssh
 from hostile import WAYS, hostile
 from program import AFTER, run
 
 from eager_lantern.cli.app import COMMANDS
+from eager_lantern.lab.errands import SshSetup
 from eager_lantern.lab.self_signed import write_self_signed
+from eager_lantern.lab.ssh_stand_in import SshStandIn, write_host_key
 from eager_lantern.lab.stand_in import Guest, StandIn, StandInSetup
 
 CANARY = "kittiwake-61-canary"
@@ -60,6 +63,31 @@ def test_a_visit_that_looks_at_everything_neither_prints_nor_keeps_it(security: 
     assert (good.returncode, json.loads(shown.stdout)["format"]) == (0, "eager-lantern/visit/1")
     assert wrong.returncode == 1
     assert traces(tmp_path, good, shown, wrong) == []
+
+
+@needs_ssh[0]
+@needs_ssh[1]
+@pytest.mark.parametrize("password", [CANARY, f"{CANARY}-not"])
+def test_a_visit_from_another_host_over_ssh_file_transfer_leaves_it_nowhere(password: str, tmp_path: Path) -> None:
+    for name in ("store", "far", "kept"):
+        (tmp_path / name).mkdir()
+    host_key, shown = write_host_key(tmp_path)
+    setup = SshSetup((Guest("keeper", CANARY, tmp_path / "store"),), (("127.0.0.1", 0),), host_key)
+    with SshStandIn(setup) as server, far_host(tmp_path / "far") as host:
+        words = ["127.0.0.1", "--protocol", "sftp", "--port", server.port, "--user", "keeper", "--host-key", shown]
+        more = [
+            "--from",
+            host.place,
+            "--from",
+            "here",
+            "--save",
+            tmp_path / "kept" / "seen.json",
+            "--closely",
+            "--rights",
+        ]
+        done = run("visit", *words, *more, EAGER_LANTERN_PASSWORD=password, PATH=host.path)
+    assert done.returncode == (0 if password == CANARY else 1)
+    assert traces(tmp_path, done) == []
 
 
 @pytest.mark.parametrize(
