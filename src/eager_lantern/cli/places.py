@@ -30,7 +30,8 @@ async def standpoint(name: str, opened: AsyncExitStack) -> Standpoint | Outlook:
     """A place to stand, or what is known of one that cannot be reached."""
     if name == HERE.name:
         return HERE
-    from ..live.elsewhere import Elsewhere, OutOfReach  # few visits need it
+    from ..live.elsewhere import Elsewhere  # few visits need it
+    from ..live.link import OutOfReach
 
     try:
         return await opened.enter_async_context(Elsewhere(name))

@@ -168,10 +168,7 @@ def visit(
         )
         return _guessed_once([_ready(each, options | {"standpoint": place}, accounts) for each in wanted])
 
-    try:
-        places = asyncio.run(seen_from(names, prepared, _progress(len(names) > 1)))
-    except (ValueError, NoPassword) as error:
-        raise typer.BadParameter(str(error)) from None
+    places = asyncio.run(seen_from(names, prepared, _progress(len(names) > 1)))
     result = visit_result(places, {"time": _now(), "host": platform.node(), "tool": __version__})
     if save is not None:
         (write_over if force else write_new)({save: as_json(result).encode()})
@@ -211,14 +208,21 @@ def _mode(mode: SessionMode | None) -> Mode | None:
 
 
 def _ready(wanted: Wanted, options: dict[str, Any], accounts: dict[str, Login]) -> Wanted:
-    """A visit with the options on top, and the password, which is asked for once an account. Raises NoPassword."""
+    """A visit with the options on top, and the password, which is asked for once an account. Raises BadParameter."""
     plan = replace(wanted.plan, **options)
     if wanted.act != "knock":
         if plan.user not in accounts:
-            accounts[plan.user] = password_for(plan.name, plan.user), LoginGate()
+            accounts[plan.user] = _password(plan), LoginGate()
         password, gate = accounts[plan.user]
         plan = replace(plan, password=password, gate=gate)
     return replace(wanted, plan=plan)
+
+
+def _password(plan: Plan) -> Secret:
+    try:
+        return password_for(plan.name, plan.user)
+    except NoPassword as error:
+        raise typer.BadParameter(str(error)) from None
 
 
 def _guessed_once(wanted: Sequence[Wanted]) -> list[Wanted]:

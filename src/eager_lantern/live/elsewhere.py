@@ -1,229 +1,67 @@
 """Another host as the place that visits are made from, reached over SSH.
 
-The system's own ``ssh`` makes the connection, so that its configuration, keys, agent and known
-hosts count as they always do. Over it goes :mod:`.far_end`, which opens sockets there; everything
-else (the protocols, TLS, the password) stays on this machine.
+Sockets are opened there (:mod:`.far_end`, over :mod:`.link`); everything else, the protocols, TLS and
+the password, stays on this machine.
 """
 
 import asyncio
-import contextlib
-import errno
-import inspect
-import itertools
-import shutil
-import signal
-import socket
-import time
-from asyncio.subprocess import PIPE, Process
 from collections.abc import Callable
-from typing import Any, Self
+from typing import Self
 
-from ..wire.harmless import harmless
-from . import far_end
 from .failed import Failed
-from .far_end import BANNER, CHUNK, MOST_BYTES, QUIET_SECONDS, WINDOW_BYTES, Frames, Head, packed
+from .link import Link
 from .place_name import place_called
 from .standpoint import Arrived, Connected
 
-READY_SECONDS, ANSWER_SECONDS = 120.0, 5.0
-TOO_OLD = 97
-NOT_FOUND = 127
-MOST_PREAMBLE = 65_536
-_OPTIONS = (
-    "-T", "-o", "RemoteCommand=none", "-o", "ClearAllForwardings=yes", "-o", "PermitLocalCommand=no",
-    "-o", "ServerAliveInterval=5", "-o", "ServerAliveCountMax=3",
-)  # fmt: skip
-
-
-class OutOfReach(Exception):
-    """The place cannot be had as a standpoint, with the reason."""
+ANSWER_SECONDS = 5.0
 
 
 class Elsewhere:
     """A host reached over SSH, as an asynchronous context manager. Raises OutOfReach."""
 
     def __init__(self, place: str) -> None:
-        self.place = place
         self.name = place_called(place)
         self.round_trip_seconds: float | None = None
-        self._numbers = itertools.count(1)
-        self._answers: dict[int, asyncio.Future[tuple[Head, bytes]]] = {}
-        self._carried: dict[int, _Carried] = {}
-        self._made: dict[int, Connected] = {}
-        self._arrivals: dict[int, Arrived] = {}
-        self._process: Process | None = None
-        self._tasks: list[asyncio.Task[None]] = []
-        self._said = b""
-        self._gone = ""
+        self._link = Link(place)
 
     async def __aenter__(self) -> Self:
-        if shutil.which("ssh") is None:
-            raise OutOfReach("the command ssh is not there: install the OpenSSH client")
-        try:
-            async with asyncio.timeout(READY_SECONDS):
-                await self._started()
-        except (OSError, ValueError, EOFError, TimeoutError):
-            await self.__aexit__()
-            raise OutOfReach(self._why()) from None
-        except BaseException:
-            await self.__aexit__()
-            raise
+        await self._link.__aenter__()
+        self.round_trip_seconds = self._link.round_trip_seconds
         return self
 
     async def __aexit__(self, *_: object) -> None:
-        for each in self._tasks:
-            each.cancel()
-        self._ended("the visit is over")
-        if self._process is None:
-            return
-        if self._process.stdin is not None:
-            self._process.stdin.close()
-        with contextlib.suppress(TimeoutError):
-            await asyncio.wait_for(self._process.wait(), 2)
-            return
-        with contextlib.suppress(ProcessLookupError):
-            self._process.kill()
-        with contextlib.suppress(TimeoutError):  # it is waited for until its output ends, which nobody reads any more
-            await asyncio.wait_for(self._process.wait(), 1)
-
-    async def _started(self) -> None:
-        """Send the far end and wait until it answers."""
-        source = inspect.getsource(far_end).encode()
-        load = f"import sys;sys.version_info>=(3,9) or sys.exit({TOO_OLD});exec(sys.stdin.buffer.read({len(source)}))"
-        self._process = await asyncio.create_subprocess_exec(
-            "ssh", *_OPTIONS, "--", self.place, f'python3 -IB -c "{load}"',
-            stdin=PIPE, stdout=PIPE, stderr=PIPE, preexec_fn=_deaf_to_interrupts,
-        )  # fmt: skip
-        assert self._process.stdout is not None
-        self._tasks = [asyncio.create_task(self._overheard())]
-        self._write(source)
-        frames = Frames()
-        first = frames.receive(await _after_banner(self._process.stdout))
-        self._tasks += [asyncio.create_task(self._heard(frames, first)), asyncio.create_task(self._kept_awake())]
-        started = time.perf_counter()
-        await self._asked({"do": "ping"})
-        self.round_trip_seconds = time.perf_counter() - started
-
-    async def _overheard(self) -> None:
-        """The last of what ssh says on its own account."""
-        assert self._process is not None
-        assert self._process.stderr is not None
-        while data := await self._process.stderr.read(CHUNK):
-            self._said = (self._said + data)[-2000:]
-
-    def _why(self) -> str:
-        code = self._process.returncode if self._process else None
-        if code == TOO_OLD:
-            return "its python3 is older than 3.9"
-        lines = self._said.decode(errors="replace").strip().splitlines()
-        last = harmless(lines[-1].removeprefix("ssh: "), 200) if lines else "nothing came back"
-        return f"python3 (3.9 or newer) is not there: {last}" if code == NOT_FOUND else f"ssh says: {last}"
-
-    def _write(self, data: bytes) -> None:
-        if self._process is not None and self._process.stdin is not None and not self._process.stdin.is_closing():
-            self._process.stdin.write(data)
-
-    def say(self, head: Head, body: bytes = b"") -> None:
-        """Tell the far end."""
-        self._write(packed(head, body))
-
-    async def _kept_awake(self) -> None:
-        while True:
-            await asyncio.sleep(QUIET_SECONDS / 4)
-            self.say({"do": "ping", "n": 0})
-
-    async def _heard(self, frames: Frames, first: list[tuple[Head, bytes]]) -> None:
-        """Everything that comes back, until the connection ends."""
-        assert self._process is not None
-        assert self._process.stdout is not None
-        why = "the connection to it has ended"
-        try:
-            self._taken(first)
-            while data := await self._process.stdout.read(MOST_BYTES):
-                self._taken(frames.receive(data))
-        except (ValueError, KeyError, TypeError, OSError):
-            why = "what comes back from it makes no sense"
-        self._ended(why)
-
-    def _taken(self, frames: list[tuple[Head, bytes]]) -> None:
-        for head, body in frames:
-            number, what = int(head["n"]), head["is"]
-            if what == "arrived" and number in self._arrivals:
-                self._arrivals[number](self._carry(int(head["new"]), head))
-            elif number in self._carried:
-                self._carried[number].take(what, head, body)
-            elif number in self._answers and not self._answers[number].done():
-                if what == "connected":  # its first bytes may be next
-                    self._made[number] = self._carry(number, head)
-                self._answers[number].set_result((head, body))
-
-    def _ended(self, why: str) -> None:
-        """Nothing that is under way can be known any more."""
-        self._gone = self._gone or why
-        for future in self._answers.values():
-            if not future.done():
-                future.set_exception(self._lost())
-        for each in list(self._carried.values()):
-            each.take("end", {"error": "ECONNABORTED", "text": self._gone}, b"")
-
-    def _lost(self) -> Failed:
-        return Failed("unknown", f"{self.name} is out of reach: {self._gone}")
-
-    def _carry(self, number: int, head: Head) -> Connected:
-        carried = self._carried[number] = _Carried(self.say, number, lambda: self._carried.pop(number, None))
-        return Connected(carried.outer, str(head["local"]), str(head["peer"]), lambda: carried.trouble)
-
-    async def _asked(self, request: Head, body: bytes = b"", stays: bool = False) -> tuple[int, Head, bytes]:
-        """The answer to a request. Raises OSError where it failed there, and Failed where the place is gone."""
-        if self._gone:
-            raise self._lost()
-        number = next(self._numbers)
-        self._answers[number] = asyncio.get_running_loop().create_future()
-        self.say({**request, "n": number}, body)
-        answered = False
-        try:
-            head, back = await self._answers[number]
-            answered = head["is"] != "failed"
-        finally:
-            del self._answers[number]
-            if not (answered and stays):
-                self.say({"do": "close", "n": number})
-                if number in self._made:
-                    self._made.pop(number).sock.close()
-        if not answered:
-            raise _error(head)
-        return number, head, back
+        await self._link.__aexit__()
 
     async def find(self, name: str, port: int) -> str:
         """As the resolver there says."""
-        _, head, _ = await self._asked({"do": "find", "name": name, "port": port})
+        _, head, _ = await self._link.asked({"do": "find", "name": name, "port": port})
         return str(head["address"])
 
     async def connect(self, address: str, port: int, source: str = "") -> Connected:
         """A connection that is opened there and carried here."""
         request = {"do": "connect", "address": address, "port": port, "source": source}
-        number, _, _ = await self._asked(request, stays=True)
-        return self._made.pop(number)
+        number, _, _ = await self._link.asked(request, stays=True)
+        return self._link.made.pop(number)
 
     async def listen(self, address: str, port: int, arrived: Arrived) -> "_FarDoor":
         """A listener there."""
-        number, head, _ = await self._asked({"do": "listen", "address": address, "port": port}, stays=True)
-        self._arrivals[number] = arrived
+        number, head, _ = await self._link.asked({"do": "listen", "address": address, "port": port}, stays=True)
+        self._link.arrivals[number] = arrived
         return _FarDoor(int(head["port"]), lambda: self._shut(number))
 
     def _shut(self, number: int) -> None:
-        self._arrivals.pop(number, None)
-        self.say({"do": "close", "n": number})
+        self._link.arrivals.pop(number, None)
+        self._link.say({"do": "close", "n": number})
 
     async def ask(self, address: str, port: int, question: bytes) -> bytes:
         """A datagram from there."""
-        _, _, back = await self._asked({"do": "ask", "address": address, "port": port}, question)
+        _, _, back = await self._link.asked({"do": "ask", "address": address, "port": port}, question)
         return back
 
     async def holds(self, address: str) -> bool:
         """Whether a socket may be bound to it there."""
         try:
-            await self._asked({"do": "hold", "address": address})
+            await self._link.asked({"do": "hold", "address": address})
         except OSError:
             return False
         return True
@@ -236,7 +74,7 @@ class Elsewhere:
         """A failure counts only if the place still answers."""
         try:
             async with asyncio.timeout(ANSWER_SECONDS):
-                await self._asked({"do": "ping"})
+                await self._link.asked({"do": "ping"})
         except Failed as gone:
             return gone
         except TimeoutError:
@@ -248,77 +86,3 @@ class _FarDoor:
     def __init__(self, port: int, shut: Callable[[], None]) -> None:
         self.port = port
         self.close = shut
-
-
-class _Carried:
-    """A pair of sockets: the visit has the outer one, the inner one's bytes go to and fro."""
-
-    def __init__(self, say: Callable[..., None], number: int, forget: Callable[[], Any]) -> None:
-        self.outer, self._inner = socket.socketpair()
-        self.outer.setblocking(False)
-        self._inner.setblocking(False)
-        self.trouble: OSError | None = None
-        self._pieces: asyncio.Queue[bytes] = asyncio.Queue()
-        self._held = 0
-        self._say, self._number, self._forget = say, number, forget
-        loop = asyncio.get_running_loop()
-        self._inwards = loop.create_task(self._bring())
-        self._outwards = loop.create_task(self._send())
-
-    def take(self, what: str, head: Head, body: bytes) -> None:
-        """What the far end says of this connection."""
-        if what == "data":
-            self._held += len(body)
-            if self._held > WINDOW_BYTES:
-                raise ValueError("more than there is room for")
-            self._pieces.put_nowait(body)
-        elif what == "end":
-            self.trouble = self.trouble or (_error(head) if head.get("error") else None)
-            self._pieces.put_nowait(b"")
-
-    async def _bring(self) -> None:
-        """Bytes from there; each batch that was taken makes room for as many."""
-        with contextlib.suppress(OSError):
-            while data := await self._pieces.get():
-                await asyncio.get_running_loop().sock_sendall(self._inner, data)
-                self._held -= len(data)
-                self._say({"do": "more", "n": self._number, "bytes": len(data)})
-            self._inner.shutdown(socket.SHUT_WR)
-
-    async def _send(self) -> None:
-        """Bytes from the visit, which ends the connection by closing its socket."""
-        try:
-            with contextlib.suppress(OSError):
-                while data := await asyncio.get_running_loop().sock_recv(self._inner, CHUNK):
-                    self._say({"do": "send", "n": self._number}, data)
-        finally:
-            self._forget()
-            self._say({"do": "close", "n": self._number})
-            self._inwards.cancel()
-            self._inner.close()
-
-
-async def _after_banner(stream: asyncio.StreamReader) -> bytes:
-    """What follows the banner; login scripts may have talked before it. Raises EOFError, ValueError."""
-    seen = b""
-    while BANNER not in seen:
-        if len(seen) > MOST_PREAMBLE:
-            raise ValueError("another program answers")
-        data = await stream.read(CHUNK)
-        if not data:
-            raise EOFError
-        seen += data
-    return seen.partition(BANNER)[2]
-
-
-def _error(head: Head) -> OSError:
-    """The error as it was there."""
-    text = harmless(str(head.get("text", "")))
-    if head.get("lookup"):
-        return socket.gaierror(socket.EAI_NONAME, text)
-    return OSError(getattr(errno, str(head.get("error")), errno.EIO), text)
-
-
-def _deaf_to_interrupts() -> None:
-    """Ctrl-C is for the visit, which needs the connection to tidy up."""
-    signal.signal(signal.SIGINT, signal.SIG_IGN)

@@ -9,6 +9,7 @@ from ..core.ladder import Climb, Climbed
 from ..core.outlook import Outlook, Row, parted, rows, rung_of
 from .screen import Share, between, columns, state
 from .style import ACCENT, STOPS, STRONG, UNTRIED
+from .visit_view import extras_of
 
 MOST_IN_A_TABLE = 4
 MOST_MILLISECONDS = 1000.0
@@ -37,6 +38,9 @@ def places_view(places: Sequence[Outlook]) -> Iterator[RenderableType]:
     if any(place.trouble for place in places):
         yield Text("→ Try by hand what it needs: ssh PLACE python3 --version", style=ACCENT)
     yield from _ways(places)
+    for place in places:
+        for climb in place.climbs:
+            yield from extras_of(f"From {place.name}, {climb.service or climb.target}", climb)
 
 
 def _verdict(places: Sequence[Outlook]) -> Text:

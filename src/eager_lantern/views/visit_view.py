@@ -34,14 +34,14 @@ def visit_view(climb: Climb) -> Iterator[RenderableType]:
         if each.outcome not in ("ok", "untried") and each.advice:
             table.add_row("", "", "", Text(f"→ {each.advice}", style=ACCENT))
     yield table
-    for part in _extras(climb):
+    for part in extras(climb):
         yield ""
         yield from part
     yield ""
     yield Text(_closing(climb), style=STRONG)
 
 
-def _extras(climb: Climb) -> Iterator[Iterator[RenderableType]]:
+def extras(climb: Climb) -> Iterator[Iterator[RenderableType]]:
     """What was looked at beyond the ladder."""
     if climb.tls is not None:
         yield facts_view("TLS, looked at closely", remarks(climb.tls))
@@ -73,6 +73,20 @@ def visits_view(climbs: Sequence[Climb]) -> Iterator[RenderableType]:
     for each in broken:
         yield ""
         yield from visit_view(each)
+    for each in climbs:
+        if each.kept is True:
+            yield from extras_of(_promise(each), each)
+
+
+def extras_of(title: str, climb: Climb) -> Iterator[RenderableType]:
+    """What was looked at beyond the ladder, under a title; nothing where nothing was."""
+    parts = list(extras(climb))
+    if parts:
+        yield ""
+        yield Text(title, style=STRONG)
+    for part in parts:
+        yield ""
+        yield from part
 
 
 def _promise(climb: Climb) -> str:
