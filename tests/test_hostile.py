@@ -2,10 +2,12 @@
 
 import asyncio
 import re
+import sys
 import time
 import tracemalloc
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hostile import WAYS, Way, hostile
@@ -22,6 +24,18 @@ PASSWORD = "ebb-and-flow-61"
 PATIENCE_SECONDS, MOST_BYTES = 1.0, 24_000_000
 
 
+CONNECTED: set[str] = set()
+
+
+def watch(event: str, details: tuple[Any, ...]) -> None:
+    """Remember every address that this process connects to."""
+    if event == "socket.connect" and isinstance(details[1], tuple):
+        CONNECTED.add(details[1][0])
+
+
+sys.addaudithook(watch)
+
+
 @pytest.mark.parametrize("way", WAYS, ids=lambda way: way.name)
 def test_a_hostile_server_is_told_at_its_rung_and_does_no_harm(way: Way) -> None:
     with hostile(way) as port:
@@ -29,6 +43,7 @@ def test_a_hostile_server_is_told_at_its_rung_and_does_no_harm(way: Way) -> None
             "127.0.0.1", port, "station", Secret(PASSWORD), security=way.security, extended=way.extended,
             timeout=PATIENCE_SECONDS, any_certificate=True,
         )  # type: ignore[arg-type]  # fmt: skip
+        CONNECTED.clear()
         tracemalloc.start()
         started = time.monotonic()
         climb = asyncio.run(visit(plan))
@@ -38,6 +53,7 @@ def test_a_hostile_server_is_told_at_its_rung_and_does_no_harm(way: Way) -> None
     assert stopped is not None
     assert (stopped.rung, stopped.outcome) == (way.rung, way.outcome), stopped.detail
     assert stopped.advice
+    assert {"127.0.0.1"} == CONNECTED
     assert lasted < 12 * PATIENCE_SECONDS
     assert peak < MOST_BYTES
     shown = rendered(visit_view(climb), colour=False)

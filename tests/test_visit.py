@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any, get_args
 
 import pytest
+import trustme
 from daemon import ANNOUNCE, PASSWORD, TLS, USER, daemon, needs_daemon
 from program import AFTER, run
 from scripted import GREETING, Scripted, scripted
@@ -278,6 +279,25 @@ def test_a_close_look_finds_what_is_poor_and_what_is_demanded(tmp_path: Path) ->
     assert {each.topic for each in remarks(seen) if each.good is False} >= {"trust", "name", "clear login"}
     shown = rendered(visit_view(Climb("x", "", "", "passive", (), tls=seen)), colour=False)
     assert ("other.example" in shown, "\x1b" in shown) == (True, False)
+
+
+@pytest.mark.parametrize(("sends", "good"), [("all", True), ("its own", False), ("another's", False)])
+def test_the_certificates_that_a_server_sends_are_told_and_a_missing_one_is_poor(
+    sends: str, good: bool, tmp_path: Path
+) -> None:
+    root = trustme.CA()
+    middle, other = root.create_child_ca(), root.create_child_ca()
+    leaf = middle.issue_cert(NAME)
+    above = {"all": leaf.cert_chain_pems[1:], "its own": [], "another's": [other.cert_pem]}[sends]
+    parts = [leaf.private_key_pem, leaf.cert_chain_pems[0], *above]
+    served, trusted = tmp_path / "served.pem", tmp_path / "root.pem"
+    served.write_bytes(b"".join(each.bytes() for each in parts))
+    root.cert_pem.write_to_path(trusted)
+    with StandIn(StandInSetup((Guest(USER, PASSWORD, tmp_path),), certificate=served)) as server:
+        options = {"security": "explicit", "trusts": trusted, "looks_closer": True, "timeout": 5}
+        seen = climbed(plan(server.port, **options)).tls
+    assert seen is not None
+    assert [each.good for each in remarks(seen) if each.topic in ("trust", "chain")] == [good, good]
 
 
 def test_one_login_try_is_all_that_a_close_look_costs(tmp_path: Path) -> None:

@@ -1,6 +1,7 @@
 """What TLS really does on a server, and what of it is good enough today."""
 
 from collections.abc import Iterator
+from itertools import pairwise
 
 from msgspec import Struct
 
@@ -8,6 +9,13 @@ from .certificate import DAY_SECONDS, LEAST_BITS, Certificate
 
 GOOD_VERSIONS = ("TLSv1.2", "TLSv1.3")
 """Older ones are not to be used (RFC 8996)."""
+
+
+class Sent(Struct, frozen=True):
+    """A certificate as one of a chain: whom it names, and who has signed it."""
+
+    subject: str
+    issuer: str
 
 
 class TlsFacts(Struct, frozen=True):
@@ -25,6 +33,7 @@ class TlsFacts(Struct, frozen=True):
     data_protected: bool | None
     resumes: bool | None
     demands_resuming: bool | None
+    chain: tuple[Sent, ...] = ()
 
 
 class Remark(Struct, frozen=True):
@@ -39,6 +48,7 @@ def remarks(facts: TlsFacts) -> Iterator[Remark]:
     """The facts in words."""
     yield Remark("version", facts.version in GOOD_VERSIONS, f"{facts.version}, {facts.cipher}")
     yield Remark("trust", not facts.distrust, facts.distrust or "this machine trusts the certificate")
+    yield from _chain(facts)
     if facts.certificate is not None:
         yield from _certificate(facts.certificate, facts.typed, facts.at)
     if facts.data_protected is not None:
@@ -49,6 +59,23 @@ def remarks(facts: TlsFacts) -> Iterator[Remark]:
         said = "a login in clear is asked for its password: require TLS on the server"
         refused = "a login in clear is refused before the password"
         yield Remark("clear login", not facts.login_in_clear, said if facts.login_in_clear else refused)
+
+
+def _chain(facts: TlsFacts) -> Iterator[Remark]:
+    """What the server sends with its own certificate (RFC 8446, section 4.4.2)."""
+    if not facts.chain:
+        return
+    told = ", signed by ".join(each.subject for each in facts.chain)
+    last = facts.chain[-1]
+    if any(lower.issuer != upper.subject for lower, upper in pairwise(facts.chain)):
+        yield Remark("chain", False, f"what is sent does not follow one another: {told}")
+    elif len(facts.chain) == 1 and last.issuer != last.subject:
+        said = f"only its own is sent; clients that do not have that of {last.issuer} will not trust it"
+        yield Remark("chain", False if facts.distrust else None, said)
+    elif len(facts.chain) == 1:
+        yield Remark("chain", None, f"{told} has signed itself")
+    else:
+        yield Remark("chain", True, told if last.issuer == last.subject else f"{told}, signed by {last.issuer}")
 
 
 def _certificate(certificate: Certificate, typed: str, now: float) -> Iterator[Remark]:

@@ -14,6 +14,7 @@ from ..wire.x509 import NotReadable, read_certificate
 from .failed import Failed
 from .plan import Plan
 from .session import Session, timed
+from .tls_chain import sent_chain
 
 Seen = TypeVar("Seen")
 FAULTS = (Failed, ProtocolFault, OSError, ssl.SSLError)
@@ -41,6 +42,7 @@ async def tls_facts(plan: Plan, address: str, session: Session) -> TlsFacts | No
         data_protected=session.data_protected,
         resumes=session.data_resumed,
         demands_resuming=session.demands_resuming,
+        chain=await _tried(address, plan, sent_chain) or (),
     )
 
 

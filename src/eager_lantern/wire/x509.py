@@ -14,6 +14,7 @@ from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption,
 from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 
 from ..core.certificate import Certificate
+from ..core.tls_facts import Sent
 
 PrivateKey = ec.EllipticCurvePrivateKey | rsa.RSAPrivateKey
 KeyKind = Literal["ec", "rsa"]
@@ -111,6 +112,15 @@ def read_certificate(content: bytes) -> Certificate:
         key_digest=digest,
         digest=sha256(found.public_bytes(Encoding.DER)).hexdigest(),
     )
+
+
+def read_sent(content: bytes) -> Sent:
+    """A certificate in DER as one of a chain. Raises NotReadable."""
+    try:
+        found = x509.load_der_x509_certificate(content)
+        return Sent(found.subject.rfc4514_string(), found.issuer.rfc4514_string())
+    except ValueError as error:
+        raise NotReadable(f"is no certificate in DER: {error}") from None
 
 
 def _names(certificate: x509.Certificate) -> x509.SubjectAlternativeName | None:
