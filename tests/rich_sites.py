@@ -8,6 +8,7 @@ from random_sites import FIRST, NETWORKS, sites
 
 SIX = {"internet": "2001:db8:ffff::", "a": "fd00:1::", "b": "2001:db8:b::", "c": "fd00:3::", "d": "2001:db8:d::"}
 SERVICES = {"drift": (21, "10-12"), "ebb": (2, "13-15"), "flow": (7, "16-19")}
+SSH_PORT = 3
 often = st.sampled_from([True, True, True, False])
 seldom = st.sampled_from([True, False, False, False])
 
@@ -148,4 +149,7 @@ def rich_sites(draw: st.DrawFn) -> dict[str, Any]:
         }
         for each in names
     ]
+    if draw(st.booleans()):
+        site["services"].append({"name": "keys", "protocol": "sftp", "control_port": SSH_PORT})
+        site["promises"].append({"client": draw(st.sampled_from(site["clients"]))["name"], "service": "keys"})
     return site

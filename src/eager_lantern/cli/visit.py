@@ -129,6 +129,8 @@ def visit(
     source = read_site(find_site_file(Path(target) if target else None)) if _names_site(target) else None
     if source is None and (client or service):
         raise typer.BadParameter(f"--client and --service belong to a site file, and {target} is none")
+    if source is None and protocol is Transfer.sftp and (caution or range_connections):
+        raise typer.BadParameter("--range and --caution are about data connections, which SSH file transfer has not")
     if lamp:
         if source is None or len(names) > 1:
             raise typer.BadParameter("--lamp sweeps the lamp of a site, from one place")

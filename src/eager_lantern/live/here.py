@@ -97,9 +97,9 @@ class Listening:
                 arrived(_connected(made))
 
     def close(self) -> None:
-        """Listen no more."""
+        """Listen no more. The socket is closed once nobody waits on it, since its number may be another's at once."""
+        self._task.add_done_callback(lambda _: self._server.close())
         self._task.cancel()
-        self._server.close()
 
 
 def _socket(address: str, kind: socket.SocketKind) -> socket.socket:

@@ -239,6 +239,7 @@ class _Carried:
             self._forget()
             self._say({"do": "close", "n": self._number})
             self._inwards.cancel()
+            await asyncio.wait([self._inwards])  # the number of a closed socket may be another's at once
             self._inner.close()
 
 
