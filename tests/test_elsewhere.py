@@ -33,7 +33,7 @@ from eager_lantern.lab.kernel import missing_means
 from eager_lantern.lab.stand_in import Guest, StandIn, StandInSetup
 from eager_lantern.live import far_end
 from eager_lantern.live.elsewhere import Elsewhere
-from eager_lantern.live.far_end import Frames, packed
+from eager_lantern.live.far_end import BANNER, Frames, packed
 from eager_lantern.live.here import HERE
 from eager_lantern.live.lamp import Lamp
 from eager_lantern.live.lamp_sweep import swept
@@ -252,7 +252,8 @@ class TestFarHost:
         [
             ("exit 127", "python3 (3.9 or newer) is not there"),
             ("exit 97", "its python3 is older than 3.9"),
-            ("echo hello; cat /dev/zero", "ssh says: nothing came back"),
+            ("echo hello; cat /dev/zero", "what answers there is not the program that was sent"),
+            (f"echo {BANNER.decode().strip()}; head -c 99999 /dev/urandom", "what answers there is not the program"),
         ],
     )
     def test_a_host_that_cannot_carry_a_visit_is_told(

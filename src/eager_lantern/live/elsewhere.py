@@ -34,20 +34,22 @@ class Elsewhere:
 
     async def find(self, name: str, port: int) -> str:
         """As the resolver there says."""
-        _, head, _ = await self._link.asked({"do": "find", "name": name, "port": port})
-        return str(head["address"])
+        said, _ = await self._link.asked({"do": "find", "name": name, "port": port})
+        return said.address
 
     async def connect(self, address: str, port: int, source: str = "") -> Connected:
         """A connection that is opened there and carried here."""
         request = {"do": "connect", "address": address, "port": port, "source": source}
-        number, _, _ = await self._link.asked(request, stays=True)
-        return self._link.made.pop(number)
+        said, _ = await self._link.asked(request, stays=True)
+        if said.number not in self._link.made:
+            raise Failed("unknown", f"{self.name} answers what was not asked")
+        return self._link.made.pop(said.number)
 
     async def listen(self, address: str, port: int, arrived: Arrived) -> "_FarDoor":
         """A listener there."""
-        number, head, _ = await self._link.asked({"do": "listen", "address": address, "port": port}, stays=True)
-        self._link.arrivals[number] = arrived
-        return _FarDoor(int(head["port"]), lambda: self._shut(number))
+        said, _ = await self._link.asked({"do": "listen", "address": address, "port": port}, stays=True)
+        self._link.arrivals[said.number] = arrived
+        return _FarDoor(said.port, lambda: self._shut(said.number))
 
     def _shut(self, number: int) -> None:
         self._link.arrivals.pop(number, None)
@@ -55,7 +57,7 @@ class Elsewhere:
 
     async def ask(self, address: str, port: int, question: bytes) -> bytes:
         """A datagram from there."""
-        _, _, back = await self._link.asked({"do": "ask", "address": address, "port": port}, question)
+        _, back = await self._link.asked({"do": "ask", "address": address, "port": port}, question)
         return back
 
     async def holds(self, address: str) -> bool:

@@ -55,7 +55,10 @@ class Frames:
             end = LENGTHS.size + head + body
             if len(self._waiting) < end:
                 break
-            found = json.loads(self._waiting[LENGTHS.size : LENGTHS.size + head])
+            try:
+                found = json.loads(self._waiting[LENGTHS.size : LENGTHS.size + head])
+            except RecursionError:
+                raise ValueError("a frame of too many levels") from None
             if not isinstance(found, dict):
                 raise ValueError("a frame without an object")
             frames.append((found, self._waiting[LENGTHS.size + head : end]))

@@ -15,7 +15,9 @@ import socket
 import time
 from asyncio.subprocess import PIPE, Process
 from collections.abc import Callable
-from typing import Any, Self
+from typing import Annotated, Any, Self
+
+from msgspec import Meta, Struct, convert
 
 from ..wire.harmless import harmless
 from . import far_end
@@ -34,6 +36,21 @@ _OPTIONS = (
 )  # fmt: skip
 
 
+class Answer(Struct, frozen=True, rename={"what": "is", "number": "n"}):
+    """What the far end says; which fields there are depends on ``what``."""
+
+    what: str
+    number: int
+    new: int = 0
+    local: str = ""
+    peer: str = ""
+    port: Annotated[int, Meta(ge=0, le=65_535)] = 0
+    address: str = ""
+    lookup: bool = False
+    error: str = ""
+    text: str = ""
+
+
 class OutOfReach(Exception):
     """The place cannot be had as a standpoint, with the reason."""
 
@@ -46,7 +63,7 @@ class Link:
         self.name = place_called(place)
         self.round_trip_seconds = 0.0
         self._numbers = itertools.count(1)
-        self._answers: dict[int, asyncio.Future[tuple[Head, bytes]]] = {}
+        self._answers: dict[int, asyncio.Future[tuple[Answer, bytes]]] = {}
         self._carried: dict[int, _Carried] = {}
         self.made: dict[int, Connected] = {}
         self.arrivals: dict[int, Arrived] = {}
@@ -61,9 +78,12 @@ class Link:
         try:
             async with asyncio.timeout(READY_SECONDS):
                 await self._started()
-        except (OSError, ValueError, EOFError, TimeoutError):
+        except (OSError, EOFError, TimeoutError):
             await self.__aexit__()
             raise OutOfReach(self._why()) from None
+        except (ValueError, Failed):
+            await self.__aexit__()
+            raise OutOfReach("what answers there is not the program that was sent") from None
         except BaseException:
             await self.__aexit__()
             raise
@@ -140,21 +160,22 @@ class Link:
             self._taken(first)
             while data := await self._process.stdout.read(MOST_BYTES):
                 self._taken(frames.receive(data))
-        except (ValueError, KeyError, TypeError, OSError):
+        except (ValueError, OSError):
             why = "what comes back from it makes no sense"
         self._ended(why)
 
     def _taken(self, frames: list[tuple[Head, bytes]]) -> None:
         for head, body in frames:
-            number, what = int(head["n"]), head["is"]
-            if what == "arrived" and number in self.arrivals:
-                self.arrivals[number](self._carry(int(head["new"]), head))
+            said = convert(head, Answer)
+            number = said.number
+            if said.what == "arrived" and number in self.arrivals:
+                self.arrivals[number](self._carry(said.new, said))
             elif number in self._carried:
-                self._carried[number].take(what, head, body)
+                self._carried[number].take(said, body)
             elif number in self._answers and not self._answers[number].done():
-                if what == "connected":  # its first bytes may be next
-                    self.made[number] = self._carry(number, head)
-                self._answers[number].set_result((head, body))
+                if said.what == "connected":  # its first bytes may be next
+                    self.made[number] = self._carry(number, said)
+                self._answers[number].set_result((said, body))
 
     def _ended(self, why: str) -> None:
         """Nothing that is under way can be known any more."""
@@ -163,16 +184,16 @@ class Link:
             if not future.done():
                 future.set_exception(self._lost())
         for each in list(self._carried.values()):
-            each.take("end", {"error": "ECONNABORTED", "text": self._gone}, b"")
+            each.take(Answer("end", 0, error="ECONNABORTED", text=self._gone), b"")
 
     def _lost(self) -> Failed:
         return Failed("unknown", f"{self.name} is out of reach: {self._gone}")
 
-    def _carry(self, number: int, head: Head) -> Connected:
+    def _carry(self, number: int, said: Answer) -> Connected:
         carried = self._carried[number] = _Carried(self.say, number, lambda: self._carried.pop(number, None))
-        return Connected(carried.outer, str(head["local"]), str(head["peer"]), lambda: carried.trouble)
+        return Connected(carried.outer, said.local, said.peer, lambda: carried.trouble)
 
-    async def asked(self, request: Head, body: bytes = b"", stays: bool = False) -> tuple[int, Head, bytes]:
+    async def asked(self, request: Head, body: bytes = b"", stays: bool = False) -> tuple[Answer, bytes]:
         """The answer to a request. Raises OSError where it failed there, and Failed where the place is gone."""
         if self._gone:
             raise self._lost()
@@ -181,8 +202,8 @@ class Link:
         self.say({**request, "n": number}, body)
         answered = False
         try:
-            head, back = await self._answers[number]
-            answered = head["is"] != "failed"
+            said, back = await self._answers[number]
+            answered = said.what != "failed"
         finally:
             del self._answers[number]
             if not (answered and stays):
@@ -190,8 +211,8 @@ class Link:
                 if number in self.made:
                     self.made.pop(number).sock.close()
         if not answered:
-            raise _error(head)
-        return number, head, back
+            raise _error(said)
+        return said, back
 
 
 class _Carried:
@@ -209,15 +230,15 @@ class _Carried:
         self._inwards = loop.create_task(self._bring())
         self._outwards = loop.create_task(self._send())
 
-    def take(self, what: str, head: Head, body: bytes) -> None:
+    def take(self, said: Answer, body: bytes) -> None:
         """What the far end says of this connection."""
-        if what == "data":
+        if said.what == "data":
             self._held += len(body)
             if self._held > WINDOW_BYTES:
                 raise ValueError("more than there is room for")
             self._pieces.put_nowait(body)
-        elif what == "end":
-            self.trouble = self.trouble or (_error(head) if head.get("error") else None)
+        elif said.what == "end":
+            self.trouble = self.trouble or (_error(said) if said.error else None)
             self._pieces.put_nowait(b"")
 
     async def _bring(self) -> None:
@@ -256,12 +277,13 @@ async def _after_banner(stream: asyncio.StreamReader) -> bytes:
     return seen.partition(BANNER)[2]
 
 
-def _error(head: Head) -> OSError:
-    """The error as it was there."""
-    text = harmless(str(head.get("text", "")))
-    if head.get("lookup"):
+def _error(said: Answer) -> OSError:
+    """The error as it was there, by the number that it has here."""
+    text = harmless(said.text)
+    if said.lookup:
         return socket.gaierror(socket.EAI_NONAME, text)
-    return OSError(getattr(errno, str(head.get("error")), errno.EIO), text)
+    numbers = {name: number for number, name in errno.errorcode.items()}
+    return OSError(numbers.get(said.error, errno.EIO), text)
 
 
 def _deaf_to_interrupts() -> None:
