@@ -3,7 +3,10 @@
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from msgspec import convert
+
 from eager_lantern.live.far_end import Frames, packed
+from eager_lantern.live.link import Answer
 from eager_lantern.wire.control import Control
 from eager_lantern.wire.endpoints import extended_port, passive_endpoint
 from eager_lantern.wire.lamp import Sight, answer, asked, question, seen
@@ -78,7 +81,7 @@ def offer(data: bytes) -> bool:
 
 def frames(data: bytes) -> bool:
     reader = Frames()
-    return bool([each for piece in cut(data) for each in reader.receive(piece)])
+    return bool([convert(head, Answer) for piece in cut(data) for head, _ in reader.receive(piece)])
 
 
 REPLIES = (

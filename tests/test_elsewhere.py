@@ -97,10 +97,19 @@ class TestLab:
         data = next(each for each in found["sweeps"] if each["ok"] != "21")
         assert (data["silent"], data["seen_from"]) == ("61328-61455", ["192.0.2.40"])
 
-    def test_each_place_sees_the_site_as_the_client_that_stands_there(self) -> None:
+    def test_each_place_sees_the_site_as_the_client_that_stands_there(self, tmp_path: Path) -> None:
         places = ["here", "ssh://pilot@institute", "ssh://pilot@field-station"]
         words = [word for place in places for word in ("--from", place)]
-        found, code = in_lab("office-desk", "serve", *words, "--user", "station", "--any-certificate", "--timeout 4")
+        found, code = in_lab(
+            "office-desk",
+            "serve",
+            *words,
+            "--user",
+            "station",
+            "--any-certificate",
+            "--timeout 4",
+            f"--save {tmp_path}/seen",
+        )
         stands = {each["place"]: each["client"] for each in found["promises"]}
         assert stands == {
             "here": "office-desk", "pilot@institute": "institute", "pilot@field-station": "field-station",
@@ -109,6 +118,8 @@ class TestLab:
         announced = {client: {r["rung"]: r["outcome"] for r in rungs}["announce"] for client, rungs in ends.items()}
         assert announced == {"office-desk": "ok", "institute": "ok", "field-station": "wrong"}
         assert code == 1
+        beside = run("check", BEFORE, "--seen", tmp_path / "seen").stdout
+        assert ("● 3 seen as predicted" in beside, "seen from pilot@field-station" in beside) == (True, True)
 
 
 class TestFarHost:

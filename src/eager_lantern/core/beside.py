@@ -52,10 +52,19 @@ def _stands_for(climb: Climb, forecast: Forecast) -> bool:
 
 
 def _beside(forecast: Forecast, climb: Climb) -> Iterator[Beside]:
+    diverted = _diverted(forecast, climb)
     for each in climb.rungs:
         rung = each.rung
-        predicted = _predicted(forecast, rung)
-        yield Beside(rung, predicted, each.outcome, each.detail, _agree(predicted, each.outcome))
+        predicted = ("wrong",) if diverted and rung == "announce" else _predicted(forecast, rung)
+        agree = None if diverted and rung in _TOGETHER else _agree(predicted, each.outcome)
+        yield Beside(rung, predicted, each.outcome, each.detail, agree)
+
+
+def _diverted(forecast: Forecast, climb: Climb) -> bool:
+    """Whether the server named another host, as the site file has it, and the visit did not follow: what it
+    tried instead, no client of the site would."""
+    elsewhere = forecast.announced is not None and forecast.announced != forecast.target
+    return elsewhere and any((each.rung, each.outcome) == ("announce", "wrong") for each in climb.rungs)
 
 
 def _predicted(forecast: Forecast, rung: Rung) -> tuple[Outcome, ...]:
