@@ -31,9 +31,10 @@ from eager_lantern.core.site import Right
 from eager_lantern.core.tls_facts import TlsFacts, remarks
 from eager_lantern.lab.self_signed import write_self_signed
 from eager_lantern.lab.stand_in import Guest, StandIn, StandInSetup
+from eager_lantern.live.climber import PREFIX
 from eager_lantern.live.plan import Plan
 from eager_lantern.live.secret import Secret
-from eager_lantern.live.visit import PREFIX, visit
+from eager_lantern.live.visit import visit
 from eager_lantern.views.screen import rendered
 from eager_lantern.views.visit_view import visit_view
 

@@ -11,11 +11,12 @@ from ..core.rights import effective_rights
 from ..core.session import stand_of, targets
 from ..core.site import Account, Client, Mode, Promise, Service, Site
 from ..core.topology import Topology
+from ..live.climber import Progress
 from ..live.here import HERE
 from ..live.plan import Plan
 from ..live.secret import Secret
 from ..live.standpoint import Standpoint
-from ..live.visit import Progress, knock, visit
+from ..live.visit import knock, visit
 from .named import known
 
 Act = Literal["session", "ssh", "knock"]

@@ -7,30 +7,27 @@ key is the expected one.
 
 import asyncio
 import contextlib
-import secrets
 import time
-from collections.abc import Awaitable, Callable
 from dataclasses import replace
 
 import asyncssh
 
 from ..core.ladder import SSH_RUNGS, Climb, Outcome, Rung
 from ..core.login_pace import LoginPace, LoginTry
-from ..core.rights import RightsSeen
 from ..core.ssh_facts import SshFacts
 from ..wire.endpoints import Endpoint
 from ..wire.harmless import decoded
 from ..wire.listing import checked_names
+from .climber import PREFIX, TIDY_SECONDS, Climber, Progress
 from .failed import Failed
 from .login_pace import stranger
 from .lookup import looked_up, target_of
-from .notebook import Notebook
 from .plan import Plan
 from .session import timed, trusted
+from .ssh_client import SshClient
 from .ssh_offer import ssh_offer
 from .ssh_rights import SshTrial
 from .standpoint import Connected
-from .visit import PREFIX, TIDY_SECONDS, Progress
 
 MOST_ENTRIES = 10_000
 _FAULTS = (asyncssh.Error, OSError, EOFError)
@@ -55,69 +52,35 @@ async def ssh_visit(plan: Plan, progress: Progress = lambda rung: None) -> Climb
     )  # fmt: skip
 
 
-class _Client(asyncssh.SSHClient):
-    """What asyncssh asks of us on the way in: is this the host, and what is the password, once."""
+class _Climber(Climber):
+    rungs = SSH_RUNGS
+    faults = (Failed, *_FAULTS)
 
-    def __init__(self, plan: Plan) -> None:
-        self.plan = plan
-        self.version = ""
-        self.key = ""
-        self.key_fits = False
-        self.kind, self.fingerprint, self.bits = "", "", 0
-        self.asked_at = 0.0
-        self.asked = False
-        self._connection: asyncssh.SSHClientConnection | None = None
-
-    def connection_made(self, conn: asyncssh.SSHClientConnection) -> None:
-        """TCP stands."""
-        self._connection = conn
-
-    def validate_host_public_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
-        """The server has shown its host key."""
-        assert self._connection is not None
-        self.version = str(self._connection.get_extra_info("server_version", ""))
-        self.kind, self.fingerprint = key.get_algorithm(), key.get_fingerprint()
-        self.bits = getattr(key.pyca_key, "key_size", 0)
-        self.key = f"{self.kind} {self.fingerprint}"
-        self.key_fits = self.plan.any_certificate or self.fingerprint == self.plan.host_key
-        return self.key_fits
-
-    def password_auth_requested(self) -> str | None:
-        """The server takes passwords; it gets one, once."""
-        if self.asked or self.plan.gate.shut:
-            return None
-        self.asked = True
-        self.asked_at = time.perf_counter()
-        return self.plan.password.reveal()
-
-
-class _Climber(Notebook):
     def __init__(self, plan: Plan, progress: Progress) -> None:
-        super().__init__(SSH_RUNGS, plan.password)
-        self.plan = plan
-        self.progress = progress
-        self.client = _Client(plan)
-        self.current: Rung = "name"
-        self.address = ""
-        self.file = f"{PREFIX}{secrets.token_hex(6)}.txt"
-        self.content = f"Sent by eager-lantern visit; may be deleted. {secrets.token_hex(16)}\n".encode()
-        self.sent = False
+        super().__init__(plan, progress)
+        self.client = SshClient(plan)
         self._connected: Connected | None = None
         self._connection: asyncssh.SSHClientConnection | None = None
         self._files: asyncssh.SFTPClient | None = None
         self.answered_at = 0.0
         self.facts: SshFacts | None = None
-        self.rights: RightsSeen | None = None
-        self.pace: LoginPace | None = None
+
+    def as_failed(self, error: Exception) -> Failed:
+        """What the server says it refuses is told apart from what makes no sense."""
+        if isinstance(error, Failed):
+            return error
+        if isinstance(error, asyncssh.SFTPError):
+            return Failed("refused", f"the server says {error.reason}")
+        return Failed("wrong", str(error) or "the server hangs up")
 
     async def climb(self) -> None:
         """Every rung until one fails."""
         try:
-            await self._rung("name", self._name)
-            await self._rung("connect", self._connect)
+            await self.rung("name", self._name)
+            await self.rung("connect", self._connect)
             async with self.plan.gate.turn():
                 await self._entered()
-            await self._rung("list", self._list)
+            await self.rung("list", self._list)
             if self.plan.writes:
                 await self._written_and_read()
         except Failed:
@@ -155,7 +118,7 @@ class _Climber(Notebook):
     async def log_in(self) -> None:
         """The rungs from connect to login, whatever comes of them."""
         with contextlib.suppress(Failed):
-            await self._rung("connect", self._connect)
+            await self.rung("connect", self._connect)
             await self._entered()
         self.answered_at = time.perf_counter()
 
@@ -256,11 +219,11 @@ class _Climber(Notebook):
         return trusted(checked_names(names))
 
     async def _written_and_read(self) -> None:
-        await self._rung("send", self._send)
+        await self.rung("send", self._send)
         if self.plan.reads:
-            await self._rung("fetch", self._fetch)
+            await self.rung("fetch", self._fetch)
         if self.plan.removes:
-            await self._rung("tidy", self._remove)
+            await self.rung("tidy", self._remove)
 
     async def _send(self) -> str:
         assert self._files is not None
@@ -283,37 +246,14 @@ class _Climber(Notebook):
         self.sent = False
         return f"{self.file} removed"
 
-    async def _rung(self, rung: Rung, step: Callable[[], Awaitable[str]]) -> None:
-        """Try one rung. Whatever goes wrong is noted and raised as Failed."""
-        self.current = rung
-        self.progress(rung)
-        started = time.perf_counter()
-        try:
-            detail = await timed(self.plan.timeout, step())
-        except (Failed, *_FAULTS) as error:
-            failed = await self.plan.standpoint.vouched(_as_failed(error))
-            self.note(rung, failed.outcome, failed.detail, started)
-            raise failed from None
-        self.note(rung, "ok", detail, started)
-
     async def leave(self) -> None:
         """Remove what was sent, and hang up."""
         if self.sent:
             try:
                 await timed(TIDY_SECONDS, self._remove())
             except (Failed, *_FAULTS) as error:
-                failed = _as_failed(error)
-                self.note("tidy", failed.outcome, f"{self.file} may still be on the server: {failed.detail}", None)
+                self.note_left_behind(error)
         if self._connection is not None:
             self._connection.abort()
         elif self._connected is not None:
             self._connected.sock.close()
-
-
-def _as_failed(error: Exception) -> Failed:
-    """What an exception means for a rung."""
-    if isinstance(error, Failed):
-        return error
-    if isinstance(error, asyncssh.SFTPError):
-        return Failed("refused", f"the server says {error.reason}")
-    return Failed("wrong", str(error) or "the server hangs up")

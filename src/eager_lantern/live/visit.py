@@ -8,19 +8,14 @@ also when the visit is interrupted.
 
 import asyncio
 import contextlib
-import secrets
 import ssl
-import time
-from collections.abc import Awaitable, Callable
 from dataclasses import replace
 from typing import Literal
 
 from ..core.addresses import Address
 from ..core.caution import Caution
-from ..core.ladder import RUNGS, Climb, Rung
-from ..core.login_pace import LoginPace
+from ..core.ladder import RUNGS, Climb
 from ..core.range_estimate import RangeSeen
-from ..core.rights import RightsSeen
 from ..core.tls_facts import TlsFacts
 from ..wire.control import State
 from ..wire.endpoints import Endpoint
@@ -28,20 +23,17 @@ from ..wire.listing import read_listing
 from ..wire.reply import ProtocolFault
 from .caution import caution
 from .channel import Channel
+from .climber import PREFIX, TIDY_SECONDS, Climber, Progress
 from .failed import Failed
 from .login_pace import login_pace
 from .lookup import looked_up, target_of
-from .notebook import Notebook
 from .plan import Plan
 from .range_probe import range_seen
 from .rights import Trial
-from .session import MOST_LISTING_BYTES, Listener, Session, received, timed, trusted
+from .session import MOST_LISTING_BYTES, Listener, Session, received, trusted
 from .tls_facts import tls_facts
 
-PREFIX = "eager-lantern-visit-"
-TIDY_SECONDS = 8
 PAUSE_SECONDS = 0.2
-Progress = Callable[[Rung], None]
 
 
 async def visit(plan: Plan, progress: Progress = lambda rung: None) -> Climb:
@@ -76,25 +68,27 @@ async def knock(plan: Plan, holds: Literal["works", "shut"]) -> Climb:
     return Climb(target_of(plan), plan.service, plan.client, "", rungs, holds, ("connect",))
 
 
-class _Climber(Notebook):
+class _Climber(Climber):
+    rungs = RUNGS
+    faults = (Failed, ValueError, ProtocolFault, OSError, ssl.SSLError)
+
     def __init__(self, plan: Plan, progress: Progress) -> None:
-        super().__init__(RUNGS, plan.password)
-        self.plan = plan
-        self.progress = progress
+        super().__init__(plan, progress)
         self.session = Session(plan)
-        self.address = ""
         self.endpoint: Endpoint | None = None
-        self.file = f"{PREFIX}{secrets.token_hex(6)}.txt"
-        self.content = (
-            f"Sent by eager-lantern visit to test this server; may be deleted. {secrets.token_hex(16)}\n".encode()
-        )
-        self.sent = False
-        self.current: Rung = "name"
         self.tls: TlsFacts | None = None
         self.range: RangeSeen | None = None
-        self.rights: RightsSeen | None = None
         self.caution: Caution | None = None
-        self.pace: LoginPace | None = None
+
+    def as_failed(self, error: Exception) -> Failed:
+        """A ValueError is a user name or password that no command can carry; SSL errors, though they are of
+        that kind too, are the peer's."""
+        if isinstance(error, Failed):
+            return error
+        if isinstance(error, TimeoutError):
+            return Failed("silent", "no answer in time")
+        ours = isinstance(error, ValueError) and not isinstance(error, OSError)
+        return Failed("unknown" if ours else "wrong", str(error))
 
     async def climb(self) -> None:
         """Every rung until one fails."""
@@ -102,7 +96,7 @@ class _Climber(Notebook):
             await self._found()
             await self._greeted_and_secured()
             async with self.plan.gate.turn():
-                await self._rung("login", self._login)
+                await self.rung("login", self._login)
             await self._listing()
             if self.plan.writes:
                 await self._written_and_read()
@@ -130,18 +124,18 @@ class _Climber(Notebook):
             await self._found()
 
     async def _found(self) -> None:
-        await self._rung("name", self._name)
-        await self._rung("connect", lambda: self.session.connect(self.address))
+        await self.rung("name", self._name)
+        await self.rung("connect", lambda: self.session.connect(self.address))
 
     async def _greeted_and_secured(self) -> None:
         if self.plan.security == "implicit":
-            await self._rung("secure", self.session.secure)
-            await self._rung("greet", self.session.greet)
+            await self.rung("secure", self.session.secure)
+            await self.rung("greet", self.session.greet)
             await self.session.protect()
             return
-        await self._rung("greet", self.session.greet)
+        await self.rung("greet", self.session.greet)
         if self.plan.security == "explicit":
-            await self._rung("secure", self.session.secure)
+            await self.rung("secure", self.session.secure)
         else:
             self.note("secure", "untried", "not asked for: login and data travel in clear", None)
 
@@ -159,7 +153,7 @@ class _Climber(Notebook):
             await self._finished(data, "LIST")
             return trusted(read_listing(came))
 
-        await self._rung("list", listed)
+        await self.rung("list", listed)
 
     async def look_further(self) -> None:
         """TLS, rights and the range, as far as they are asked for and the session has come; what fails
@@ -214,16 +208,16 @@ class _Climber(Notebook):
 
     async def _written_and_read(self) -> None:
         try:
-            await self._rung("send", self._send)
+            await self.rung("send", self._send)
         except Failed as failed:
             if failed.outcome != "refused":
                 raise
             return
         if self.plan.reads:
             with contextlib.suppress(Failed):
-                await self._rung("fetch", self._fetch)
+                await self.rung("fetch", self._fetch)
         if self.plan.removes:
-            await self._rung("tidy", self._remove)
+            await self.rung("tidy", self._remove)
 
     async def _send(self) -> str:
         reply = await self.session.ask("TYPE", "I")  # else line ends may be rewritten on the way
@@ -274,7 +268,7 @@ class _Climber(Notebook):
             return await self._active_data(verb, argument, first)
         if first:
             with contextlib.suppress(Failed):
-                await self._rung("announce", self._announce_passive)
+                await self.rung("announce", self._announce_passive)
             if self.endpoint is None:
                 raise Failed("wrong", "no data port was announced")
         else:
@@ -328,7 +322,7 @@ class _Climber(Notebook):
             channels.append(await self.session.dialled(endpoint))
             return f"{endpoint} answers"
 
-        await (self._rung("data", dial) if first else dial())
+        await (self.rung("data", dial) if first else dial())
         return channels[0]
 
     async def _active_data(self, verb: str, argument: str, first: bool) -> Channel:
@@ -344,27 +338,14 @@ class _Climber(Notebook):
 
         try:
             if first:
-                await self._rung("announce", lambda: self.session.name_port(named))
-                await self._rung("data", awaited)
+                await self.rung("announce", lambda: self.session.name_port(named))
+                await self.rung("data", awaited)
             else:
                 await self.session.name_port(named)
                 await awaited()
         finally:
             listener.close()
         return channels[0]
-
-    async def _rung(self, rung: Rung, step: Callable[[], Awaitable[str]]) -> None:
-        """Try one rung. Whatever goes wrong is noted and raised as Failed."""
-        self.current = rung
-        self.progress(rung)
-        started = time.perf_counter()
-        try:
-            detail = await timed(self.plan.timeout, step())
-        except (Failed, ValueError, ProtocolFault, OSError, ssl.SSLError) as error:
-            failed = await self.plan.standpoint.vouched(_as_failed(error))
-            self.note(rung, failed.outcome, failed.detail, started)
-            raise failed from None
-        self.note(rung, "ok", str(detail), started)
 
     async def leave(self) -> None:
         """Remove what was sent, whatever state the session is in, and hang up."""
@@ -373,8 +354,7 @@ class _Climber(Notebook):
                 async with asyncio.timeout(TIDY_SECONDS):
                     await self._remove_somehow()
             except (Failed, ProtocolFault, OSError, ssl.SSLError, TimeoutError) as error:
-                failed = _as_failed(error)
-                self.note("tidy", failed.outcome, f"{self.file} may still be on the server: {failed.detail}", None)
+                self.note_left_behind(error)
         await self.session.leave()
 
     async def _remove_somehow(self) -> None:
@@ -386,14 +366,3 @@ class _Climber(Notebook):
             await self.session.enter(self.address)
         detail = await self._remove()
         self.note("tidy", "ok", detail, None)
-
-
-def _as_failed(error: Exception) -> Failed:
-    """What an exception means for a rung. A ValueError is a user name or password that no command can carry;
-    SSL errors, though they are of that kind too, are the peer's."""
-    if isinstance(error, Failed):
-        return error
-    if isinstance(error, TimeoutError):
-        return Failed("silent", "no answer in time")
-    ours = isinstance(error, ValueError) and not isinstance(error, OSError)
-    return Failed("unknown" if ours else "wrong", str(error))
