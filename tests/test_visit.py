@@ -1,14 +1,17 @@
 """Real sessions: with the shipped stand-in, with a real daemon, and with servers that misbehave."""
 
 import asyncio
+import contextlib
 import copy
 import json
 import random
 import re
 import signal
 import socket
+import ssl
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Iterator
 from dataclasses import replace
@@ -299,6 +302,30 @@ def test_the_certificates_that_a_server_sends_are_told_and_a_missing_one_is_poor
         seen = climbed(plan(server.port, **options)).tls
     assert seen is not None
     assert [each.good for each in remarks(seen) if each.topic in ("trust", "chain")] == [good, good]
+
+
+@pytest.mark.filterwarnings("ignore:ssl.TLSVersion.TLSv1:DeprecationWarning")
+@pytest.mark.parametrize("least", ["TLSv1", "TLSv1_2"])
+def test_versions_that_are_not_to_be_used_are_told_where_the_server_takes_them(least: str, tmp_path: Path) -> None:
+    _, served = write_self_signed(tmp_path, NAME)
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.minimum_version = ssl.TLSVersion[least]
+    context.set_ciphers("ALL:@SECLEVEL=0")
+    context.load_cert_chain(served)
+    listener = socket.create_server(("127.0.0.1", 0))
+
+    def serve() -> None:
+        while True:
+            with contextlib.suppress(OSError), context.wrap_socket(listener.accept()[0], server_side=True) as peer:
+                peer.sendall(b"220 ready\r\n")
+                while peer.recv(1000):
+                    peer.sendall(b"530 no\r\n")
+
+    threading.Thread(target=serve, daemon=True).start()
+    options = {"security": "implicit", "any_certificate": True, "looks_closer": True}
+    seen = climbed(plan(listener.getsockname()[1], **options)).tls
+    assert seen is not None
+    assert seen.takes_old is (least == "TLSv1")
 
 
 def test_one_login_try_is_all_that_a_close_look_costs(tmp_path: Path) -> None:

@@ -34,6 +34,7 @@ class TlsFacts(Struct, frozen=True):
     resumes: bool | None
     demands_resuming: bool | None
     chain: tuple[Sent, ...] = ()
+    takes_old: bool | None = None
 
 
 class Remark(Struct, frozen=True):
@@ -47,6 +48,9 @@ class Remark(Struct, frozen=True):
 def remarks(facts: TlsFacts) -> Iterator[Remark]:
     """The facts in words."""
     yield Remark("version", facts.version in GOOD_VERSIONS, f"{facts.version}, {facts.cipher}")
+    if facts.takes_old is not None:
+        said = "TLS 1.0 or 1.1 is still taken: switch it off" if facts.takes_old else "TLS 1.0 and 1.1 are turned away"
+        yield Remark("old ones", not facts.takes_old, said)
     yield Remark("trust", not facts.distrust, facts.distrust or "this machine trusts the certificate")
     yield from _chain(facts)
     if facts.certificate is not None:

@@ -1,4 +1,5 @@
-"""The certificates that a server sends, which the standard library does not hand over before Python 3.13."""
+"""What the standard library cannot tell of TLS: the certificates that a server sends (before Python 3.13), and
+whether it still takes versions that are not to be used."""
 
 import contextlib
 
@@ -14,11 +15,7 @@ from .session import Session
 
 async def sent_chain(session: Session) -> tuple[Sent, ...]:
     """What comes with the handshake, in its order, on a session that is connected. Raises Failed."""
-    if session.plan.security == "explicit":
-        await session.greet()
-        if (await session.ask("AUTH", "TLS")).code != 234:
-            return ()
-    shaken = await _shaken(session.wire, session.plan.name)
+    shaken = await _begun(session, SSL.Context(SSL.TLS_CLIENT_METHOD))
     found = []
     for each in shaken.get_peer_cert_chain() or ():
         with contextlib.suppress(NotReadable):
@@ -26,9 +23,33 @@ async def sent_chain(session: Session) -> tuple[Sent, ...]:
     return tuple(found)
 
 
-async def _shaken(channel: Channel, name: str) -> SSL.Connection:
-    """A handshake that examines nothing."""
+async def takes_old_versions(session: Session) -> bool:
+    """Whether a client that knows none but TLS 1.0 and 1.1 gets through. Raises Failed where it cannot be told."""
     context = SSL.Context(SSL.TLS_CLIENT_METHOD)
+    context.set_min_proto_version(SSL.TLS1_VERSION)
+    context.set_max_proto_version(SSL.TLS1_1_VERSION)
+    context.set_cipher_list(b"ALL:@SECLEVEL=0")  # else this end would not offer them
+    try:
+        await _begun(session, context)
+    except Failed as failed:
+        if failed.outcome != "wrong":
+            raise
+        return False
+    return True
+
+
+async def _begun(session: Session, context: SSL.Context) -> SSL.Connection:
+    """TLS on a control connection that is new. Raises Failed."""
+    if session.plan.security == "explicit":
+        await session.greet()
+        reply = await session.ask("AUTH", "TLS")
+        if reply.code != 234:
+            raise Failed("refused", f"AUTH TLS: the server says {reply}")
+    return await _shaken(session.wire, session.plan.name, context)
+
+
+async def _shaken(channel: Channel, name: str, context: SSL.Context) -> SSL.Connection:
+    """A handshake that examines nothing."""
     context.set_verify(SSL.VERIFY_NONE)
     tls = SSL.Connection(context, None)
     with contextlib.suppress(UnicodeError):

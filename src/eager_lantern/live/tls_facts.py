@@ -14,7 +14,7 @@ from ..wire.x509 import NotReadable, read_certificate
 from .failed import Failed
 from .plan import Plan
 from .session import Session, timed
-from .tls_chain import sent_chain
+from .tls_chain import sent_chain, takes_old_versions
 
 Seen = TypeVar("Seen")
 FAULTS = (Failed, ProtocolFault, OSError, ssl.SSLError)
@@ -43,6 +43,7 @@ async def tls_facts(plan: Plan, address: str, session: Session) -> TlsFacts | No
         resumes=session.data_resumed,
         demands_resuming=session.demands_resuming,
         chain=await _tried(address, plan, sent_chain) or (),
+        takes_old=await _tried(address, plan, takes_old_versions),
     )
 
 
