@@ -314,14 +314,17 @@ def test_versions_that_are_not_to_be_used_are_told_where_the_server_takes_them(l
     context.load_cert_chain(served)
     listener = socket.create_server(("127.0.0.1", 0))
 
-    def serve() -> None:
-        while True:
-            with contextlib.suppress(OSError), context.wrap_socket(listener.accept()[0], server_side=True) as peer:
-                peer.sendall(b"220 ready\r\n")
-                while peer.recv(1000):
-                    peer.sendall(b"530 no\r\n")
+    def serve(accepted: socket.socket) -> None:
+        with contextlib.suppress(OSError), context.wrap_socket(accepted, server_side=True) as peer:
+            peer.sendall(b"220 ready\r\n")
+            while peer.recv(1000):
+                peer.sendall(b"530 no\r\n")
 
-    threading.Thread(target=serve, daemon=True).start()
+    def accept() -> None:
+        while True:
+            threading.Thread(target=serve, args=(listener.accept()[0],), daemon=True).start()
+
+    threading.Thread(target=accept, daemon=True).start()
     options = {"security": "implicit", "any_certificate": True, "looks_closer": True}
     seen = climbed(plan(listener.getsockname()[1], **options)).tls
     assert seen is not None
