@@ -4,6 +4,7 @@ import asyncio
 import json
 import socket
 import threading
+from collections.abc import AsyncIterator
 from dataclasses import replace
 from pathlib import Path
 from typing import Any, get_args
@@ -108,6 +109,19 @@ def test_every_right_of_an_account_is_tried_and_everything_made_is_removed_again
     denied = {each.right for each in seen.rights if each.fits is False}
     assert denied == {"": set(), "w": {"write"}, "m": {"make-folders"}, "r": {"read"}}[without]
     assert (seen.confined, seen.left_behind, list(store.iterdir())) == (True, (), [])
+
+
+@pytest.mark.parametrize("name", [b"../../etc/passwd", b"/etc/passwd", b"\x1b]0;owned\x07"])
+def test_a_listing_with_names_that_lead_elsewhere_is_wrong_and_nothing_is_sent(
+    name: bytes, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    async def scandir(self: asyncssh.SFTPServer, path: bytes) -> AsyncIterator[asyncssh.SFTPName]:
+        yield asyncssh.SFTPName(name, attrs=asyncssh.SFTPAttrs())
+
+    monkeypatch.setattr(asyncssh.SFTPServer, "scandir", scandir)
+    with ssh_server(tmp_path, PASSWORD, [], KEY) as port:
+        found = climbed(port)
+    assert (list(found.items())[-1], list(tmp_path.iterdir())) == (("list", "wrong"), [])
 
 
 def test_wrong_logins_are_made_as_nobody_and_counted(tmp_path: Path) -> None:

@@ -12,6 +12,7 @@ import itertools
 import shutil
 import signal
 import socket
+import sys
 import time
 from asyncio.subprocess import PIPE, Process
 from collections.abc import Callable
@@ -111,7 +112,7 @@ class Link:
         load = f"import sys;sys.version_info>=(3,9) or sys.exit({TOO_OLD});exec(sys.stdin.buffer.read({len(source)}))"
         self._process = await asyncio.create_subprocess_exec(
             "ssh", *_OPTIONS, "--", self.place, f'python3 -IB -c "{load}"',
-            stdin=PIPE, stdout=PIPE, stderr=PIPE, preexec_fn=_deaf_to_interrupts,
+            stdin=PIPE, stdout=PIPE, stderr=PIPE, preexec_fn=None if sys.platform == "win32" else _deaf_to_interrupts,
         )  # fmt: skip
         assert self._process.stdout is not None
         self._tasks = [asyncio.create_task(self._overheard())]
