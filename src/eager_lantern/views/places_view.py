@@ -47,7 +47,8 @@ def _verdict(places: Sequence[Outlook]) -> Text:
     good = sum(bool(place.climbs) and all(climb.kept is True for climb in place.climbs) for place in places)
     if good == len(places):
         return Text(f"● holds from all {good}", style=STRONG)
-    return Text(f"◆ holds from {good} of {len(places)}", style=STOPS)
+    broken = any(climb.kept is False for place in places for climb in place.climbs)
+    return Text(f"{'◆' if broken else '◌'} holds from {good} of {len(places)}", style=STOPS if broken else UNTRIED)
 
 
 def _named(row: Row) -> str:
