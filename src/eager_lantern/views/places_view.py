@@ -7,7 +7,7 @@ from rich.text import Text
 
 from ..core.ladder import Climb, Climbed
 from ..core.outlook import Outlook, Row, parted, rows, rung_of
-from .screen import Share, between, columns, state
+from .screen import Share, between, columns, command, state
 from .style import ACCENT, STOPS, STRONG, UNTRIED
 from .visit_view import extras_of
 
@@ -35,8 +35,7 @@ def places_view(places: Sequence[Outlook]) -> Iterator[RenderableType]:
     for place in places:
         if place.trouble:
             yield Text.assemble(("◌ ", UNTRIED), (place.name, STRONG), f"  {place.trouble}")
-    if any(place.trouble for place in places):
-        yield Text("→ Try by hand what it needs: ssh PLACE python3 --version", style=ACCENT)
+            yield command(f"  → Try by hand what it needs: ssh ssh://{place.name} python3 --version", ACCENT)
     yield from _ways(places)
     for place in places:
         for climb in place.climbs:
