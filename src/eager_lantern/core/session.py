@@ -70,14 +70,14 @@ def reach_control(topology: Topology, stand: Stand, service: Service) -> tuple[A
     """The address that a client ends up using, and what becomes of the control connection.
 
     IPv6 comes first where the client has it (RFC 6724); an address that does not answer is
-    given up for the next.
+    given up for the next, and so the first one that may answer decides.
     """
     tried: list[tuple[Address, tuple[Journey, ...]]] = []
     for address in targets(topology, stand):
         port = PortSet.single(service.control_port.number)
         journeys = travel(topology, stand.origin, Flow("tcp", stand.sources, UNPRIVILEGED, address, port))
         judged = tuple(part for each in journeys for part in _judged(topology, each, port))
-        if any(each.outcome == "ok" for each in judged):
+        if any(each.outcome in ("ok", "unknown") for each in judged):
             return address, judged
         if judged:
             tried.append((address, judged))
