@@ -276,17 +276,19 @@ def _active(topology: Topology, forecast: Forecast) -> Forecast:
     from_ports = PortSet.single(active.from_port.number) if active.from_port else UNPRIVILEGED
     own = AddressSet.single(control.flow.to)
     flow = Flow("tcp", own, from_ports, followed.address, stand.spec.active_ports)
-    journeys = tuple(_back_at_client(stand, each) for each in travel(topology, topology.server, flow, followed.helped))
+    arrived = travel(topology, topology.server, flow, followed.helped)
+    journeys = tuple(part for each in arrived for part in _back_at_client(topology, stand, each))
     settled_on = replace(forecast, announced=named, helped=followed.helped)
     return _with_data(topology, settled_on, flow, journeys)
 
 
-def _back_at_client(stand: Stand, journey: Journey) -> Journey:
-    """An active connection counts only at the client that waits for it, on the port it named."""
-    if journey.outcome != "ok" or (journey.end.at == stand.name and journey.asked.ports == journey.flow.ports):
-        return journey
-    leg = Leg(journey.asked, journey.flow, journey.steps)
-    return leg.stopped(journey.end.at, "refused", "not listening", _decided(leg))
+def _back_at_client(topology: Topology, stand: Stand, journey: Journey) -> Iterator[Journey]:
+    """An active connection counts only at the client that waits for it, on the port it named; nobody else
+    waits for data, but the server's own services listen, where it is led back there."""
+    if journey.outcome == "ok" and not (journey.end.at == stand.name and journey.asked.ports == journey.flow.ports):
+        yield from _judged(topology, journey, PortSet())
+    else:
+        yield journey
 
 
 def _with_data(topology: Topology, forecast: Forecast, flow: Flow, journeys: tuple[Journey, ...]) -> Forecast:

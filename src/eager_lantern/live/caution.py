@@ -50,7 +50,7 @@ async def _bounces(session: Session, other: str) -> tuple[bool | None, str]:
         reply = await session.ask(verb, argument)
         if reply.kind != 2:
             return False, f"{verb} to another address of this machine is refused: {reply}"
-        await session.wire.write(session.control.command("LIST"))
+        await session.send("LIST")
         with contextlib.suppress(*_FAULTS):
             async with asyncio.timeout(WAIT_SECONDS):
                 await session.completion()
@@ -73,7 +73,7 @@ async def _takes_strangers(session: Session, other: str) -> tuple[bool | None, s
     except _FAULTS as error:
         return None, f"a data connection from {other} does not come about: {error}"
     try:
-        await session.wire.write(session.control.command("LIST"))
+        await session.send("LIST")
         async with asyncio.timeout(WAIT_SECONDS):
             await session.opening()
             await session.shield_data(data)

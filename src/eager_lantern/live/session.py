@@ -103,8 +103,14 @@ class Session:
 
     async def ask(self, verb: str, argument: str = "") -> Reply:
         """Send a command and wait for its completion."""
-        await self.wire.write(self.control.command(verb, argument))
+        await self.send(verb, argument)
         return await self.completion()
+
+    async def send(self, verb: str, argument: str = "") -> None:
+        """Send a command. What is still unread then is a late word about an earlier one, and answers nothing."""
+        command = self.control.command(verb, argument)
+        self._events.clear()
+        await self.wire.write(command)
 
     async def completion(self) -> Reply:
         """The completion of the command that is under way."""

@@ -161,7 +161,7 @@ class _Trial:
             listener.close()
             return Tried("announce", failed.outcome, failed.detail)
         try:
-            await session.wire.write(session.control.command("LIST"))
+            await session.send("LIST")
             await session.opening()
             async with asyncio.timeout(wait):
                 data = await session.arrival(listener)
@@ -175,7 +175,7 @@ class _Trial:
         return await self._read(session, data)
 
     async def _listed(self, session: Session, data: Channel) -> Tried:
-        await session.wire.write(session.control.command("LIST"))
+        await session.send("LIST")
         try:
             async with asyncio.timeout(self.plan.timeout):
                 await session.opening()

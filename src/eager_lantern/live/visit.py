@@ -282,7 +282,7 @@ class _Climber(Climber):
         await self.session.shield_data(data)
 
     async def _command(self, verb: str, argument: str) -> None:
-        await self.session.wire.write(self.session.control.command(verb, argument))
+        await self.session.send(verb, argument)
         self.sent = self.sent or (argument == self.file and verb == "STOR" and self.plan.removes)
         try:
             await self.session.opening()
