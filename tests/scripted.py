@@ -2,6 +2,7 @@
 
 import contextlib
 import socket
+import struct
 import threading
 import time
 from collections.abc import Callable, Iterator
@@ -19,6 +20,8 @@ PLAIN = {
     "RETR": b"150 here\r\n",
 }
 DONE = b"226 done\r\n"
+RESET = b""
+"""In place of an answer: the connection is reset."""
 
 
 class Scripted:
@@ -55,7 +58,11 @@ class Scripted:
                     control.sendall(f"227 here (127,0,0,1,{high},{low})\r\n".encode())
                     continue
                 changing = self.replies.get(verb)
-                control.sendall(changing() if changing else self.script.get(verb, b"502 not here\r\n"))
+                answer = changing() if changing else self.script.get(verb, b"502 not here\r\n")
+                if answer == RESET:
+                    control.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
+                    return
+                control.sendall(answer)
                 if data and self.script.get(verb, b"").startswith(b"150") and verb != self.holds:
                     self._transfer(data, verb)
                     control.sendall(DONE)

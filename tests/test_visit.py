@@ -22,7 +22,7 @@ import pytest
 import trustme
 from daemon import ANNOUNCE, PASSWORD, TLS, USER, daemon, needs_daemon
 from program import AFTER, run
-from scripted import GREETING, Scripted, scripted
+from scripted import GREETING, PLAIN, RESET, Scripted, scripted
 
 from eager_lantern.core.caution import cautions
 from eager_lantern.core.ladder import RUNGS, Climb
@@ -524,6 +524,16 @@ def test_wrong_logins_are_made_as_nobody_on_one_connection_until_it_is_ended(tmp
     assert pace is not None
     assert (len(pace.tries), pace.ended_after, pace.stopped) == (5, 3, "")
     assert (tried.count(USER), len(tried)) == (1, 6)
+
+
+def test_a_server_that_resets_the_connection_after_wrong_logins_has_ended_it() -> None:
+    asked = iter([PLAIN["USER"]] * 4 + [RESET] + [PLAIN["USER"]] * 2)
+    let_in = iter([PLAIN["PASS"]])
+    with scripted({}) as server:
+        server.replies = {"USER": lambda: next(asked), "PASS": lambda: next(let_in, b"530 no\r\n")}
+        pace = climbed(plan(server.port, login_tries=5, writes=False)).pace
+    assert pace is not None
+    assert (len(pace.tries), pace.ended_after, pace.stopped) == (5, 3, "")
 
 
 def test_how_wrong_logins_are_slowed_down_is_told_in_words() -> None:

@@ -55,10 +55,12 @@ async def login_pace(plan: Plan, address: str) -> LoginPace:
 
 
 async def _tried(session: Session, patience: float) -> LoginTry | None:
-    """One login; None where the connection is over before it is answered."""
+    """One login; None where the connection is over before it is answered, closed or reset."""
     started = time.perf_counter()
     try:
         await timed(patience, session.login())
+    except (ConnectionError, ssl.SSLEOFError, ssl.SSLZeroReturnError):
+        return None
     except Failed as failed:
         if failed.outcome == "silent":
             raise
