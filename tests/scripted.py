@@ -20,7 +20,7 @@ PLAIN = {
     "RETR": b"150 here\r\n",
 }
 DONE = b"226 done\r\n"
-RESET = b""
+RESET = b"RESET"
 """In place of an answer: the connection is reset."""
 
 
