@@ -15,9 +15,8 @@ from ..files.site_file import SiteFile, find_site_file, read_site
 from ..files.written import folder_for_new, write_new
 from ..views.certificate_view import certificate_view
 from ..wire.x509 import key_pem, new_key, self_signed, signing_request
-from . import completion
 from .named import the_transfer
-from .options import example
+from .options import ServiceName, SitePath, example
 from .output import show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -32,12 +31,8 @@ class Key(StrEnum):
 
 @app.command(epilog=example("eager-lantern certificate saltmarsh.site.yaml --self-signed", "--into keys"))
 def certificate(
-    site: Annotated[
-        Path | None, typer.Argument(readable=False, help="The site file; default: the only *.site.yaml here.")
-    ] = None,
-    service: Annotated[
-        str, typer.Option(help="A service of the site; default: the only one.", autocompletion=completion.services)
-    ] = "",
+    site: SitePath = None,
+    service: ServiceName = "",
     name: Annotated[list[str] | None, typer.Option(help="One more name or address to make it for.")] = None,
     only_names: Annotated[
         bool, typer.Option("--only-names", help="Leave out the addresses that clients type.")

@@ -9,7 +9,7 @@ from ..files.results import as_json
 from ..files.shipped import finding_pages
 from ..views.explain_view import list_view, page_view
 from . import completion
-from .options import Format, example
+from .options import Format, Written, example
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -21,7 +21,7 @@ def explain(
         str,
         typer.Argument(help="A kind, as check names it; default: list all.", autocompletion=completion.kinds),
     ] = "",
-    form: Annotated[Format, typer.Option("--format", help="text for people, json for programs.")] = Format.text,
+    form: Written = Format.text,
 ) -> None:
     """Explain one kind of finding.
 

@@ -5,7 +5,6 @@ import contextlib
 import secrets
 import signal
 import sys
-from pathlib import Path
 from typing import Annotated
 
 import typer
@@ -19,10 +18,9 @@ from ..files.site_file import find_site_file, read_site
 from ..live.lamp import Lamp
 from ..live.lamp_secret import VARIABLE, given_secret
 from ..views.lamp_view import burnt_view, lit_view
-from . import completion
 from .given import given
 from .named import the_transfer
-from .options import example
+from .options import ServiceName, SitePath, example
 from .output import show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -32,12 +30,8 @@ CANNOT_TELL = 3
 
 @app.command(epilog=example('eager-lantern lamp saltmarsh.site.yaml --lasts "2 s" --at 127.0.0.1'))
 def lamp(
-    site: Annotated[
-        Path | None, typer.Argument(readable=False, help="The site file; default: the only *.site.yaml here.")
-    ] = None,
-    service: Annotated[
-        str, typer.Option(help="A service of the site; default: the only one.", autocompletion=completion.services)
-    ] = "",
+    site: SitePath = None,
+    service: ServiceName = "",
     lasts: Annotated[str, typer.Option(help="How long it burns before it ends by itself.")] = "15 min",
     ports: Annotated[str, typer.Option(help="Light only these; default: control port and data range.")] = "",
     at: Annotated[list[str] | None, typer.Option(help="Address to listen on; default: the server's own.")] = None,

@@ -18,7 +18,7 @@ from ..files.written import write_new, write_over
 from ..views.check_view import check_body
 from ..views.new_view import new_view, question_lines, remark_line
 from ..views.style import ACCENT, STOPS, STRONG
-from .options import example
+from .options import Forced, example
 from .output import show, tell
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -62,7 +62,7 @@ def new(
     admin_from: Annotated[str | None, _option("From which network or address.")] = None,
     into: Annotated[Path | None, _option("The file to write; default: named after the site.")] = None,
     defaults: Annotated[bool, typer.Option("--defaults", help="Ask nothing: take what would be proposed.")] = False,
-    force: Annotated[bool, typer.Option("--force", help="Replace a file that is there already.")] = False,
+    force: Forced = False,
 ) -> None:
     """Ask, or take options, and write a first site file.
 

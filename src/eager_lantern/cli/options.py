@@ -1,6 +1,12 @@
 """Choices that several commands offer."""
 
 from enum import StrEnum
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from . import completion
 
 
 class Format(StrEnum):
@@ -24,6 +30,16 @@ class SessionMode(StrEnum):
 
     passive = "passive"
     active = "active"
+
+
+SitePath = Annotated[
+    Path | None, typer.Argument(readable=False, help="The site file; default: the only *.site.yaml here.")
+]
+ServiceName = Annotated[
+    str, typer.Option(help="A service of the site; default: the only one.", autocompletion=completion.services)
+]
+Written = Annotated[Format, typer.Option("--format", help="text for people, json for programs.")]
+Forced = Annotated[bool, typer.Option("--force", help="Replace a file that is there already.")]
 
 
 def example(*lines: str) -> str:

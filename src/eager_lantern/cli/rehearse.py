@@ -29,7 +29,7 @@ from ..views.rehearse_view import rehearse_view
 from ..views.walk_view import LineOf
 from . import completion
 from .labs import CALLED, LabKind, able, built, progress
-from .options import Format, example
+from .options import Format, SitePath, Written, example
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -38,9 +38,7 @@ CANNOT_TELL = 3
 
 @app.command(epilog=example("eager-lantern rehearse saltmarsh.site.yaml", "--capture gauge-store=store.pcap"))
 def rehearse(
-    site: Annotated[
-        Path | None, typer.Argument(readable=False, help="The site file; default: the only *.site.yaml here.")
-    ] = None,
+    site: SitePath = None,
     lab: Annotated[
         LabKind, typer.Option(help="kernel: private network namespaces; loopback: relays on 127.0.0.0/8.")
     ] = LabKind.kernel,
@@ -56,7 +54,7 @@ def rehearse(
             help="NAME=FILE: write the packets of a host or gateway as pcap.", autocompletion=completion.captures
         ),
     ] = None,
-    form: Annotated[Format, typer.Option("--format", help="text for people, json for programs.")] = Format.text,
+    form: Written = Format.text,
 ) -> None:
     """Build the site in a lab and run real sessions.
 

@@ -20,7 +20,7 @@ from ..views.sheet_markdown import sheet_markdown
 from ..views.sheet_pages import sheet_pages
 from ..views.sheets_view import sheets_view
 from .check import EXIT_CODES
-from .options import Format, example
+from .options import Format, SitePath, example
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -28,9 +28,7 @@ app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
 @app.command(epilog=example("eager-lantern sheets saltmarsh.site.yaml --into pages"))
 def sheets(
-    site: Annotated[
-        Path | None, typer.Argument(readable=False, help="The site file; default: the only *.site.yaml here.")
-    ] = None,
+    site: SitePath = None,
     into: Annotated[
         Path | None, typer.Option(help="The folder to write to; default: named after the site file.")
     ] = None,

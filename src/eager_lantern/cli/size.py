@@ -21,10 +21,9 @@ from ..files.site_file import SiteFile, find_site_file, read_site
 from ..files.written import write_new, write_over
 from ..views.size_picture import KINDS, drawn
 from ..views.size_view import size_view
-from . import completion
 from .given import given, given_or_none, set_only
 from .named import the_transfer
-from .options import Format, example
+from .options import Format, ServiceName, Written, example
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -44,9 +43,7 @@ def size(
         Path | None,
         typer.Argument(readable=False, help="A site file; default: the only one here, unless a load is given."),
     ] = None,
-    service: Annotated[
-        str, typer.Option(help="A service of the site; default: the only one.", autocompletion=completion.services)
-    ] = "",
+    service: ServiceName = "",
     clients: Annotated[int | None, typer.Option(min=0, max=10**9, help="How many clients there are.")] = None,
     files_per_hour: Annotated[
         int | None, typer.Option(min=0, max=10**9, help="Files of all clients in an hour.")
@@ -78,7 +75,7 @@ def size(
         list[Path] | None, typer.Option(help="Draw the chances into this .png or .svg file; may be given twice.")
     ] = None,
     force: Annotated[bool, typer.Option("--force", help="Replace pictures that are there already.")] = False,
-    form: Annotated[Format, typer.Option("--format", help="text for people, json for programs.")] = Format.text,
+    form: Written = Format.text,
 ) -> None:
     """Size the range of data ports.
 

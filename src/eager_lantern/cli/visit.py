@@ -9,9 +9,9 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
-from enum import StrEnum
+from itertools import chain
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Any
 
 import typer
 from rich.console import RenderableType
@@ -32,11 +32,12 @@ from ..live.place_name import checked_place
 from ..live.plan import Plan
 from ..live.secret import NoPassword, Secret, password_for
 from ..live.standpoint import Standpoint
-from ..views.places_view import places_view
+from ..views.places_view import places_view, ways_view
 from ..views.visit_view import visit_view, visits_view
-from . import completion
+from . import visit_options as words
+from .given import given_or_none, set_only
 from .lamp_sweep import sweep_lamp
-from .options import Format, SessionMode, example
+from .options import Forced, Format, SessionMode, Written, example
 from .output import emit, show
 from .places import seen_from
 from .visits import Wanted, visits_of
@@ -50,71 +51,36 @@ Login = tuple[Secret, LoginGate]
 """The password of an account, and who may try it."""
 
 
-class Transfer(StrEnum):
-    """The protocol of a session with a host."""
-
-    ftp = "ftp"
-    sftp = "sftp"
-
-
-PORTS = {Transfer.ftp: 21, Transfer.sftp: 22}
-
-
-class Security(StrEnum):
-    """How the session is protected."""
-
-    none = "none"
-    explicit = "explicit"
-    implicit = "implicit"
-
-
 @app.command(epilog=example("eager-lantern visit tides.saltmarsh.example --user station", "--mode passive"))
 def visit(
-    target: Annotated[str, typer.Argument(help="A host name or address, or a site file.")] = "",
-    client: Annotated[
-        str,
-        typer.Option(
-            help="With a site: the client whose place and habits to take.", autocompletion=completion.own_clients
-        ),
-    ] = "",
-    service: Annotated[
-        str, typer.Option(help="With a site: the service; default: the only one.", autocompletion=completion.services)
-    ] = "",
-    protocol: Annotated[Transfer, typer.Option(help="With a host: FTP, or file transfer over SSH.")] = Transfer.ftp,
-    user: Annotated[str, typer.Option(help="The account; default: the client's in the site, else anonymous.")] = "",
-    mode: Annotated[SessionMode | None, typer.Option(help="Default: the client's first mode, else passive.")] = None,
-    security: Annotated[Security | None, typer.Option(help="Default: the service's, else explicit TLS.")] = None,
-    port: Annotated[int | None, typer.Option(min=1, max=65535, help="The control port.")] = None,
-    at: Annotated[str, typer.Option(help="Connect to this address instead of looking the name up.")] = "",
-    extended: Annotated[bool | None, typer.Option(help="EPSV and EPRT instead of PASV and PORT.")] = None,
-    follow_announced: Annotated[bool, typer.Option(help="Follow a passive reply to another host.")] = False,
-    active_address: Annotated[str, typer.Option(help="The address to name in active mode.")] = "",
-    active_ports: Annotated[str, typer.Option(help="The ports to wait on in active mode.")] = "",
-    trust: Annotated[Path | None, typer.Option(readable=False, help="A certificate file (PEM) to trust.")] = None,
-    any_certificate: Annotated[bool, typer.Option(help="Do not examine the certificate or host key.")] = False,
-    host_key: Annotated[str, typer.Option(help="The fingerprint that SSH is to show, as SHA256:….")] = "",
-    closely: Annotated[
-        bool, typer.Option("--closely", help="Look closely at TLS or SSH: certificate, key, reuse, algorithms.")
-    ] = False,
-    range_connections: Annotated[
-        int, typer.Option("--range", min=0, max=16, help="Find the range of data ports on so many connections.")
-    ] = 0,
-    rights: Annotated[bool, typer.Option("--rights", help="Try what the account may do, and where.")] = False,
-    caution: Annotated[bool, typer.Option("--caution", help="Try whom it connects to and takes data from.")] = False,
-    from_: Annotated[
-        list[str] | None,
-        typer.Option("--from", help="Visit from ssh://USER@HOST instead, which needs Python 3.9; may be repeated."),
-    ] = None,
-    wrong_logins: Annotated[
-        int,
-        typer.Option(min=0, max=20, help="So many wrong logins as nobody: does it slow? May bar this address."),
-    ] = 0,
-    lamp: Annotated[bool, typer.Option("--lamp", help="Sweep a lit lamp instead of a session.")] = False,
-    list_only: Annotated[bool, typer.Option(help="Send and fetch nothing.")] = False,
-    timeout: Annotated[float, typer.Option(min=0.1, max=600, help="Seconds for each rung.")] = 10,
-    save: Annotated[Path | None, typer.Option(help="Keep the result (JSON) in this file, for check --seen.")] = None,
-    force: Annotated[bool, typer.Option("--force", help="Replace a file that is there already.")] = False,
-    form: Annotated[Format, typer.Option("--format", help="text for people, json for programs.")] = Format.text,
+    target: words.Target = "",
+    client: words.ClientName = "",
+    service: words.SiteService = "",
+    protocol: words.Protocol = words.Transfer.ftp,
+    user: words.User = "",
+    mode: words.WithMode = None,
+    security: words.WithSecurity = None,
+    port: words.ControlPort = None,
+    at: words.ConnectAt = "",
+    extended: words.Extended = None,
+    follow_announced: words.FollowAnnounced = False,
+    active_address: words.ActiveAddress = "",
+    active_ports: words.ActivePorts = "",
+    trust: words.Trusted = None,
+    any_certificate: words.AnyCertificate = False,
+    host_key: words.HostKey = "",
+    closely: words.Closely = False,
+    range_connections: words.RangeConnections = 0,
+    rights: words.Rights = False,
+    caution: words.TriesCaution = False,
+    from_: words.From = None,
+    wrong_logins: words.WrongLogins = 0,
+    lamp: words.SweepsLamp = False,
+    list_only: words.ListOnly = False,
+    timeout: words.Timeout = 10,
+    save: words.Saved = None,
+    force: Forced = False,
+    form: Written = Format.text,
 ) -> None:
     """Run a real session, rung by rung.
 
@@ -129,37 +95,36 @@ def visit(
     source = read_site(find_site_file(Path(target) if target else None)) if _names_site(target) else None
     if source is None and (client or service):
         raise typer.BadParameter(f"--client and --service belong to a site file, and {target} is none")
-    if source is None and protocol is Transfer.sftp and (caution or range_connections):
+    if source is None and protocol is words.Transfer.sftp and (caution or range_connections):
         raise typer.BadParameter("--range and --caution are about data connections, which SSH file transfer has not")
     if lamp:
         if source is None or len(names) > 1:
             raise typer.BadParameter("--lamp sweeps the lamp of a site, from one place")
         sweep_lamp(source, client, service, at, names[0], timeout, form)
-    ports = {"port": IMPLICIT_PORT} if security is Security.implicit and source is None else {}
-    try:
-        options = _chosen(
-            announced="follow" if follow_announced else None,
-            trusts=_certificates(trust),
-            address=str(Address.parse(at)) if at else None,
-            security=security.value if security else None,
-            mode=_mode(mode),
-            extended=extended,
-            active_address=str(Address.parse(active_address)) if active_address else None,
-            active_ports=PortSet.parse(active_ports) if active_ports else None,
-            any_certificate=any_certificate,
-            looks_closer=closely,
-            tries_rights=rights,
-            tries_caution=caution,
-            login_tries=wrong_logins,
-            host_key=host_key or None,
-            range_connections=range_connections,
-            timeout=timeout,
-            writes=not list_only,
-            user=user or None,
-            **({"port": port} if port else ports),
-        )
-    except ValueError as error:
-        raise typer.BadParameter(str(error)) from None
+    ports = {"port": IMPLICIT_PORT} if security is words.Security.implicit and source is None else {}
+    own_address = given_or_none(Address, "--active-address", active_address or None)
+    address = given_or_none(Address, "--at", at or None)
+    options = set_only(
+        announced="follow" if follow_announced else None,
+        trusts=_certificates(trust),
+        address=str(address) if address else None,
+        security=security.value if security else None,
+        mode=_mode(mode),
+        extended=extended,
+        active_address=str(own_address) if own_address else None,
+        active_ports=given_or_none(PortSet, "--active-ports", active_ports or None),
+        any_certificate=any_certificate,
+        looks_closer=closely,
+        tries_rights=rights,
+        tries_caution=caution,
+        login_tries=wrong_logins,
+        host_key=host_key or None,
+        range_connections=range_connections,
+        timeout=timeout,
+        writes=not list_only,
+        user=user or None,
+        **({"port": port} if port else ports),
+    )
     accounts: dict[str, Login] = {}
 
     async def prepared(place: Standpoint) -> list[Wanted]:
@@ -185,7 +150,7 @@ def _view(places: Sequence[Outlook]) -> Iterator[RenderableType]:
     climbs = places[0].climbs
     if len(places) > 1 or not climbs:
         return places_view(places)
-    return visit_view(climbs[0]) if len(climbs) == 1 else visits_view(climbs)
+    return chain(visit_view(climbs[0]) if len(climbs) == 1 else visits_view(climbs), ways_view(places))
 
 
 def _places(names: Sequence[str]) -> list[str]:
@@ -238,19 +203,14 @@ def _guessed_once(wanted: Sequence[Wanted]) -> list[Wanted]:
     return found
 
 
-def _chosen(**options: Any) -> dict[str, Any]:
-    """The options that were given."""
-    return {name: value for name, value in options.items() if value is not None}
-
-
 def _names_site(target: str) -> bool:
     return not target or target.endswith((".yaml", ".yml")) or os.path.isfile(target)  # noqa: PTH113
 
 
-def _host(name: str, protocol: Transfer, place: str) -> Wanted:
+def _host(name: str, protocol: words.Transfer, place: str) -> Wanted:
     """A visit without a site file."""
-    plan = Plan(name=name, port=PORTS[protocol], user="anonymous", password=Secret(""), client=place)
-    return Wanted(plan, "ssh" if protocol is Transfer.sftp else "session")
+    plan = Plan(name=name, port=words.PORTS[protocol], user="anonymous", password=Secret(""), client=place)
+    return Wanted(plan, "ssh" if protocol is words.Transfer.sftp else "session")
 
 
 def _certificates(path: Path | None) -> Path | None:

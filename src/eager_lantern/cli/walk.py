@@ -1,7 +1,6 @@
 """``walk``: one connection, hop by hop."""
 
 from enum import StrEnum
-from pathlib import Path
 from typing import Annotated
 
 import typer
@@ -18,7 +17,7 @@ from ..files.site_file import find_site_file, read_site
 from ..views.walk_view import walk_view
 from . import completion
 from .named import known, the_transfer
-from .options import Format, SessionMode, example
+from .options import Format, ServiceName, SessionMode, SitePath, Written, example
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -43,23 +42,19 @@ class Protocol(StrEnum):
     epilog=example("eager-lantern walk --client field-station --service tide-exchange", "--rung data --port 61328")
 )
 def walk(
-    site: Annotated[
-        Path | None, typer.Argument(readable=False, help="The site file; default: the only *.site.yaml here.")
-    ] = None,
+    site: SitePath = None,
     client: Annotated[
         str,
         typer.Option(help="A client, or a network for anybody on it.", autocompletion=completion.clients),
     ] = "",
-    service: Annotated[
-        str, typer.Option(help="A service of the site; default: the only one.", autocompletion=completion.services)
-    ] = "",
+    service: ServiceName = "",
     mode: Annotated[SessionMode, typer.Option(help="Mode of the session.")] = SessionMode.passive,
     rung: Annotated[WalkRung, typer.Option(help="The control connection, or a data connection.")] = WalkRung.connect,
     to: Annotated[str, typer.Option(help="Any address, instead of a service.")] = "",
     port: Annotated[int | None, typer.Option(min=1, max=65535, help="The port; for data, one of the range.")] = None,
     protocol: Annotated[Protocol, typer.Option(help="With --to.")] = Protocol.tcp,
     from_port: Annotated[int | None, typer.Option(min=1, max=65535, help="The source port; default: any.")] = None,
-    form: Annotated[Format, typer.Option("--format", help="text for people, json for programs.")] = Format.text,
+    form: Written = Format.text,
 ) -> None:
     """Follow one connection, hop by hop.
 
