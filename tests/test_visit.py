@@ -3,6 +3,7 @@
 import asyncio
 import contextlib
 import copy
+import itertools
 import json
 import random
 import re
@@ -37,6 +38,7 @@ from eager_lantern.lab.stand_in import Guest, StandIn, StandInSetup
 from eager_lantern.live.climber import PREFIX
 from eager_lantern.live.plan import Plan
 from eager_lantern.live.secret import Secret
+from eager_lantern.live.sweep import sweep
 from eager_lantern.live.visit import visit
 from eager_lantern.views.screen import rendered
 from eager_lantern.views.visit_view import visit_view
@@ -534,6 +536,22 @@ def test_a_server_that_resets_the_connection_after_wrong_logins_has_ended_it() -
         pace = climbed(plan(server.port, login_tries=5, writes=False)).pace
     assert pace is not None
     assert (len(pace.tries), pace.ended_after, pace.stopped) == (5, 3, "")
+
+
+@pytest.mark.parametrize(("stalls", "untried"), [({3}, False), (set(range(5, 999)), True)])
+def test_a_control_connection_that_stalls_in_a_sweep_leaves_ports_untried_at_worst(
+    stalls: set[int], untried: bool, tmp_path: Path
+) -> None:
+    ports, asked = range(31_640, 31_648), itertools.count(1)
+    setup = StandInSetup((Guest(USER, PASSWORD, tmp_path),), passive_ports=PortSet.parse("31640-31647"))
+    with StandIn(setup) as server:
+        handler = server._servers[0].handler
+        handler.ftp_PASV = lambda self, line, known=handler.ftp_PASV: next(asked) in stalls or known(self, line)
+        tried = asyncio.run(
+            sweep(plan(server.port, timeout=0.5, extended=False), "127.0.0.1", ports, lambda news: None)
+        )
+    assert {each.outcome for each in tried.values()} == {"ok"}
+    assert (set(tried) < set(ports)) == untried
 
 
 def test_how_wrong_logins_are_slowed_down_is_told_in_words() -> None:

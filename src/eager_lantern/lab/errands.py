@@ -17,7 +17,6 @@ from typing import Any, Protocol
 
 from ..core.ladder import Climb
 from ..core.rehearsed import Sighting
-from ..live.failed import Failed
 from ..live.plan import Plan, Reach, directly
 from ..live.sweep import Tried, sweep
 from ..live.visit import visit
@@ -242,12 +241,9 @@ class Sweep:
     ports: tuple[int, ...]
 
     def run(self, place: Place, report: Report) -> dict[int, Tried]:
-        """The result of each port; empty where no session gets as far."""
-        try:
-            plan = replace(self.plan, reach=place.reach)
-            return asyncio.run(sweep(plan, plan.address or "", self.ports, report))
-        except Failed:
-            return {}
+        """The result of each port that could be tried."""
+        plan = replace(self.plan, reach=place.reach)
+        return asyncio.run(sweep(plan, plan.address or "", self.ports, report))
 
 
 @dataclass(frozen=True)

@@ -25,6 +25,8 @@ from .session import MOST_LISTING_BYTES, Listener, Session, opened, received
 
 LEAST_WAIT_SECONDS = 0.008
 SIDE_BY_SIDE = 128
+MOST_BROKEN = 3
+"""After so many sessions that broke before they told anything of a port, a trial gives up."""
 _FAULTS = (Failed, ProtocolFault, OSError, ssl.SSLError, EOFError, TimeoutError)
 Progress = Callable[[str], None]
 
@@ -39,7 +41,7 @@ class Tried:
 
 
 async def sweep(plan: Plan, address: str, ports: Sequence[int], progress: Progress) -> dict[int, Tried]:
-    """Try these ports. Raises Failed where no session comes as far as a data connection."""
+    """What became of each of these ports; a port is missing where no session came as far as to try it."""
     sweeper = _Sweeper(plan, address, ports, progress)
     await sweeper.quickly()
     await sweeper.patiently()
@@ -59,7 +61,8 @@ class _Sweeper:
         """One session tries each port once."""
         trial, ports = _Trial(self), tuple(self.left)
         for i, port in enumerate(ports, start=1):
-            await trial.one(port, self.wait)
+            if not await trial.attempt(port, self.wait):
+                break
             self.progress(f"{i} of {len(ports)} data ports")
         await trial.leave()
 
@@ -73,9 +76,8 @@ class _Sweeper:
         trial = _Trial(self)
         for _ in range(2 * count):
             port = next(iter(self.left), None)
-            if port is None:
+            if port is None or not await trial.attempt(port, self.plan.timeout):
                 break
-            await trial.one(port, self.plan.timeout)
             self.progress(f"{len(self.left)} data ports are silent so far")
         await trial.leave()
 
@@ -92,12 +94,32 @@ class _Trial:
         self.sweeper = sweeper
         self.plan = sweeper.plan
         self.session: Session | None = None
+        self.taken: int | None = None
+        self.broken = 0
 
-    async def one(self, wanted: int, wait: float) -> None:
+    async def attempt(self, wanted: int, wait: float) -> bool:
+        """Try a port. A session that breaks tells nothing of it, and another may try it again; false once
+        too many have broken."""
+        try:
+            await self._one(wanted, wait)
+        except _FAULTS:
+            self.broken += 1
+            if self.taken is not None:
+                self.sweeper.left[self.taken] = None
+            await self.leave()
+        self.taken = None
+        return self.broken < MOST_BROKEN
+
+    def _take(self, port: int) -> None:
+        """No other session is to try it meanwhile."""
+        self.sweeper.left.pop(port, None)
+        self.taken = port
+
+    async def _one(self, wanted: int, wait: float) -> None:
         """Try a port: the wanted one in active mode, in passive mode the next that the server names
         of those that are left."""
         if self.plan.mode == "active":
-            self.sweeper.left.pop(wanted, None)  # before anything is awaited: no other session may take it
+            self._take(wanted)  # before anything is awaited
         session = await self._ready()
         if self.plan.mode == "active":
             found = await self._active(session, wanted, wait)
@@ -107,7 +129,7 @@ class _Trial:
             port = endpoint.port
             if port not in self.sweeper.left:
                 return
-            self.sweeper.left.pop(port)
+            self._take(port)
             found = await self._passive(session, endpoint, wait)
         # What may come of this session alone is believed only of a second one, with more patience.
         turned_away = found is not None and found.rung == "announce"
@@ -121,11 +143,8 @@ class _Trial:
     async def _ready(self) -> Session:
         if self.session is None:
             self.session = Session(self.plan)
-            try:
-                async with asyncio.timeout(self.plan.timeout * 4):
-                    await self.session.enter(self.sweeper.address)
-            except (ProtocolFault, OSError, ssl.SSLError, EOFError, TimeoutError) as error:
-                raise Failed("wrong", f"no further session: {error}") from None
+            async with asyncio.timeout(self.plan.timeout * 4):
+                await self.session.enter(self.sweeper.address)
         return self.session
 
     async def _announced(self, session: Session) -> Endpoint:
@@ -153,24 +172,24 @@ class _Trial:
 
     async def _active(self, session: Session, port: int, wait: float) -> Tried | None:
         local = session.wire.local
-        listener = await Listener.on(local, replace(self.plan, active_ports=PortSet.single(port)))
         started = time.monotonic()
-        try:
-            await session.name_port(Endpoint(self.plan.active_address or local, port))
-        except Failed as failed:
-            listener.close()
-            return Tried("announce", failed.outcome, failed.detail)
-        try:
-            await session.send("LIST")
-            await session.opening()
-            async with asyncio.timeout(wait):
-                data = await session.arrival(listener)
-        except TimeoutError:
-            return None
-        except Failed as failed:
-            return Tried("data", failed.outcome, failed.detail)
-        finally:
-            listener.close()
+        only = replace(self.plan, active_ports=PortSet.single(port))
+        with contextlib.closing(await Listener.on(local, only)) as listener:
+            try:
+                async with asyncio.timeout(self.plan.timeout):
+                    await session.name_port(Endpoint(self.plan.active_address or local, port))
+            except Failed as failed:
+                return Tried("announce", failed.outcome, failed.detail)
+            try:
+                async with asyncio.timeout(self.plan.timeout):
+                    await session.send("LIST")
+                    await session.opening()
+                async with asyncio.timeout(wait):
+                    data = await session.arrival(listener)
+            except TimeoutError:
+                return None
+            except Failed as failed:
+                return Tried("data", failed.outcome, failed.detail)
         self.sweeper.wait = max(self.sweeper.wait, 3 * (time.monotonic() - started))
         return await self._read(session, data)
 
