@@ -7,6 +7,7 @@ import os
 import shlex
 import shutil
 import signal
+import socket
 import subprocess
 import sys
 import time
@@ -17,6 +18,7 @@ from typing import Any
 
 import asyncssh
 import pexpect
+import psutil
 import pytest
 from far_host import FarHost, far_host, needs_ssh
 from hostile import WAYS, hostile
@@ -33,17 +35,19 @@ from eager_lantern.lab.kernel import missing_means
 from eager_lantern.lab.stand_in import Guest, StandIn, StandInSetup
 from eager_lantern.live import far_end
 from eager_lantern.live.elsewhere import Elsewhere
-from eager_lantern.live.far_end import BANNER, Frames, packed
+from eager_lantern.live.far_end import BANNER, Frames, own_addresses, packed
 from eager_lantern.live.here import HERE
 from eager_lantern.live.lamp import Lamp
 from eager_lantern.live.lamp_sweep import swept
 from eager_lantern.live.place_name import checked_place
 from eager_lantern.live.plan import Plan
 from eager_lantern.live.secret import Secret
+from eager_lantern.live.standpoint import second_of
 from eager_lantern.live.visit import visit
 
 LACK = missing_means()
 PASSWORD, PASSIVE = "ebb-and-flow-61", PortSet.parse("31660-31667")
+INET = (socket.AF_INET, socket.AF_INET6)
 SOURCE = Path(far_end.__file__)
 OLD = next(
     (str(each) for each in [*Path.home().glob(".pyenv/versions/3.9*/bin/python3"), shutil.which("python3.9")] if each),
@@ -77,9 +81,9 @@ def gone(host: FarHost) -> bool:
     return not host.far_ends()
 
 
-def in_lab(host: str, serves: str, *words: str) -> tuple[dict[str, Any], int]:
-    """What the program prints as a host of the kernel lab of the faulty site."""
-    command = " ".join(["eager-lantern", "visit", str(BEFORE), *words, "--format", "json", "2>/dev/null"])
+def in_lab(host: str, serves: str, *words: str, first: str = "true") -> tuple[dict[str, Any], int]:
+    """What the program prints as a host of the kernel lab of the faulty site, after a first command there."""
+    command = " ".join([first, "&&", "eager-lantern", "visit", str(BEFORE), *words, "--format", "json", "2>/dev/null"])
     shell = [str(Path(__file__).with_name("lab_shell.py")), str(BEFORE), host, serves, command]
     path = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
     said, code = pexpect.run(
@@ -120,6 +124,13 @@ class TestLab:
         assert code == 1
         beside = run("check", BEFORE, "--seen", tmp_path / "seen").stdout
         assert ("● 3 seen as predicted" in beside, "seen from pilot@field-station" in beside) == (True, True)
+
+    def test_the_caution_of_a_server_is_tried_with_the_second_address_of_another_host(self) -> None:
+        words = ["--from", "ssh://pilot@office-desk", "--caution", "--any-certificate", "--user", "station"]
+        found, code = in_lab("office-desk", "serve", *words, first="ip addr add 10.61.4.91/32 dev eth0")
+        seen = found["promises"][0]["caution"]
+        assert (seen["bounces"], seen["takes_strangers"], code) == (False, False, 0)
+        assert [told.count("10.61.4.91") for told in (seen["bounce_detail"], seen["stranger_detail"])] == [1, 1]
 
 
 class TestFarHost:
@@ -286,6 +297,26 @@ def test_what_works_from_one_place_and_not_from_another_points_at_the_way() -> N
     told = parted(rows(places)[0], places)
     assert told.startswith("The server itself does its part: it works from here. What stops pier and skerry")
     assert parted(rows(places[1:])[0], places[1:]) == ""
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="needs the addresses that Linux lists")
+def test_the_far_end_knows_the_addresses_of_its_host() -> None:
+    of_system = {each.address for found in psutil.net_if_addrs().values() for each in found if each.family in INET}
+    assert {each for each in of_system if "%" not in each} <= set(own_addresses())
+
+
+@pytest.mark.parametrize(
+    ("own", "addresses", "second"),
+    [
+        ("127.0.0.1", [], "127.0.0.2"),
+        ("192.0.2.7", ["127.0.0.1", "192.0.2.7", "fd00::7", "169.254.1.1"], None),
+        ("10.1.0.7", ["10.1.0.7", "9.9.9.9", "10.2.0.9", "10.1.0.8"], "10.1.0.8"),
+        ("fd00::7", ["::1", "fe80::7", "2606:4700::7", "fd00::9"], "fd00::9"),
+        ("::1", ["::1", "fd00::9"], "fd00::9"),
+    ],
+)
+def test_a_second_address_is_of_the_same_family_and_scope(own: str, addresses: list[str], second: str | None) -> None:
+    assert second_of(own, addresses) == second
 
 
 def test_the_far_end_needs_an_old_python_and_its_library_only() -> None:

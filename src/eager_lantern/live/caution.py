@@ -1,4 +1,4 @@
-"""Trying the server's own caution, only ever with addresses of the machine that runs this.
+"""Trying the server's own caution, only ever with addresses of the host that the visit is made from.
 
 RFC 2577, sections 3 and 5: a server that connects wherever it is told can be made to attack others,
 and one that takes data from anybody can be robbed of it.
@@ -14,7 +14,7 @@ from ..wire.endpoints import Endpoint, eprt_argument, port_argument
 from ..wire.reply import ProtocolFault
 from .channel import Channel
 from .failed import Failed
-from .session import Session
+from .session import Session, timed
 from .standpoint import Connected
 
 WAIT_SECONDS = 3.0
@@ -24,7 +24,11 @@ _ALONE = "there is no second address to try it with"
 
 async def caution(session: Session, greeting: str) -> Caution:
     """Both trials on a session that is logged in and idle."""
-    other = session.plan.standpoint.second_address(session.wire.local)
+    try:
+        standpoint = session.plan.standpoint
+        other = await timed(session.plan.timeout, standpoint.second_address(session.wire.local))
+    except _FAULTS as error:
+        return Caution(greeting, None, str(error), None, str(error))
     if other is None:
         return Caution(greeting, None, _ALONE, None, _ALONE)
     strangers, stranger_detail = await _takes_strangers(session, other)
@@ -33,7 +37,7 @@ async def caution(session: Session, greeting: str) -> Caution:
 
 
 async def _bounces(session: Session, other: str) -> tuple[bool | None, str]:
-    """Whether the server connects to another address of this machine than the one it sees."""
+    """Whether the server connects to another address of the visiting host than the one it sees."""
     came = asyncio.Event()
 
     def arrived(connected: Connected) -> None:
@@ -49,7 +53,7 @@ async def _bounces(session: Session, other: str) -> tuple[bool | None, str]:
         verb, argument = ("EPRT", eprt_argument(endpoint)) if ":" in other else ("PORT", port_argument(endpoint))
         reply = await session.ask(verb, argument)
         if reply.kind != 2:
-            return False, f"{verb} to another address of this machine is refused: {reply}"
+            return False, f"{verb} to another address ({other}) is refused: {reply}"
         await session.send("LIST")
         with contextlib.suppress(*_FAULTS):
             async with asyncio.timeout(WAIT_SECONDS):
@@ -66,7 +70,7 @@ async def _bounces(session: Session, other: str) -> tuple[bool | None, str]:
 
 
 async def _takes_strangers(session: Session, other: str) -> tuple[bool | None, str]:
-    """Whether data moves on a connection that comes from another address of this machine."""
+    """Whether data moves on a connection that comes from another address of the visiting host."""
     try:
         endpoint, _ = await session.passive()
         data = await Channel.over(await session.plan.standpoint.connect(session.wire.peer, endpoint.port, other))

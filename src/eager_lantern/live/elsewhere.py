@@ -11,7 +11,7 @@ from typing import Self
 from .failed import Failed
 from .link import Link
 from .place_name import place_called
-from .standpoint import Arrived, Connected
+from .standpoint import Arrived, Connected, second_of
 
 ANSWER_SECONDS = 5.0
 
@@ -68,9 +68,13 @@ class Elsewhere:
             return False
         return True
 
-    def second_address(self, own: str) -> str | None:
-        """The standard library cannot list addresses; of loopback, the next one is as good."""
-        return "127.0.0.2" if own == "127.0.0.1" else None
+    async def second_address(self, own: str) -> str | None:
+        """From what the host tells of itself."""
+        said, _ = await self._link.asked({"do": "own"})
+        try:
+            return second_of(own, said.own)
+        except ValueError:
+            raise Failed("unknown", f"{self.name} tells addresses that are none") from None
 
     async def vouched(self, failed: Failed) -> Failed:
         """A failure counts only if the place still answers."""

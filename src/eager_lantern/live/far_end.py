@@ -14,6 +14,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import errno
+import itertools
 import json
 import os
 import platform
@@ -21,6 +22,7 @@ import socket
 import struct
 import sys
 import threading
+from pathlib import Path
 from typing import Any, BinaryIO
 
 BANNER = b"eager-lantern far end 1\n"
@@ -29,6 +31,8 @@ MOST_BYTES = 65_536
 WINDOW_BYTES = 262_144
 CHUNK = 16_384
 QUIET_SECONDS = 60.0
+MOST_ADDRESSES = 500
+MOST_ROUTE_LINES = 200_000
 Head = dict[str, Any]
 
 
@@ -101,7 +105,7 @@ class FarEnd:
         elif what == "more" and number in self._carried:
             self._carried[number].room += head["bytes"]
             self._carried[number].more.set()
-        elif what in ("connect", "listen", "find", "hold", "ask"):
+        elif what in ("connect", "listen", "find", "hold", "own", "ask"):
             work = getattr(self, "_" + what)(number, head, body)
             self._tasks[number] = asyncio.get_running_loop().create_task(self._done(number, work))
 
@@ -167,9 +171,13 @@ class FarEnd:
 
     async def _hold(self, number: int, head: Head, body: bytes) -> None:
         """Whether an address is one of this host's own; nothing is sent."""
-        with contextlib.closing(_datagrams(head["address"])) as tried:
-            tried.bind((head["address"], 0))
+        _bound(head["address"])
         self.say({"is": "held", "n": number})
+
+    async def _own(self, number: int, head: Head, body: bytes) -> None:
+        """This host's own addresses, as far as they can be told."""
+        own = await asyncio.get_running_loop().run_in_executor(None, own_addresses)
+        self.say({"is": "own", "n": number, "own": own[:MOST_ADDRESSES]})
 
     async def _ask(self, number: int, head: Head, body: bytes) -> None:
         """One datagram out, one back."""
@@ -179,6 +187,37 @@ class FarEnd:
             await loop.sock_connect(tried, (head["address"], head["port"]))
             await loop.sock_sendall(tried, body)
             self.say({"is": "answered", "n": number}, await loop.sock_recv(tried, MOST_BYTES))
+
+
+def own_addresses() -> list[str]:
+    """The addresses of this host that Linux lists, or, on other systems, that its name leads to."""
+    found = set()
+    with contextlib.suppress(OSError), Path("/proc/net/fib_trie").open() as routes:
+        address = ""
+        for line in itertools.islice(routes, MOST_ROUTE_LINES):
+            if "|--" in line:
+                address = line.split()[-1]
+            elif "/32 host LOCAL" in line:
+                found.add(address)
+    with contextlib.suppress(OSError), Path("/proc/net/if_inet6").open() as table:
+        found.update(socket.inet_ntop(socket.AF_INET6, bytes.fromhex(line[:32])) for line in table)
+    with contextlib.suppress(OSError, UnicodeError):
+        found.update(str(each[4][0]) for each in socket.getaddrinfo(platform.node(), None))
+    return [each for each in sorted(found) if _is_own(each)]
+
+
+def _is_own(address: str) -> bool:
+    try:
+        _bound(address)
+    except OSError:
+        return False
+    return True
+
+
+def _bound(address: str) -> None:
+    """Raises OSError where an address is not this host's own."""
+    with contextlib.closing(_datagrams(address)) as tried:
+        tried.bind((address, 0))
 
 
 def _datagrams(address: str) -> socket.socket:

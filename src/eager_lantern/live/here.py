@@ -2,14 +2,14 @@
 
 import asyncio
 import contextlib
-import ipaddress
+import itertools
 import socket
 from dataclasses import dataclass
 
 import psutil
 
 from .failed import Failed
-from .standpoint import Arrived, Connected
+from .standpoint import Arrived, Connected, second_of
 
 MOST_DATAGRAM = 65_536
 
@@ -62,20 +62,11 @@ class Here:
                 return False
         return True
 
-    def second_address(self, own: str) -> str | None:
+    async def second_address(self, own: str) -> str | None:
         """From what the system's interfaces have."""
-        address = ipaddress.ip_address(own)
-        if address.version == 4 and address.is_loopback:
-            return str(address + 1)
-        family = socket.AF_INET if address.version == 4 else socket.AF_INET6
-        for found in psutil.net_if_addrs().values():
-            for each in found:
-                if each.family != family or "%" in each.address or each.address == own:
-                    continue
-                candidate = ipaddress.ip_address(each.address)
-                if not candidate.is_loopback and candidate.is_global == address.is_global:
-                    return each.address
-        return None
+        found = itertools.chain.from_iterable(psutil.net_if_addrs().values())
+        inet = (each.address for each in found if each.family in (socket.AF_INET, socket.AF_INET6))
+        return second_of(own, (each for each in inet if "%" not in each))
 
     async def vouched(self, failed: Failed) -> Failed:
         """This machine is always in reach."""

@@ -47,6 +47,7 @@ class Answer(Struct, frozen=True, rename={"what": "is", "number": "n"}):
     peer: str = ""
     port: Annotated[int, Meta(ge=0, le=65_535)] = 0
     address: str = ""
+    own: tuple[str, ...] = ()
     lookup: bool = False
     error: str = ""
     text: str = ""

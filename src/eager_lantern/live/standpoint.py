@@ -1,8 +1,9 @@
 """Where a visit is made from: this machine (:mod:`.here`), or another that opens sockets for it
 (:mod:`.elsewhere`)."""
 
+import ipaddress
 import socket
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -64,8 +65,20 @@ class Standpoint(Protocol):
     async def holds(self, address: str) -> bool:
         """Whether an address is one of its own; nothing is sent."""
 
-    def second_address(self, own: str) -> str | None:
-        """Another address of its own, of the same family and scope as this one."""
+    async def second_address(self, own: str) -> str | None:
+        """Another address of its own, by :func:`second_of`. Raises Failed where the place is gone."""
 
     async def vouched(self, failed: Failed) -> Failed:
         """What failed there; or, where the place itself is out of reach, that."""
+
+
+def second_of(own: str, addresses: Iterable[str]) -> str | None:
+    """Of the addresses of a host, another one that reaches whoever is reached from its ``own``: of the same
+    family and scope. Raises ValueError for what is no address."""
+    address = ipaddress.ip_address(own)
+    if address.version == 4 and address.is_loopback:
+        return str(address + 1)  # all of 127.0.0.0/8 is the host's
+    others = (each for each in map(ipaddress.ip_address, addresses) if each.version == address.version)
+    alike = (each for each in others if each != address and each.is_global == address.is_global)
+    usable = [each for each in alike if not (each.is_loopback or each.is_link_local)]
+    return str(min(usable, key=int)) if usable else None

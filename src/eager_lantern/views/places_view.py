@@ -36,7 +36,7 @@ def places_view(places: Sequence[Outlook]) -> Iterator[RenderableType]:
         if place.trouble:
             yield Text.assemble(("◌ ", UNTRIED), (place.name, STRONG), f"  {place.trouble}")
             yield command(f"  → Try by hand what it needs: ssh ssh://{place.name} python3 --version", ACCENT)
-    yield from _ways(places)
+    yield from ways_view(places)
     for place in places:
         for climb in place.climbs:
             yield from extras_of(f"From {place.name}, {climb.service or climb.target}", climb)
@@ -105,7 +105,7 @@ def _cell(climbed: Climbed | None) -> Text:
     return state(climbed.outcome) + Text(f"  {shown}", style=UNTRIED)
 
 
-def _ways(places: Sequence[Outlook]) -> Iterator[RenderableType]:
+def ways_view(places: Sequence[Outlook]) -> Iterator[RenderableType]:
     """What the times of a distant place hold besides."""
     slow = [each for each in places if each.round_trip_seconds is not None]
     if slow:

@@ -26,7 +26,7 @@ def visit_view(climb: Climb) -> Iterator[RenderableType]:
     """One line a rung: outcome, name, time, what was seen."""
     word, style = _VERDICT[climb.observed]
     yield between(_headline(climb), Text(word, style=style), STRONG)
-    yield Text(f"a real session with {climb.target}", style=UNTRIED)
+    yield Text(f"a real session with {climb.target}, made from {climb.place}", style=UNTRIED)
     yield ""
     table = columns(widths=(11, 10, 10, None))
     for each in climb.rungs:
@@ -118,5 +118,5 @@ def _time(rung: Climbed) -> Text:
 def _closing(climb: Climb) -> str:
     stopped = climb.stopped_at
     if stopped is None:
-        return "Every rung holds: this session works from here."
+        return f"Every rung holds: this session works from {climb.place}."
     return f"The first rung that does not hold is {stopped.rung}: {stopped.outcome}."
