@@ -299,6 +299,23 @@ def test_what_works_from_one_place_and_not_from_another_points_at_the_way() -> N
     assert parted(rows(places[1:])[0], places[1:]) == ""
 
 
+@pytest.mark.parametrize("terminal", [True, False])
+def test_only_where_ssh_may_ask_something_places_are_reached_one_after_the_other(
+    terminal: bool, tmp_path: Path
+) -> None:
+    (tmp_path / "ssh").write_text(f"#!/bin/sh\necho begins >> {tmp_path}/told\nsleep 1\necho ends >> {tmp_path}/told\n")
+    (tmp_path / "ssh").chmod(0o755)
+    command = [sys.executable, "-m", "eager_lantern", "visit", "h", "--from", "ssh://pier", "--from", "ssh://skerry"]
+    environment = {**os.environ, "PATH": f"{tmp_path}:{os.environ['PATH']}"}
+    if terminal:
+        pexpect.run(shlex.join(command), env=environment)
+    else:
+        subprocess.run(command, env=environment, start_new_session=True, capture_output=True, check=False)
+    assert (tmp_path / "told").read_text().split() == (
+        ["begins", "ends"] * 2 if terminal else ["begins"] * 2 + ["ends"] * 2
+    )
+
+
 @pytest.mark.skipif(sys.platform != "linux", reason="needs the addresses that Linux lists")
 def test_the_far_end_knows_the_addresses_of_its_host() -> None:
     of_system = {each.address for found in psutil.net_if_addrs().values() for each in found if each.family in INET}

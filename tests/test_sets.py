@@ -93,6 +93,7 @@ def test_a_slip_in_ports_is_named_with_what_would_be_right(slip: str, hint: str)
         ("10.61.04.20", "leading zeros"),
         ("10.61.4.20/32", "one address is meant"),
         ("gauge", "write 198.51.100.61"),
+        ("fe80::1%eth0", "leave its zone"),
     ],
 )
 def test_a_slip_in_an_address_is_named(slip: str, hint: str) -> None:
@@ -102,7 +103,12 @@ def test_a_slip_in_an_address_is_named(slip: str, hint: str) -> None:
 
 @pytest.mark.parametrize(
     ("slip", "hint"),
-    [("10.61.4.9/24", "write 10.61.4.0/24"), ("10.61.4.9-10.61.4.2", "ends before"), ("::1-10.0.0.1", "family")],
+    [
+        ("10.61.4.9/24", "write 10.61.4.0/24"),
+        ("10.61.4.9-10.61.4.2", "ends before"),
+        ("::1-10.0.0.1", "family"),
+        ("fe80::1%eth0", "zone"),
+    ],
 )
 def test_a_slip_in_a_network_is_named(slip: str, hint: str) -> None:
     with pytest.raises(ValueError, match=hint):

@@ -214,6 +214,24 @@ def test_ctrl_c_removes_what_was_sent(moment: str) -> None:
     assert (process.returncode, stderr) == (130, "eager-lantern: interrupted\n")
 
 
+@pytest.mark.parametrize(
+    ("typed", "told"),
+    [
+        ("ftp://station:sesame@h:2121/", "eager-lantern visit h --port 2121 --user station"),
+        ("sftp://pilot@[2001:db8::61]", "eager-lantern visit 2001:db8::61 --protocol sftp --user pilot"),
+        ("h:2121", "eager-lantern visit h --port 2121"),
+        ("10.61", "an IPv4 address has four numbers, this has 2"),
+        ("sites/tides", "neither a host name or address nor a site file"),
+        ("h\x1b[2J", "neither a host name or address nor a site file"),
+    ],
+)
+def test_what_is_no_host_is_answered_with_how_to_type_it(typed: str, told: str) -> None:
+    done = run("visit", typed)
+    assert (done.returncode, told in " ".join(done.stderr.split())) == (2, True)
+    assert "sesame" not in done.stderr
+    assert "\x1b" not in done.stderr
+
+
 def test_the_password_appears_nowhere() -> None:
     with scripted({"PASS": f"530 {PASSWORD} is wrong\r\n".encode()}) as server:
         for form in ("text", "json"):

@@ -40,3 +40,12 @@ def _drawn(parts: Iterable[RenderableType], stream: TextIO) -> str:
     width = os.get_terminal_size(stream.fileno()).columns if terminal else WIDTH
     plain = bool(os.environ.get("NO_COLOR")) or os.environ.get("TERM") == "dumb"
     return rendered(parts, colour=terminal and not plain, width=width or WIDTH)
+
+
+def has_terminal() -> bool:
+    """Whether a program that is started from here can ask somebody."""
+    try:
+        os.close(os.open("/dev/tty", os.O_RDWR))
+    except OSError:
+        return False
+    return True

@@ -11,6 +11,7 @@ from ..core.outlook import Outlook
 from ..live.here import HERE
 from ..live.place_name import place_called
 from ..live.standpoint import Standpoint
+from .output import has_terminal
 from .visits import Wanted
 
 Prepare = Callable[[Standpoint], Awaitable[list[Wanted]]]
@@ -20,10 +21,19 @@ Tell = Callable[[str, Rung], None]
 async def seen_from(names: Sequence[str], prepare: Prepare, tell: Tell) -> list[Outlook]:
     """The same visits from each place: one after the other in a place, all places at once."""
     async with AsyncExitStack() as opened:
-        reached = await asyncio.gather(*(standpoint(name, opened) for name in names))
+        reached = await (_one_by_one if has_terminal() else _at_once)(names, opened)
         # one after the other, since a password may be asked for
         wanted = [await prepare(each) if not isinstance(each, Outlook) else [] for each in reached]
         return list(await asyncio.gather(*(_visited(*each, tell) for each in zip(reached, wanted, strict=True))))
+
+
+async def _at_once(names: Sequence[str], opened: AsyncExitStack) -> list[Standpoint | Outlook]:
+    return list(await asyncio.gather(*(standpoint(name, opened) for name in names)))
+
+
+async def _one_by_one(names: Sequence[str], opened: AsyncExitStack) -> list[Standpoint | Outlook]:
+    """What ssh asks about one place, a passphrase for example, is answered before the next one is tried."""
+    return [await standpoint(name, opened) for name in names]
 
 
 async def standpoint(name: str, opened: AsyncExitStack) -> Standpoint | Outlook:

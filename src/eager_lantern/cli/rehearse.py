@@ -30,7 +30,7 @@ from ..views.walk_view import LineOf
 from . import completion
 from .labs import CALLED, LabKind, able, built, progress
 from .options import Format, SitePath, Written, example
-from .output import emit, show
+from .output import emit, has_terminal, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 CANNOT_TELL = 3
@@ -72,6 +72,8 @@ def rehearse(
         names = _node_names(ready)
         if keep_open and keep_open not in names:
             raise typer.BadParameter(f"--keep-open: there is no “{keep_open}”{did_you_mean(keep_open, names)}")
+        if keep_open and not has_terminal():
+            raise typer.BadParameter("--keep-open needs a terminal, and there is none")
         captures = [_capture(each, names) for each in capture or ()]
         try:
             with built(lab, ready) as stands:
@@ -152,8 +154,6 @@ def _journey(topology: Topology, result: Rehearsed) -> Journey | None:
 
 def _look(lab: Lab, name: str) -> None:
     """A shell as a host of the lab; it ends with the shell."""
-    if not os.access("/dev/tty", os.R_OK | os.W_OK):
-        raise ErrandFailed("--keep-open needs a terminal")
     print(f"A shell as {name}. The lab ends when you leave it.", file=sys.stderr)
     lab.do_all([(name, Look((os.environ.get("SHELL", "/bin/sh"),)))])
 

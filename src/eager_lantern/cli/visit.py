@@ -40,6 +40,7 @@ from .lamp_sweep import sweep_lamp
 from .options import Forced, Format, SessionMode, Written, example
 from .output import emit, show
 from .places import seen_from
+from .typed_host import typed_host
 from .visits import Wanted, visits_of
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -207,9 +208,9 @@ def _names_site(target: str) -> bool:
     return not target or target.endswith((".yaml", ".yml")) or os.path.isfile(target)  # noqa: PTH113
 
 
-def _host(name: str, protocol: words.Transfer, place: str) -> Wanted:
-    """A visit without a site file."""
-    plan = Plan(name=name, port=words.PORTS[protocol], user="anonymous", password=Secret(""), client=place)
+def _host(typed: str, protocol: words.Transfer, place: str) -> Wanted:
+    """A visit without a site file. Raises BadParameter."""
+    plan = Plan(name=typed_host(typed), port=words.PORTS[protocol], user="anonymous", password=Secret(""), client=place)
     return Wanted(plan, "ssh" if protocol is words.Transfer.sftp else "session")
 
 

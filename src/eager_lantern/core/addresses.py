@@ -46,6 +46,8 @@ class Address(Value):
     def parse(cls, text: str) -> Self:
         """Read one address. Raises ValueError with what would be right."""
         try:
+            if "%" in text:
+                raise ValueError
             return cls(_number(ip_address(text.strip())))
         except ValueError:
             raise ValueError(f"“{text.strip()[:60]}” is no address: {_address_slip(text.strip())}") from None
@@ -72,6 +74,8 @@ def _address_slip(text: str) -> str:
     parts = text.split(".")
     if "/" in text:
         return "one address is meant here, not a network"
+    if "%" in text:
+        return f"leave its zone (%{text.partition('%')[2]}) out"
     if len(parts) == 4 and all(part.isdigit() for part in parts):
         if any(int(part[:9]) > 255 for part in parts):
             return "each of its four numbers is 0 to 255"
@@ -83,6 +87,8 @@ def _address_slip(text: str) -> str:
 
 def _prefix(text: str) -> Span:
     try:
+        if "%" in text:
+            raise ValueError("a zone")
         network = ip_network(text.strip())
     except ValueError as error:
         raise ValueError(_prefix_slip(text.strip(), error)) from None
@@ -92,6 +98,8 @@ def _prefix(text: str) -> Span:
 def _prefix_slip(text: str, error: ValueError) -> str:
     if "host bits" in str(error):
         return f"{text} names a host inside a network: write {ip_network(text, strict=False)} or the address alone"
+    if "%" in text:
+        return f"“{text[:60]}” is no address or network: leave its zone (%{text.partition('%')[2]}) out"
     return f"“{text[:60]}” is no address or network: write 10.61.4.20, 10.61.4.0/24 or 2001:db8::/64"
 
 

@@ -4,6 +4,7 @@ import contextlib
 import socket
 
 from ..core.addresses import Address
+from ..wire.endpoints import Endpoint
 from ..wire.harmless import harmless
 from .failed import Failed
 from .plan import Plan
@@ -11,9 +12,9 @@ from .plan import Plan
 
 def target_of(plan: Plan) -> str:
     """What a visit is made to, as it is shown."""
-    return (
-        f"{plan.name}:{plan.port}" if plan.address in (None, plan.name) else f"{plan.name} ({plan.address}:{plan.port})"
-    )
+    if plan.address not in (None, plan.name):
+        return f"{plan.name} ({Endpoint(plan.address or '', plan.port)})"
+    return str(Endpoint(plan.name, plan.port))
 
 
 async def looked_up(plan: Plan) -> tuple[str, str]:

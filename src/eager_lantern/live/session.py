@@ -19,7 +19,7 @@ from .standpoint import Connected, Door
 
 MOST_LISTING_BYTES = 4_000_000
 Done = TypeVar("Done")
-_UNREACHABLE_HERE = {errno.ENETUNREACH, errno.EADDRNOTAVAIL, errno.EAFNOSUPPORT}
+_UNREACHABLE_HERE = {errno.ENETUNREACH, errno.EADDRNOTAVAIL, errno.EAFNOSUPPORT, errno.EINVAL}
 
 
 class Session:
