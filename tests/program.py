@@ -31,4 +31,5 @@ def run(*words: object, cwd: Path | None = None, **environment: str) -> subproce
         cwd=cwd,
         env={**kept, **environment},
         stdin=subprocess.DEVNULL,
+        start_new_session=True,
     )

@@ -243,6 +243,7 @@ def test_ssh_file_transfer_is_rehearsed_as_far_as_the_account_may_go(
     ("words", "told"),
     [
         (["--keep-open", "pier-stor"], "there is no “pier-stor”; did you mean “pier-store”?"),
+        (["--keep-open", "pier-store"], "needs a terminal"),
         (["--capture", "pier-store"], "write NAME=FILE"),
         (["--capture", "piet-store=x.pcap"], "did you mean “pier-store”?"),
         (["--lab", "loopback", "--daemon"], "belong to the kernel lab"),
