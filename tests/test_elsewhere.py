@@ -95,11 +95,20 @@ def in_lab(host: str, serves: str, *words: str, first: str = "true") -> tuple[di
 class TestLab:
     pytestmark = [*needs_ssh, pytest.mark.kernel, pytest.mark.skipif(bool(LACK), reason=LACK)]
 
-    def test_a_lamp_swept_through_the_packet_filter_measures_the_predicted_ledger(self) -> None:
-        found, code = in_lab("institute", "lamp", "--lamp")
-        assert (found["ledger"]["reachable"], found["ledger"]["measured"], code) == ("61200-61327", "61200-61327", 1)
-        data = next(each for each in found["sweeps"] if each["ok"] != "21")
-        assert (data["silent"], data["seen_from"]) == ("61328-61455", ["192.0.2.40"])
+    def test_a_lamp_swept_through_the_packet_filter_measures_the_predicted_ledger_of_each_place(self) -> None:
+        places = ["here", "ssh://pilot@field-station", "ssh://pilot@nowhere.invalid"]
+        found, code = in_lab("institute", "lamp", "--lamp", *(f"--from {place}" for place in places))
+        inner, outer, nowhere = found["places"]
+        half = "61200-61327"
+        for each, client, arrives, silent, source in [
+            (inner, "institute", half, "61328-61455", "192.0.2.40"),
+            (outer, "field-station", "", "61200-61455", "203.0.113.9"),  # it is told a private address
+        ]:
+            ledger, control, data = each["ledger"], *each["sweeps"]
+            assert (each["client"], ledger["reachable"], ledger["measured"]) == (client, arrives, arrives)
+            assert (data["ok"], data["silent"], control["seen_from"]) == (arrives, silent, [source])
+        assert nowhere["trouble"].startswith("out of reach: ssh says")
+        assert code == 1
 
     def test_each_place_sees_the_site_as_the_client_that_stands_there(self, tmp_path: Path) -> None:
         places = ["here", "ssh://pilot@institute", "ssh://pilot@field-station"]

@@ -93,7 +93,7 @@ def burning(site: Path, *words: str) -> Iterator["subprocess.Popen[str]"]:
 
 def swept(site: Path, secret: str = SECRET.decode()) -> dict[str, Any]:
     done = run("visit", site, "--lamp", "--format", "json", EAGER_LANTERN_LAMP=secret)
-    found = {(each["protocol"], each["target"]): each for each in json.loads(done.stdout)["sweeps"][1:]}
+    found = {(each["protocol"], each["target"]): each for each in json.loads(done.stdout)["places"][0]["sweeps"][1:]}
     return {protocol: each for (protocol, _), each in found.items()}
 
 

@@ -1,19 +1,20 @@
-"""``visit --lamp``: a lit lamp swept from here, beside the prediction."""
+"""``visit --lamp``: a lit lamp swept from here or elsewhere, beside the prediction."""
 
 import asyncio
-import sys
+from collections.abc import Sequence
 from contextlib import AsyncExitStack
 from typing import NoReturn
 
 import typer
+from msgspec import structs
 
 from ..core.forecast import Forecast
 from ..core.ledger import study
-from ..core.lit import Sweep
+from ..core.lit import LitFrom
 from ..core.outlook import Outlook
 from ..core.ports import PortSet
 from ..core.session import foresee
-from ..core.site import Mode, Promise, Service
+from ..core.site import Mode, Promise, Service, Transport
 from ..core.topology import Topology
 from ..files.results import as_json, sweep_result
 from ..files.site_file import SiteFile
@@ -21,51 +22,59 @@ from ..live.failed import Failed
 from ..live.lamp_secret import VARIABLE, given_secret
 from ..live.lamp_sweep import swept
 from ..live.standpoint import Standpoint
-from ..views.lamp_view import sweep_view
-from .named import the_transfer
+from ..views.lamp_view import sweeps_view
+from .named import known, the_transfer
 from .options import Format
 from .output import emit, show
-from .places import standpoint
+from .places import reached
 from .visits import client_at
 
 LONGEST_SECONDS = 2.0
 CANNOT_TELL = 3
 
 
-class LampUnseen(Exception):
-    """The place to sweep from cannot be reached."""
-
-
 def sweep_lamp(
-    source: SiteFile, client_name: str, service_name: str, at: str, place: str, timeout: float, form: Format
+    source: SiteFile,
+    client_name: str,
+    service_name: str,
+    at: str,
+    names: Sequence[str],
+    timeout: float,
+    form: Format,
 ) -> NoReturn:
-    """Sweep control port and data range as a client of the site reaches them. Raises Exit and BadParameter."""
+    """Sweep control port and data range as the clients of the site reach them. Raises Exit and BadParameter."""
     secret = given_secret()
     if not secret:
         raise typer.BadParameter(f"--lamp: set {VARIABLE} to the secret that the lamp has shown")
     service = the_transfer(source.site, service_name, "ftp", "sftp")
+    if client_name:
+        known("--client", client_name, [each.name for each in source.site.clients])
 
-    async def found() -> tuple[Forecast, tuple[Sweep, ...]]:
+    async def seen_by(stand: Standpoint | Outlook) -> LitFrom:
+        if isinstance(stand, Outlook):
+            return LitFrom(stand.name, trouble=stand.trouble)
+        client = await client_at(source.site, client_name, stand)
+        forecast = _forecast(source, client.name, service)
+        seen = LitFrom(stand.name, client.name, _predicted(forecast), study(Topology(source.site), forecast).ledger)
+        return await _swept(seen, stand, forecast, at, secret, min(timeout, LONGEST_SECONDS))
+
+    async def seen() -> list[LitFrom]:
         async with AsyncExitStack() as opened:
-            stand = await standpoint(place, opened)
-            if isinstance(stand, Outlook):
-                raise LampUnseen(f"{place}: {stand.trouble}")
-            client = await client_at(source.site, client_name, stand)
-            forecast = _forecast(source, client.name, service)
-            return forecast, await _swept(stand, forecast, at, secret, min(timeout, LONGEST_SECONDS))
+            stands = await reached(names, opened)
+            return [await seen_by(each) for each in stands]  # in turn: a lamp serves a bounded number of connections
 
-    try:
-        forecast, sweeps = asyncio.run(found())
-    except (Failed, LampUnseen) as error:
-        print(error, file=sys.stderr)
-        raise typer.Exit(CANNOT_TELL) from None
-    predicted = _predicted(forecast)
-    ledger = study(Topology(source.site), forecast).ledger
+    places = asyncio.run(seen())
     if form is Format.json:
-        emit(as_json(sweep_result(predicted, sweeps, ledger, source.line)))
+        emit(as_json(sweep_result(places, source.line)))
     else:
-        show(sweep_view(f"{forecast.promise.client} → {service.name}, lit", predicted, sweeps, ledger, source.line))
-    raise typer.Exit(0 if all(port.outcome == "ok" for sweep in sweeps for port in sweep.ports) else 1)
+        show(sweeps_view(service.name, places, source.line))
+    raise typer.Exit(_code(places))
+
+
+def _code(places: Sequence[LitFrom]) -> int:
+    if any(outcome != "ok" for each in places for outcome in each.outcomes):
+        return 1
+    return CANNOT_TELL if any(each.trouble for each in places) else 0
 
 
 def _forecast(source: SiteFile, client: str, service: Service) -> Forecast:
@@ -81,15 +90,22 @@ def _predicted(forecast: Forecast) -> PortSet:
     return reached | forecast.data.works if forecast.data else reached
 
 
-async def _swept(stand: Standpoint, forecast: Forecast, at: str, secret: bytes, timeout: float) -> tuple[Sweep, ...]:
-    """The control port where the client goes, and the data range where it is sent."""
+async def _swept(
+    seen: LitFrom, stand: Standpoint, forecast: Forecast, at: str, secret: bytes, timeout: float
+) -> LitFrom:
+    """The control port where the client goes, and the data range where it is sent, until the place is gone."""
     service = forecast.service
     target = at or str(forecast.target or "")
     if not target:
-        raise typer.BadParameter(f"the site file tells no address for {forecast.promise.client} to reach")
-    found = [await swept(stand, target, [service.control_port.number], secret, "tcp", timeout)]
+        raise typer.BadParameter(f"the site file tells no address for {seen.client} to reach")
+    wanted: list[tuple[str, Sequence[int], Transport]] = [(target, [service.control_port.number], "tcp")]
     if service.passive and service.protocol == "ftp":
         told = at or str(forecast.announced or target)
-        for protocol in service.passive.protocols:
-            found.append(await swept(stand, told, list(service.passive.ports), secret, protocol, timeout))
-    return tuple(found)
+        wanted += [(told, list(service.passive.ports), each) for each in service.passive.protocols]
+    try:
+        for address, ports, protocol in wanted:
+            sweep = await swept(stand, address, ports, secret, protocol, timeout)
+            seen = structs.replace(seen, sweeps=(*seen.sweeps, sweep))
+    except Failed as failed:
+        return structs.replace(seen, trouble=failed.detail)
+    return seen

@@ -21,22 +21,27 @@ Tell = Callable[[str, Rung], None]
 async def seen_from(names: Sequence[str], prepare: Prepare, tell: Tell) -> list[Outlook]:
     """The same visits from each place: one after the other in a place, all places at once."""
     async with AsyncExitStack() as opened:
-        reached = await (_one_by_one if has_terminal() else _at_once)(names, opened)
+        stands = await reached(names, opened)
         # one after the other, since a password may be asked for
-        wanted = [await prepare(each) if not isinstance(each, Outlook) else [] for each in reached]
-        return list(await asyncio.gather(*(_visited(*each, tell) for each in zip(reached, wanted, strict=True))))
+        wanted = [await prepare(each) if not isinstance(each, Outlook) else [] for each in stands]
+        return list(await asyncio.gather(*(_visited(*each, tell) for each in zip(stands, wanted, strict=True))))
+
+
+async def reached(names: Sequence[str], opened: AsyncExitStack) -> list[Standpoint | Outlook]:
+    """The places to stand, and what is known of those that cannot be reached."""
+    return await (_one_by_one if has_terminal() else _at_once)(names, opened)
 
 
 async def _at_once(names: Sequence[str], opened: AsyncExitStack) -> list[Standpoint | Outlook]:
-    return list(await asyncio.gather(*(standpoint(name, opened) for name in names)))
+    return list(await asyncio.gather(*(_standpoint(name, opened) for name in names)))
 
 
 async def _one_by_one(names: Sequence[str], opened: AsyncExitStack) -> list[Standpoint | Outlook]:
     """What ssh asks about one place, a passphrase for example, is answered before the next one is tried."""
-    return [await standpoint(name, opened) for name in names]
+    return [await _standpoint(name, opened) for name in names]
 
 
-async def standpoint(name: str, opened: AsyncExitStack) -> Standpoint | Outlook:
+async def _standpoint(name: str, opened: AsyncExitStack) -> Standpoint | Outlook:
     """A place to stand, or what is known of one that cannot be reached."""
     if name == HERE.name:
         return HERE

@@ -99,9 +99,9 @@ def visit(
     if source is None and protocol is words.Transfer.sftp and (caution or range_connections):
         raise typer.BadParameter("--range and --caution are about data connections, which SSH file transfer has not")
     if lamp:
-        if source is None or len(names) > 1:
-            raise typer.BadParameter("--lamp sweeps the lamp of a site, from one place")
-        sweep_lamp(source, client, service, at, names[0], timeout, form)
+        if source is None:
+            raise typer.BadParameter("--lamp sweeps the lamp of a site, and the target is none")
+        sweep_lamp(source, client, service, at, names, timeout, form)
     ports = {"port": IMPLICIT_PORT} if security is words.Security.implicit and source is None else {}
     own_address = given_or_none(Address, "--active-address", active_address or None)
     address = given_or_none(Address, "--at", at or None)

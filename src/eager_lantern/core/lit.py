@@ -49,6 +49,23 @@ class Sweep(Struct, frozen=True):
         return tuple(dict.fromkeys(each.seen_from for each in self.ports if each.seen_from is not None))
 
 
+class LitFrom(Struct, frozen=True):
+    """What one place saw of a lit service, as the client that stands there, beside what the site file predicts;
+    or why it could see nothing, or no more."""
+
+    place: str
+    client: str = ""
+    predicted: PortSet = PortSet()
+    ledger: Ledger | None = None
+    sweeps: tuple[Sweep, ...] = ()
+    trouble: str = ""
+
+    @property
+    def outcomes(self) -> tuple[Outcome, ...]:
+        """What became of each port that was tried."""
+        return tuple(port.outcome for sweep in self.sweeps for port in sweep.ports)
+
+
 def ports_of(ports: Iterable[int]) -> PortSet:
     """A set of single ports."""
     return PortSet.of(*((port, port) for port in ports))

@@ -15,7 +15,7 @@ from ..core.flow import Flow, Journey
 from ..core.forecast import Data, Forecast, Stop
 from ..core.ladder import Climb, Outcome
 from ..core.ledger import Ledger
-from ..core.lit import Sweep, measured
+from ..core.lit import LitFrom, measured
 from ..core.outlook import Outlook
 from ..core.place import Place, dotted
 from ..core.ports import PortSet
@@ -311,12 +311,19 @@ def beside_result(compared: Compared) -> dict[str, Any]:
 _OUTCOMES: tuple[Outcome, ...] = ("ok", "refused", "silent", "wrong", "unknown")
 
 
-def sweep_result(predicted: PortSet, sweeps: Sequence[Sweep], ledger: Ledger | None, line: LineOf) -> dict[str, Any]:
+def sweep_result(places: Sequence[LitFrom], line: LineOf) -> dict[str, Any]:
     """``eager-lantern/lamp/1``."""
+    return {"format": "eager-lantern/lamp/1", "places": [_lit_from(each, line) for each in places]}
+
+
+def _lit_from(seen: LitFrom, line: LineOf) -> dict[str, Any]:
+    ledger = seen.ledger
     return {
-        "format": "eager-lantern/lamp/1",
-        "predicted": str(predicted),
-        "ledger": ledger and {**_ledger(ledger, line), "measured": str(measured(ledger, sweeps))},
+        "place": seen.place,
+        "client": seen.client,
+        **({"trouble": seen.trouble} if seen.trouble else {}),
+        "predicted": str(seen.predicted),
+        "ledger": ledger and {**_ledger(ledger, line), "measured": str(measured(ledger, seen.sweeps))},
         "sweeps": [
             {
                 "target": each.target,
@@ -325,6 +332,6 @@ def sweep_result(predicted: PortSet, sweeps: Sequence[Sweep], ledger: Ledger | N
                 "rewritten": {str(port.port): port.arrived_port for port in each.rewritten},
                 "seen_from": list(each.seen_from),
             }
-            for each in sweeps
+            for each in seen.sweeps
         ],
     }

@@ -6,13 +6,13 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from ..core.ladder import Outcome
-from ..core.ledger import Ledger
-from ..core.lit import Sweep, Unlit, measured, ports_of, with_outcome
+from ..core.lit import LitFrom, Sweep, Unlit, measured, ports_of, with_outcome
 from ..core.ports import PortSet
 from ..core.quantities import Duration
 from ..core.wording import ports_named
 from .bars import axis, bar
 from .ledger_view import LineOf, measured_view
+from .places_view import trouble_view
 from .screen import between, columns, command
 from .style import ACCENT, PASSES, STOPS, STRONG, UNTRIED
 
@@ -54,23 +54,33 @@ def burnt_view(answered: int, turned_away: int) -> Iterator[RenderableType]:
     yield Text(f"The lamp is out: {answered} challenges answered, {turned_away} others got no word.", style=STRONG)
 
 
-def sweep_view(
-    title: str, predicted: PortSet, sweeps: Sequence[Sweep], ledger: Ledger | None, line: LineOf
-) -> Iterator[RenderableType]:
+def sweeps_view(service: str, places: Sequence[LitFrom], line: LineOf) -> Iterator[RenderableType]:
+    """Each place on its own."""
+    for i, seen in enumerate(places):
+        if i:
+            yield ""
+        if seen.sweeps:
+            yield from _sweep(service, seen, line)
+        if seen.trouble:
+            yield from trouble_view(seen.place, seen.trouble)
+
+
+def _sweep(service: str, seen: LitFrom, line: LineOf) -> Iterator[RenderableType]:
     """What was measured, as the last bar of the predicted ledger; what became of each port, and where that differs
     from the prediction."""
-    tried = [port.outcome for sweep in sweeps for port in sweep.ports]
-    missing = sum(outcome != "ok" for outcome in tried)
-    head = f"◆ {missing} of {len(tried)} ports do not arrive" if missing else f"● all {len(tried)} ports arrive"
-    yield between(title, Text(head, style=STOPS if missing else STRONG), STRONG)
-    yield Text(f"swept: {', '.join(dict.fromkeys(each.target for each in sweeps))}", style=UNTRIED)
-    if ledger is not None:
+    missing = sum(outcome != "ok" for outcome in seen.outcomes)
+    count = len(seen.outcomes)
+    head = f"◆ {missing} of {count} ports do not arrive" if missing else f"● all {count} ports arrive"
+    yield between(f"{seen.client} → {service}, lit", Text(head, style=STOPS if missing else STRONG), STRONG)
+    targets = ", ".join(dict.fromkeys(each.target for each in seen.sweeps))
+    yield Text(f"swept from {seen.place}: {targets}", style=UNTRIED)
+    if seen.ledger is not None:
         yield ""
-        yield from measured_view(ledger, line, measured(ledger, sweeps))
-    for protocol in dict.fromkeys(each.protocol for each in sweeps):
+        yield from measured_view(seen.ledger, line, measured(seen.ledger, seen.sweeps))
+    for protocol in dict.fromkeys(each.protocol for each in seen.sweeps):
         yield ""
-        yield from _transport(protocol, predicted, [each for each in sweeps if each.protocol == protocol])
-    if places := dict.fromkeys(place for sweep in sweeps for place in sweep.seen_from):
+        yield from _transport(protocol, seen.predicted, [each for each in seen.sweeps if each.protocol == protocol])
+    if places := dict.fromkeys(place for sweep in seen.sweeps for place in sweep.seen_from):
         yield Text(f"The lamp saw this place as {', '.join(places)}.", style=UNTRIED)
 
 

@@ -34,8 +34,7 @@ def places_view(places: Sequence[Outlook]) -> Iterator[RenderableType]:
     yield ""
     for place in places:
         if place.trouble:
-            yield Text.assemble(("◌ ", UNTRIED), (place.name, STRONG), f"  {place.trouble}")
-            yield command(f"  → Try by hand what it needs: ssh ssh://{place.name} python3 --version", ACCENT)
+            yield from trouble_view(place.name, place.trouble)
     yield from ways_view(places)
     for place in places:
         for climb in place.climbs:
@@ -103,6 +102,12 @@ def _cell(climbed: Climbed | None) -> Text:
         return state(climbed.outcome)
     shown = f"{spent:.0f} ms" if spent < MOST_MILLISECONDS else f"{spent / MOST_MILLISECONDS:.1f} s"
     return state(climbed.outcome) + Text(f"  {shown}", style=UNTRIED)
+
+
+def trouble_view(name: str, trouble: str) -> Iterator[RenderableType]:
+    """A place that cannot be seen from."""
+    yield Text.assemble(("◌ ", UNTRIED), (name, STRONG), f"  {trouble}")
+    yield command(f"  → Try by hand what it needs: ssh ssh://{name} python3 --version", ACCENT)
 
 
 def ways_view(places: Sequence[Outlook]) -> Iterator[RenderableType]:
