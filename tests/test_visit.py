@@ -226,7 +226,7 @@ def test_ctrl_c_removes_what_was_sent(moment: str) -> None:
     ],
 )
 def test_what_is_no_host_is_answered_with_how_to_type_it(typed: str, told: str) -> None:
-    done = run("visit", typed)
+    done = run("visit", typed, "--lamp")
     assert (done.returncode, told in " ".join(done.stderr.split())) == (2, True)
     assert "sesame" not in done.stderr
     assert "\x1b" not in done.stderr

@@ -94,15 +94,10 @@ def visit(
     """
     names = _places(from_ or [HERE.name])
     source = read_site(find_site_file(Path(target) if target else None)) if _names_site(target) else None
-    if source is None and (client or service):
-        raise typer.BadParameter(f"--client and --service belong to a site file, and {target} is none")
-    if source is None and protocol is words.Transfer.sftp and (caution or range_connections):
-        raise typer.BadParameter("--range and --caution are about data connections, which SSH file transfer has not")
-    if lamp:
-        if source is None:
-            raise typer.BadParameter("--lamp sweeps the lamp of a site, and the target is none")
+    if source is None:
+        _fits_a_host(typed_host(target), protocol, bool(client or service), bool(caution or range_connections), lamp)
+    if source is not None and lamp:
         sweep_lamp(source, client, service, at, names, timeout, form)
-    ports = {"port": IMPLICIT_PORT} if security is words.Security.implicit and source is None else {}
     own_address = given_or_none(Address, "--active-address", active_address or None)
     address = given_or_none(Address, "--at", at or None)
     options = set_only(
@@ -124,7 +119,7 @@ def visit(
         timeout=timeout,
         writes=not list_only,
         user=user or None,
-        **({"port": port} if port else ports),
+        port=port,
     )
     accounts: dict[str, Login] = {}
 
@@ -132,19 +127,36 @@ def visit(
         wanted = (
             await visits_of(source.site, client, service, _mode(mode), place)
             if source
-            else [_host(target, protocol, place.name)]
+            else [_host(target, protocol, security, place.name)]
         )
         return _guessed_once([_ready(each, options | {"standpoint": place}, accounts) for each in wanted])
 
     places = asyncio.run(seen_from(names, prepared, _progress(len(names) > 1)))
+    _written(places, save, write_over if force else write_new, form)
+    raise typer.Exit(_code(places))
+
+
+def _fits_a_host(host: str, protocol: words.Transfer, names_parts: bool, of_data: bool, lamp: bool) -> None:
+    """Raises BadParameter for what only a site file has, or only FTP."""
+    if names_parts:
+        raise typer.BadParameter(f"--client and --service belong to a site file, and {host} is none")
+    if lamp:
+        raise typer.BadParameter(f"--lamp sweeps the lamp of a site, and {host} is no site file")
+    if protocol is words.Transfer.sftp and of_data:
+        raise typer.BadParameter("--range and --caution are about data connections, which SSH file transfer has not")
+
+
+def _written(
+    places: Sequence[Outlook], save: Path | None, write: Callable[[dict[Path, bytes]], None], form: Format
+) -> None:
+    """Keep the result where that is wanted, and show it."""
     result = visit_result(places, {"time": _now(), "host": platform.node(), "tool": __version__})
     if save is not None:
-        (write_over if force else write_new)({save: as_json(result).encode()})
+        write({save: as_json(result).encode()})
     if form is Format.json:
         emit(as_json(result))
     else:
         show(_view(places))
-    raise typer.Exit(_code(places))
 
 
 def _view(places: Sequence[Outlook]) -> Iterator[RenderableType]:
@@ -208,9 +220,11 @@ def _names_site(target: str) -> bool:
     return not target or target.endswith((".yaml", ".yml")) or os.path.isfile(target)  # noqa: PTH113
 
 
-def _host(typed: str, protocol: words.Transfer, place: str) -> Wanted:
+def _host(typed: str, protocol: words.Transfer, security: words.Security | None, place: str) -> Wanted:
     """A visit without a site file. Raises BadParameter."""
-    plan = Plan(name=typed_host(typed), port=words.PORTS[protocol], user="anonymous", password=Secret(""), client=place)
+    implicit = protocol is words.Transfer.ftp and security is words.Security.implicit
+    port = IMPLICIT_PORT if implicit else words.PORTS[protocol]
+    plan = Plan(name=typed_host(typed), port=port, user="anonymous", password=Secret(""), client=place)
     return Wanted(plan, "ssh" if protocol is words.Transfer.sftp else "session")
 
 
