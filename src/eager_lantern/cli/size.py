@@ -1,8 +1,6 @@
 """``size``: how many data ports, and how likely a transfer finds none free."""
 
 import socket
-from pathlib import Path
-from typing import Annotated
 
 import typer
 from msgspec.structs import replace
@@ -21,6 +19,7 @@ from ..files.site_file import SiteFile, find_site_file, read_site
 from ..files.written import write_new, write_over
 from ..views.size_picture import KINDS, drawn
 from ..views.size_view import size_view
+from . import size_options as words
 from .given import given, given_or_none, set_only
 from .named import the_transfer
 from .options import Format, ServiceName, Written, example
@@ -39,42 +38,23 @@ LOCAL_PORTS = next(each for each in Server.__struct_defaults__ if isinstance(eac
     )
 )
 def size(
-    site: Annotated[
-        Path | None,
-        typer.Argument(readable=False, help="A site file; default: the only one here, unless a load is given."),
-    ] = None,
+    site: words.LoadedSite = None,
     service: ServiceName = "",
-    clients: Annotated[int | None, typer.Option(min=0, max=10**9, help="How many clients there are.")] = None,
-    files_per_hour: Annotated[
-        int | None, typer.Option(min=0, max=10**9, help="Files of all clients in an hour.")
-    ] = None,
-    fetched_per_hour: Annotated[
-        int | None, typer.Option(min=0, max=10**9, help="How many of them clients fetch; default: all.")
-    ] = None,
-    listings_per_hour: Annotated[
-        int | None, typer.Option(min=0, max=10**9, help="Listings of all clients; default: one a file.")
-    ] = None,
-    typical_size: Annotated[str | None, typer.Option(help="Of a file, such as “6 MB”.")] = None,
-    rate: Annotated[str | None, typer.Option(help="Of one transfer, such as “20 Mbit/s”.")] = None,
-    burst: Annotated[
-        int | None, typer.Option(min=0, max=10**9, help="Clients that start at the same moment; default: all.")
-    ] = None,
-    rests: Annotated[
-        str | None, typer.Option(help="How long a port rests after the server closed first; default: 60 s.")
-    ] = None,
-    handling: Annotated[str, typer.Option(help="How long a data connection stands beside its bytes.")] = str(HANDLING),
-    chance: Annotated[str, typer.Option(help="How likely a data connection may find no port.")] = str(CHANCE),
-    local_ports: Annotated[
-        str | None, typer.Option(help="The system's own outgoing ports; default: the site's, or 32768-60999.")
-    ] = None,
-    seed: Annotated[int, typer.Option(min=0, max=2**32, help="Of the simulation.")] = 61,
-    arrivals: Annotated[
-        int, typer.Option(min=1000, max=10_000_000, help="Data connections that the simulation plays through.")
-    ] = 200_000,
-    picture: Annotated[
-        list[Path] | None, typer.Option(help="Draw the chances into this .png or .svg file; may be given twice.")
-    ] = None,
-    force: Annotated[bool, typer.Option("--force", help="Replace pictures that are there already.")] = False,
+    clients: words.Clients = None,
+    files_per_hour: words.FilesPerHour = None,
+    fetched_per_hour: words.FetchedPerHour = None,
+    listings_per_hour: words.ListingsPerHour = None,
+    typical_size: words.TypicalSize = None,
+    rate: words.OneRate = None,
+    burst: words.Burst = None,
+    rests: words.Rests = None,
+    handling: words.Handling = str(HANDLING),
+    chance: words.OfFailing = str(CHANCE),
+    local_ports: words.LocalPorts = None,
+    seed: words.Seed = 61,
+    arrivals: words.Arrivals = 200_000,
+    picture: words.Pictures = None,
+    force: words.ForcedPictures = False,
     form: Written = Format.text,
 ) -> None:
     """Size the range of data ports.
