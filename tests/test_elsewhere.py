@@ -253,6 +253,20 @@ class TestFarHost:
                 process.wait(timeout=30)
         assert said == ["STOR", "DELE"]
 
+    def test_ctrl_c_at_a_question_of_ssh_leaves_the_terminal_as_it_was(self, tmp_path: Path) -> None:
+        with far_host(tmp_path, "PasswordAuthentication yes\nKbdInteractiveAuthentication no") as found:
+            with (tmp_path / "client").open("a") as configuration:
+                configuration.write("  PubkeyAuthentication no\n")
+            environment = {**os.environ, "PATH": found.path, "PS1": "ready> "}
+            shell = pexpect.spawn("sh", env=environment, encoding="utf-8", timeout=20)
+            shell.sendline(f"{sys.executable} -m eager_lantern visit 127.0.0.1 --from {found.place}")
+            shell.expect("password:")
+            shell.sendintr()
+            shell.expect("interrupted")
+            shell.sendline(f"stty -a > {tmp_path}/settings; exit")
+            shell.expect(pexpect.EOF)
+        assert " echo " in (tmp_path / "settings").read_text()
+
     @pytest.mark.parametrize("protocol", ["tcp", "udp"])
     def test_a_lamp_is_seen_from_another_host_as_from_here(self, protocol: Any, host: FarHost) -> None:
         ports = range(31_610, 31_640)

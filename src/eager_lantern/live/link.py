@@ -28,6 +28,7 @@ from .place_name import place_called
 from .standpoint import Arrived, Connected
 
 READY_SECONDS = 120.0
+LEAVING_SECONDS = 1.5
 TOO_OLD = 97
 NOT_FOUND = 127
 MOST_PREAMBLE = 65_536
@@ -97,15 +98,15 @@ class Link:
         self._ended("the visit is over")
         if self._process is None:
             return
-        if self._process.stdin is not None:
-            self._process.stdin.close()
-        with contextlib.suppress(TimeoutError):
-            await asyncio.wait_for(self._process.wait(), 2)
-            return
-        with contextlib.suppress(ProcessLookupError):
-            self._process.kill()
-        with contextlib.suppress(TimeoutError):  # it is waited for until its output ends, which nobody reads any more
-            await asyncio.wait_for(self._process.wait(), 1)
+        assert self._process.stdin is not None
+        # ssh may be asking for a passphrase: told to terminate, it turns the terminal's echo on again
+        for end in (self._process.stdin.close, self._process.terminate, self._process.kill):
+            with contextlib.suppress(ProcessLookupError):
+                end()
+            # it is waited for until its output ends, which nobody reads any more
+            with contextlib.suppress(TimeoutError):
+                await asyncio.wait_for(self._process.wait(), LEAVING_SECONDS)
+                return
 
     async def _started(self) -> None:
         """Send the far end and wait until it answers."""
