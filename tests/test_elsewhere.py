@@ -322,12 +322,22 @@ def test_what_works_from_one_place_and_not_from_another_points_at_the_way() -> N
     assert parted(rows(places[1:])[0], places[1:]) == ""
 
 
+def its_own_ssh(folder: Path, does: str) -> None:
+    (folder / "ssh").write_text(f"#!/bin/sh\n{does}\n")
+    (folder / "ssh").chmod(0o755)
+
+
+def test_what_ssh_says_last_is_told_though_it_comes_late(tmp_path: Path) -> None:
+    its_own_ssh(tmp_path, "exec 1>&-; sleep 0.3; echo 'ssh: no route to the pier' >&2; exit 255")
+    done = run("visit", "h", "--from", "ssh://pier", PATH=f"{tmp_path}:{os.environ['PATH']}")
+    assert (done.returncode, "ssh says: no route to the pier" in done.stdout) == (3, True)
+
+
 @pytest.mark.parametrize("terminal", [True, False])
 def test_only_where_ssh_may_ask_something_places_are_reached_one_after_the_other(
     terminal: bool, tmp_path: Path
 ) -> None:
-    (tmp_path / "ssh").write_text(f"#!/bin/sh\necho begins >> {tmp_path}/told\nsleep 1\necho ends >> {tmp_path}/told\n")
-    (tmp_path / "ssh").chmod(0o755)
+    its_own_ssh(tmp_path, f"echo begins >> {tmp_path}/told; sleep 2; echo ends >> {tmp_path}/told")
     command = [sys.executable, "-m", "eager_lantern", "visit", "h", "--from", "ssh://pier", "--from", "ssh://skerry"]
     environment = {**os.environ, "PATH": f"{tmp_path}:{os.environ['PATH']}"}
     if terminal:

@@ -82,6 +82,8 @@ class Link:
             async with asyncio.timeout(READY_SECONDS):
                 await self._started()
         except (OSError, EOFError, TimeoutError):
+            if self._tasks:  # ssh's last words may come after its end
+                await asyncio.wait(self._tasks[:1], timeout=LEAVING_SECONDS)
             await self.__aexit__()
             raise OutOfReach(self._why()) from None
         except (ValueError, Failed):
