@@ -100,7 +100,8 @@ def _service(draw: st.DrawFn, name: str, announced: list[str]) -> dict[str, Any]
     if draw(st.booleans()):
         service["active"]["from_port"] = port - 1
     if draw(st.integers(0, 7)) == 0:
-        service["tls"] = {"mode": "explicit", "required": True, "reuse_required": draw(st.booleans())}
+        kind = {"reuse_required": draw(st.booleans()), "protects_data": draw(often)}
+        service["tls"] = {"mode": "explicit", "required": True, **kind}
     return service
 
 

@@ -165,7 +165,9 @@ def _differences(forecast: Forecast, observed: Observed) -> Iterable[str]:
     stopped = _stopped(observed)
     if forecast.rung == "send":
         yield from _apart(_fates(forecast), stopped)
-    elif stopped is not None and (observed.works == observed.tried or stopped[0] not in _DATA_RUNGS):
+    elif stopped is not None and (
+        stopped[0] not in _DATA_RUNGS or not (observed.tried - observed.works or observed.untried)
+    ):
         yield f"data ports work, and the session observed {_told(stopped)}"
 
 

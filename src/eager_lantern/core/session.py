@@ -224,19 +224,28 @@ def inside_peers(topology: Topology) -> AddressSet:
 def _accepted(topology: Topology, forecast: Forecast, journey: Journey) -> Journey:
     """What the server says to a data connection that reached its port."""
     service = forecast.service
-    if journey.outcome != "ok":
+    journey = _resumed(topology, forecast, journey)
+    if journey.outcome != "ok" or not service.peer_must_match:
         return journey
     leg = Leg(journey.asked, journey.flow, journey.steps)
     place: Place = ("services", topology.site.services.index(service))
-    if service.tls.mode != "none" and service.tls.reuse_required and not forecast.stand.spec.resumes_tls:
-        return leg.stopped(topology.server.name, "refused", "session reuse", (*place, "tls", "reuse_required"))
-    if not service.peer_must_match:
-        return journey
     if not journey.flow.sources & _peers(forecast, journey):
         return leg.stopped(topology.server.name, "refused", "another peer", (*place, "peer_must_match"))
     if journey.flow.pooled and _pools_arbitrarily(topology, journey):
         return leg.stopped(topology.server.name, "unknown", "source address may change", (*place, "peer_must_match"))
     return journey
+
+
+def _resumed(topology: Topology, forecast: Forecast, journey: Journey) -> Journey:
+    """What comes of a data connection under TLS, whoever opened it, where the server wants it to resume the
+    session of the control connection."""
+    tls = forecast.service.tls
+    demanded = tls.mode != "none" and tls.protects_data and tls.reuse_required
+    if journey.outcome != "ok" or not demanded or forecast.stand.spec.resumes_tls:
+        return journey
+    place: Place = ("services", topology.site.services.index(forecast.service), "tls", "reuse_required")
+    leg = Leg(journey.asked, journey.flow, journey.steps)
+    return leg.stopped(topology.server.name, "refused", "session reuse", place)
 
 
 def _peers(forecast: Forecast, journey: Journey) -> AddressSet:
@@ -277,7 +286,8 @@ def _active(topology: Topology, forecast: Forecast) -> Forecast:
     own = AddressSet.single(control.flow.to)
     flow = Flow("tcp", own, from_ports, followed.address, stand.spec.active_ports)
     arrived = travel(topology, topology.server, flow, followed.helped)
-    journeys = tuple(part for each in arrived for part in _back_at_client(topology, stand, each))
+    back = (part for each in arrived for part in _back_at_client(topology, stand, each))
+    journeys = tuple(_resumed(topology, forecast, each) for each in back)
     settled_on = replace(forecast, announced=named, helped=followed.helped)
     return _with_data(topology, settled_on, flow, journeys)
 

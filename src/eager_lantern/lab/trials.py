@@ -24,6 +24,8 @@ from .probes import Probe
 from .stand_in import EVERY_RIGHT, Guest, StandInSetup, letters
 
 PATIENCE_SECONDS = 1.0
+TRANSFERS = 3
+"""Of a session: a listing, a file sent, a file fetched."""
 SOURCE_PORT = 40_000
 LIKELY_STRANGERS = AddressSet.parse("203.0.113.64/26, 198.51.100.128/25, 192.0.2.128/25, 2001:db8:ffff::/48")
 _WHOLE: frozenset[Right] = frozenset(("list", "read", "write", "remove"))
@@ -146,7 +148,15 @@ def _session(topology: Topology, trial: Trial, host: Client, folder: Path, trust
     )
     typed = host.reaches.name if host.reaches and not host.reaches.own else ""
     plans = tuple(_towards(base, host, typed, each) for each in targets(topology, forecast.stand))
-    return replace(trial, plans=plans, ports=ports, guest=replace(guest, ports=ports if passive else ()))
+    handed = _handed_out(ports, len(forecast.data.works) if forecast.data else 0)
+    return replace(trial, plans=plans, ports=ports, guest=replace(guest, ports=handed if passive else ()))
+
+
+def _handed_out(ports: tuple[int, ...], working: int) -> tuple[int, ...]:
+    """The order of data ports: all transfers of a session meet such as should work, as far as there are any,
+    and the others are left to the sweep. A gateway's helper may give a port that failed another number next time."""
+    again = -(-TRANSFERS // working) if working else 1
+    return ports[:working] * again + ports[working:]
 
 
 def _towards(base: Plan, host: Client, typed: str, target: Address) -> Plan:
