@@ -17,6 +17,12 @@ from daemon import needs_daemon
 from far_host import needs_ssh
 from program import AFTER, BEFORE, run
 
+from eager_lantern.core.ladder import Climb, Climbed
+from eager_lantern.core.ports import PortSet
+from eager_lantern.core.rehearsed import ARRIVES, Group, Observed, Rehearsed
+from eager_lantern.core.session import foresee
+from eager_lantern.core.topology import Topology
+from eager_lantern.files.site_file import read_site
 from eager_lantern.lab.kernel import missing_means
 
 LACK = missing_means()
@@ -237,6 +243,19 @@ def test_ssh_file_transfer_is_rehearsed_as_far_as_the_account_may_go(
     promise = json.loads(run("rehearse", site, "--lab", lab, "--format", "json").stdout)["promises"][3]
     rungs = {each["rung"]: each["outcome"] for each in promise["rungs"]}
     assert (promise["observed"], rungs[ends[0]]) == ("works", ends[1])
+
+
+@pytest.mark.parametrize(("untried", "agree"), [("61328-61455", None), ("", False)])
+def test_a_session_that_may_have_met_a_port_that_was_not_tried_decides_nothing(
+    untried: str, agree: bool | None
+) -> None:
+    topology = Topology(read_site(BEFORE).site)
+    forecast = next(each for each in (foresee(topology, one, ()) for one in topology.site.promises) if each.data)
+    assert forecast.data is not None
+    works = Group(forecast.data.works, *ARRIVES)
+    climb = Climb("store:21", "", "gauge", "passive", (Climbed("list", "ok", ""), Climbed("fetch", "silent", "")))
+    seen = Rehearsed(forecast, Observed(climb, (works,), PortSet.parse(untried)))
+    assert seen.agree is agree
 
 
 @pytest.mark.parametrize(
