@@ -19,6 +19,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any, get_args
 
+import pexpect
 import pytest
 import trustme
 from daemon import ANNOUNCE, PASSWORD, TLS, USER, daemon, needs_daemon
@@ -212,6 +213,33 @@ def test_ctrl_c_removes_what_was_sent(moment: str) -> None:
         assert sent.startswith(PREFIX)
         assert server.waited_for(f"DELE {sent}", 1)
     assert (process.returncode, stderr) == (130, "eager-lantern: interrupted\n")
+
+
+def asked(port: int) -> "pexpect.spawn[str]":
+    """A visit at a terminal that asks for the password."""
+    words = ["-m", "eager_lantern", "visit", "127.0.0.1", "--port", str(port), "--security", "none", "--user", USER]
+    environment = {"PATH": "/usr/bin:/bin", "TERM": "dumb"}
+    terminal = pexpect.spawn(sys.executable, words, env=environment, encoding="utf-8", timeout=20)
+    terminal.expect(f"Password of {USER}.*: ")
+    return terminal
+
+
+def test_a_password_that_is_typed_lets_in_and_is_not_shown(tmp_path: Path) -> None:
+    with StandIn(StandInSetup((Guest(USER, PASSWORD, tmp_path),))) as server:
+        terminal = asked(server.port)
+        terminal.sendline(PASSWORD)
+        shown = terminal.read()
+        terminal.close()
+    assert (terminal.exitstatus, PASSWORD in shown) == (0, False)
+
+
+def test_ctrl_c_at_the_question_for_the_password_ends_the_visit_at_once() -> None:
+    terminal = asked(21)
+    terminal.sendintr()
+    terminal.expect("interrupted")
+    terminal.expect(pexpect.EOF)
+    terminal.close()
+    assert terminal.exitstatus == 130
 
 
 @pytest.mark.parametrize(

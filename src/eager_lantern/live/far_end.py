@@ -30,7 +30,8 @@ LENGTHS = struct.Struct("!II")
 MOST_BYTES = 65_536
 WINDOW_BYTES = 262_144
 CHUNK = 16_384
-QUIET_SECONDS = 60.0
+QUIET_SECONDS = 600.0
+"""Longer than somebody takes to type a password at the near end, which says nothing meanwhile."""
 MOST_ADDRESSES = 500
 MOST_ROUTE_LINES = 200_000
 Head = dict[str, Any]

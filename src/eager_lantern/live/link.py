@@ -23,12 +23,13 @@ from msgspec import Meta, Struct, convert
 from ..wire.harmless import harmless
 from . import far_end
 from .failed import Failed
-from .far_end import BANNER, CHUNK, MOST_BYTES, QUIET_SECONDS, WINDOW_BYTES, Frames, Head, packed
+from .far_end import BANNER, CHUNK, MOST_BYTES, WINDOW_BYTES, Frames, Head, packed
 from .place_name import place_called
 from .standpoint import Arrived, Connected
 
 READY_SECONDS = 120.0
 LEAVING_SECONDS = 1.5
+AWAKE_SECONDS = 15.0
 TOO_OLD = 97
 NOT_FOUND = 127
 MOST_PREAMBLE = 65_536
@@ -153,7 +154,7 @@ class Link:
 
     async def _kept_awake(self) -> None:
         while True:
-            await asyncio.sleep(QUIET_SECONDS / 4)
+            await asyncio.sleep(AWAKE_SECONDS)
             self.say({"do": "ping", "n": 0})
 
     async def _heard(self, frames: Frames, first: list[tuple[Head, bytes]]) -> None:

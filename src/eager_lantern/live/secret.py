@@ -1,9 +1,12 @@
 """Passwords: where they come from, and how they are kept out of everything that is shown."""
 
+import contextlib
 import getpass
 import netrc
 import os
+import signal
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 
 VARIABLE = "EAGER_LANTERN_PASSWORD"
@@ -44,8 +47,19 @@ def password_for(host: str, user: str) -> Secret:
     if user == "anonymous":
         return Secret("guest@")
     if sys.stdin is not None and sys.stdin.isatty():
-        return Secret(getpass.getpass(f"Password of {user} at {host}: ", stream=sys.stderr))
+        with _interruptible():
+            return Secret(getpass.getpass(f"Password of {user} at {host}: ", stream=sys.stderr))
     raise NoPassword(f"no password for {user}: set {VARIABLE}, or add {host} to ~/.netrc, or run in a terminal")
+
+
+@contextlib.contextmanager
+def _interruptible() -> Iterator[None]:
+    """Ctrl-C ends a question at once, also where asyncio would wait for its answer first."""
+    before = signal.signal(signal.SIGINT, signal.default_int_handler)
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGINT, before)
 
 
 def _from_netrc(host: str, user: str) -> Secret | None:
