@@ -186,6 +186,22 @@ def test_a_closed_port_and_a_name_without_address_are_told_apart() -> None:
     assert nameless.stopped_at.rung == "name"
 
 
+def test_nobody_waits_for_a_resolver_that_hangs(monkeypatch: pytest.MonkeyPatch) -> None:
+    held, ended = threading.Event(), threading.Event()
+
+    def hangs(*_: object, **__: object) -> list[Any]:
+        held.wait(20)
+        ended.set()
+        return []
+
+    monkeypatch.setattr(socket, "getaddrinfo", hangs)
+    stopped = climbed(plan(21, name="slow.saltmarsh.example", address=None, timeout=0.2)).stopped_at
+    waited = ended.is_set()
+    held.set()
+    assert stopped
+    assert (stopped.rung, stopped.outcome, waited) == ("name", "silent", False)
+
+
 def test_an_active_connection_that_the_server_cannot_open_is_refused_not_silent() -> None:
     with scripted({"PORT": b"200 ok\r\n", "LIST": b"150 here\r\n425 no way there\r\n"}) as server:
         stopped = climbed(plan(server.port, mode="active", timeout=30)).stopped_at
