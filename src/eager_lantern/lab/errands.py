@@ -22,7 +22,7 @@ from ..live.sweep import Tried, sweep
 from ..live.visit import visit
 from .capture import capture
 from .greeter import greeter
-from .probes import Listeners, Probe, Seen, listeners
+from .probes import Probe, Seen, answering, probed
 from .stand_in import Guest, StandIn, StandInSetup
 from .watch import watched
 
@@ -48,7 +48,6 @@ class Place:
     here: Callable[[str, int], tuple[str, int]] = _as_it_is
     reach: Reach = directly
     known: Callable[[str], str] = str
-    listeners: Listeners | None = None
     open: ExitStack = field(default_factory=ExitStack)
 
 
@@ -61,21 +60,21 @@ class Errand(Protocol):
 
 @dataclass(frozen=True)
 class Listen:
-    """Get ready to answer on these ports."""
+    """Answer on these ports, until what runs at the node is stopped."""
 
     host: str
     addresses: tuple[str, ...]
     ports: tuple[int, ...]
 
     def run(self, place: Place, report: Report) -> None:
-        """Open the listeners; the next exchange serves and closes them."""
+        """Callers can come when this is done."""
         doors = [(place.here(address, port), port) for address in self.addresses for port in self.ports]
-        place.listeners = listeners(self.host, doors)
+        place.open.enter_context(answering(self.host, doors))
 
 
 @dataclass(frozen=True)
-class Exchange:
-    """Answer callers, and probe, for so many seconds; probes wait until others are ready."""
+class Ask:
+    """Make probes, after a while if need be, and wait so many seconds for answers."""
 
     probes: tuple[Probe, ...]
     seconds: float
@@ -84,8 +83,7 @@ class Exchange:
     def run(self, place: Place, report: Report) -> list[Seen]:
         """What became of each probe."""
         time.sleep(self.delay_seconds)
-        chosen, place.listeners = place.listeners, None
-        return (chosen or Listeners("", {})).exchange(list(self.probes), self.seconds, place.reach)
+        return probed(self.probes, self.seconds, place.reach)
 
 
 @dataclass(frozen=True)
@@ -190,7 +188,7 @@ class Stop:
     """End what runs at a node."""
 
     def run(self, place: Place, report: Report) -> None:
-        """Close servers and captures."""
+        """Close listeners, servers and captures."""
         place.open.close()
 
 

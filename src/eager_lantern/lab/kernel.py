@@ -20,7 +20,7 @@ from pathlib import Path
 from typing import Any, Self
 
 from ..core.site import Site
-from .errands import Errand, ErrandFailed, Exchange, Listen
+from .errands import Ask, Errand, ErrandFailed, Listen, Stop
 from .kernel_plan import Node, TooLarge, lab_nodes
 from .probes import Probe, Seen
 
@@ -179,7 +179,8 @@ def exchanged(lab: KernelLab, probes: list[Probe], ports: list[int]) -> list[See
     hosts = [each for each in lab.nodes.values() if each.is_host]
     lab.do_all([(each.name, Listen(each.name, _addresses(each), tuple(ports))) for each in hosts])
     shares = {host.name: tuple(each for each in probes if each.sender == host.name) for host in hosts}
-    found = lab.do_all([(name, Exchange(share, PATIENCE_SECONDS)) for name, share in shares.items()])
+    found = lab.do_all([(name, Ask(share, PATIENCE_SECONDS)) for name, share in shares.items()])
+    lab.do_all([(each.name, Stop()) for each in hosts])
     seen: dict[Probe, Seen] = {}
     for share, part in zip(shares.values(), found, strict=True):
         seen |= dict(zip(share, part, strict=True))

@@ -7,9 +7,10 @@ import contextlib
 import json
 import selectors
 import socket
+import threading
 import time
-from collections.abc import Iterable
-from typing import Any
+from collections.abc import Iterable, Iterator, Sequence
+from typing import cast
 
 from msgspec import Struct
 
@@ -41,11 +42,6 @@ class Seen(Struct, frozen=True):
     error: str = ""
 
 
-def listeners(host: str, doors: Iterable[tuple[tuple[str, int], int]]) -> "Listeners":
-    """Listen by TCP and UDP at these addresses and ports, each with the port that it stands for."""
-    return Listeners(host, {_bound(kind, *door): port for door, port in doors for kind in _KINDS})
-
-
 _KINDS = (socket.SOCK_STREAM, socket.SOCK_DGRAM)
 
 
@@ -65,41 +61,55 @@ def _bound(kind: socket.SocketKind, address: str, port: int) -> socket.socket:
     return server
 
 
-class Listeners:
-    """Ports of one host that answer for a while."""
+@contextlib.contextmanager
+def answering(host: str, doors: Iterable[tuple[tuple[str, int], int]]) -> Iterator[None]:
+    """Answer by TCP and UDP at these addresses and ports, each with the port that it stands for, until the context
+    ends: however late a busy machine sends its probes, somebody is there."""
+    with contextlib.ExitStack() as opened:
+        chosen = opened.enter_context(selectors.DefaultSelector())
+        for door, port in doors:
+            for kind in _KINDS:
+                chosen.register(opened.enter_context(_bound(kind, *door)), selectors.EVENT_READ, port)
+        ending, end = (opened.enter_context(each) for each in socket.socketpair())
+        chosen.register(end, selectors.EVENT_READ, None)
+        thread = threading.Thread(target=_answer, args=(chosen, host), daemon=True)
+        thread.start()
+        try:
+            yield
+        finally:
+            ending.close()
+            thread.join()
 
-    def __init__(self, host: str, servers: dict[socket.socket, int]) -> None:
-        self._host = host
-        self._servers = servers
 
-    def exchange(self, probes: list[Probe], seconds: float, reach: Reach = directly) -> list[Seen]:
-        """Serve and probe at once until the time is over; what no answer came to is silent."""
-        results = [Seen("silent")] * len(probes)
-        with selectors.DefaultSelector() as chosen:
-            for server in self._servers:
-                chosen.register(server, selectors.EVENT_READ, None)
-            for i, probe in enumerate(probes):
-                begun = _begin(probe, reach)
-                if isinstance(begun, Seen):
-                    results[i] = begun
-                else:
-                    chosen.register(begun, selectors.EVENT_READ, i)
-            end = time.monotonic() + seconds
-            while (left := end - time.monotonic()) > 0:
-                for key, _ in chosen.select(left):
-                    self._happened(chosen, key, results)
-            for key in tuple(chosen.get_map().values()):
-                key.fileobj.close()  # type: ignore[union-attr]
-        return results
+def _answer(chosen: selectors.BaseSelector, host: str) -> None:
+    while True:
+        for key, _ in chosen.select():
+            if key.data is None:
+                return
+            _serve(cast(socket.socket, key.fileobj), host, key.data)
 
-    def _happened(self, chosen: selectors.BaseSelector, key: selectors.SelectorKey, results: list[Seen]) -> None:
-        made: Any = key.fileobj
-        if key.data is None:
-            _serve(made, self._host, self._servers[made])
-            return
-        results[key.data] = _answered(made)
-        chosen.unregister(made)
-        made.close()
+
+def probed(probes: Sequence[Probe], seconds: float, reach: Reach = directly) -> list[Seen]:
+    """Make all probes at once, and wait so long for answers; what none came to is silent."""
+    results = [Seen("silent")] * len(probes)
+    with selectors.DefaultSelector() as chosen:
+        for i, probe in enumerate(probes):
+            begun = _begin(probe, reach)
+            if isinstance(begun, Seen):
+                results[i] = begun
+            else:
+                chosen.register(begun, selectors.EVENT_READ, i)
+        end, left = time.monotonic() + seconds, seconds
+        while chosen.get_map() and left >= 0:
+            for key, _ in chosen.select(left):
+                made = cast(socket.socket, key.fileobj)
+                results[key.data] = _answered(made)
+                chosen.unregister(made)
+                made.close()
+            left = max(0.0, end - time.monotonic()) if left else -1  # a last look once the time is over
+        for key in tuple(chosen.get_map().values()):
+            cast(socket.socket, key.fileobj).close()
+    return results
 
 
 def _serve(server: socket.socket, host: str, port: int) -> None:

@@ -17,7 +17,7 @@ from ..core.ports import PortSet
 from ..core.rehearsed import Observed, grouped
 from ..core.topology import Topology
 from ..live.sweep import Tried
-from .errands import Errand, Exchange, Forget, Greet, Listen, Session, Stop, Sweep
+from .errands import Ask, Errand, Forget, Greet, Listen, Session, Stop, Sweep
 from .probes import Seen
 from .trials import PATIENCE_SECONDS, Pause, Trial, scaled
 
@@ -95,9 +95,8 @@ class Rehearsal:
         self.news("connections to what is to stay shut")
         ports = {service.control_port.number for service in self.topology.site.services}
         self.lab.do_all([(self.server, Listen(self.server, self.addresses, tuple(sorted(ports))))])
-        errands: list[tuple[str, Errand]] = [(each.node, Exchange(each.probes, PATIENCE_SECONDS)) for each in found]
-        errands.append((self.server, Exchange((), PATIENCE_SECONDS)))
-        results: list[list[Seen]] = self.lab.do_all(errands)[:-1]
+        results: list[list[Seen]] = self.lab.do_all([(each.node, Ask(each.probes, PATIENCE_SECONDS)) for each in found])
+        self.lab.do_all([(self.server, Stop())])
         return {
             trial.index: Observed(_probe_climb(trial, result, self.server))
             for trial, result in zip(found, results, strict=True)

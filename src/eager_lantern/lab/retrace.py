@@ -3,7 +3,7 @@
 from ..core.addresses import Addresses
 from ..core.rehearsed import Rehearsed, Sighting
 from ..core.topology import Topology
-from .errands import Errand, Exchange, Listen, Stop, Watch
+from .errands import Ask, Errand, Listen, Stop, Watch
 from .probes import Probe
 from .rehearsal import Lab
 from .trials import SOURCE_PORT, Trial
@@ -22,9 +22,9 @@ def retraced(lab: Lab, topology: Topology, result: Rehearsed, trial: Trial) -> t
     lab.do_all([(name, Listen(name, _texts(each), (probe.port,))) for name, each in hosts.items()])
     whole = READY_SECONDS + LOOK_SECONDS
     errands: list[tuple[str, Errand]] = [(name, Watch(name, whole)) for name in lab.nodes]
-    errands += [(name, Exchange((), whole)) for name in hosts if name != probe.sender]
-    errands.append((probe.sender, Exchange((probe,), LOOK_SECONDS, READY_SECONDS)))
+    errands.append((probe.sender, Ask((probe,), LOOK_SECONDS, READY_SECONDS)))
     found: list[list[Sighting]] = lab.do_all(errands)[: len(lab.nodes)]
+    lab.do_all([(name, Stop()) for name in hosts])
     ports = {probe.source_port, probe.port}
     return tuple(sorted(each for part in found for each in part if ports & {each.source_port, each.port}))
 
