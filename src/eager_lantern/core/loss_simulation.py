@@ -9,13 +9,13 @@ Analysis”, section 9.5.3), since losses come in clusters.
 import heapq
 
 import numpy as np
-from scipy.stats import t as student
 
 from .sized import Estimate
 from .sizing import HOUR_SECONDS, Demand
 
 BATCHES = 20
-CONFIDENCE = 0.95
+STUDENT_95 = 2.0930240544083087
+"""The quantile of Student's t with 19 degrees of freedom, one less than batches, that 95 % lie within."""
 Losses = np.ndarray[tuple[int], np.dtype[np.int8]]
 
 
@@ -25,13 +25,14 @@ def simulated(demand: Demand, ports: int, seed: int, arrivals: int) -> Estimate:
     return estimated(_losses(*_drawn(demand, seed, warm + arrivals), ports)[warm:])
 
 
-def estimated(lost: Losses, confidence: float = CONFIDENCE) -> Estimate:
-    """The share lost of connections in their order, 1 for each that found no port, and its interval."""
+def estimated(lost: Losses, quantile: float = STUDENT_95) -> Estimate:
+    """The share lost of connections in their order, 1 for each that found no port, and its interval: so
+    many standard errors of the batches' mean to either side."""
     count, arrivals = int(lost.sum()), len(lost)
     if not count:  # nothing seen in n tries: with 95 % confidence less than 3 in n (the rule of three)
         return Estimate(0.0, 0.0, 3 / arrivals, arrivals, 0)
     means = np.array([batch.mean() for batch in np.array_split(lost, BATCHES)])
-    half = float(student.ppf((1 + confidence) / 2, BATCHES - 1) * means.std(ddof=1) / BATCHES**0.5)
+    half = float(quantile * means.std(ddof=1) / BATCHES**0.5)
     share = count / arrivals
     return Estimate(share, max(0.0, share - half), min(1.0, share + half), arrivals, count)
 

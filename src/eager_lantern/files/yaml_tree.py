@@ -29,6 +29,7 @@ from .problem import BadInput, InputProblem
 MOST_BYTES = 32_000_000
 MOST_DEPTH = 40
 MOST_PARTS = 4_000_000
+TOO_DEEP = f"is nested deeper than {MOST_DEPTH} levels; a site never is"
 _WORDS = {"": None, "~": None, "null": None, "Null": None, "NULL": None, "true": True, "True": True, "TRUE": True}
 _WORDS |= {"false": False, "False": False, "FALSE": False}
 _WHOLE = re.compile(r"[-+]?[0-9]{1,18}")
@@ -118,7 +119,7 @@ class YamlTree:
                 if node.open:
                     stack.append(node)
                     if len(stack) > MOST_DEPTH:
-                        raise self._bad(node.line, f"is nested deeper than {MOST_DEPTH} levels; a site never is")
+                        raise self._bad(node.line, TOO_DEEP)
                     continue
             else:
                 continue
@@ -190,6 +191,8 @@ def _not_yaml(error: yaml.MarkedYAMLError, text: str, line: int) -> str:
     written = lines[line - 1] if line <= len(lines) else ""
     if "\t" in written[: len(written) - len(written.lstrip())]:
         return "is indented with a tab; YAML is indented with spaces"
+    if "depth" in str(error.problem):  # the parser has a limit of its own, and words of its own for it
+        return TOO_DEEP
     problem = (error.problem or "cannot be understood").replace("did not find expected", "missing")
     around = f" {error.context}" if error.context else ""
     return f"is not YAML{around}: {problem}; check indentation, quotes and brackets here and in the line before"
