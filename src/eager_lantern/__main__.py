@@ -2,7 +2,7 @@
 
 import sys
 
-INTERRUPTED, FAULT = 130, 3
+from .exit_codes import FAULT, INTERRUPTED
 
 
 def run() -> None:
@@ -17,7 +17,9 @@ def run() -> None:
     except BaseException as error:
         code = INTERRUPTED if _interrupted(error) else FAULT
         if code == FAULT:
-            print(f"eager-lantern: a fault of the program itself: {type(error).__name__}: {error}", file=sys.stderr)
+            where = "".join(f" ({note})" for note in getattr(error, "__notes__", ()))
+            said = f"a fault of the program itself{where}: {type(error).__name__}: {error}"
+            print(f"eager-lantern: {said}", file=sys.stderr)
     if code == INTERRUPTED:
         print("eager-lantern: interrupted", file=sys.stderr)
     sys.exit(code)  # type: ignore[arg-type]

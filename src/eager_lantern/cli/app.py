@@ -10,6 +10,7 @@ from typer.core import TyperGroup
 
 from .. import __version__
 from ..core.consistency import did_you_mean
+from ..exit_codes import BAD_INPUT
 from ..files.problem import BadInput
 from .output import OutputLost
 
@@ -27,7 +28,6 @@ COMMANDS = (
     "lamp",
     "schema",
 )
-BAD_INPUT = 2
 
 
 class _Commands(TyperGroup):

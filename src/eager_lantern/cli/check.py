@@ -1,6 +1,7 @@
 """``check``: promises predicted, the ledger, findings; for one site or a folder of them."""
 
 import os
+import sys
 import time
 from pathlib import Path
 from typing import Annotated
@@ -10,6 +11,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..core.verdict import Verdict, judge
+from ..exit_codes import BAD_INPUT, BROKEN, FAULT, KEPT, of_verdict, worst
 from ..files.problem import BadInput, InputProblem
 from ..files.results import Result, as_json, beside_result, check_result
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
@@ -19,16 +21,16 @@ from .options import CheckFormat, example
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
-EXIT_CODES = {"kept": 0, "broken": 1, "unknown": 3}
 ALONE = 8
 
 
 class Checked(Struct, frozen=True):
-    """The result of one site of several, or why there is none."""
+    """The result of one site of several, or why there is none: bad input, or a fault of the program."""
 
     file: str
     result: Result | None
     error: BadInput | None
+    fault: str = ""
 
 
 @app.command(epilog=example("eager-lantern check saltmarsh.site.yaml --format json"))
@@ -57,7 +59,11 @@ def check(
             raise typer.BadParameter("--certificate and --seen belong to one site; name the site file")
         _folder(site, form)
     source = read_site(find_site_file(site))
-    verdict = _judged(source, certificate)
+    try:
+        verdict = _judged(source, certificate)
+    except Exception as error:
+        error.add_note(source.file)
+        raise
     if seen is not None:
         _beside(source, verdict, seen, form)
     if form is CheckFormat.text:
@@ -65,7 +71,7 @@ def check(
     else:
         result = check_result(verdict, source.line, source.file)
         _written([Checked(source.file, result, None)], form, result)
-    raise typer.Exit(EXIT_CODES[verdict.verdict])
+    raise typer.Exit(of_verdict(verdict.verdict))
 
 
 def _beside(source: SiteFile, verdict: Verdict, seen: Path, form: CheckFormat) -> None:
@@ -85,7 +91,7 @@ def _beside(source: SiteFile, verdict: Verdict, seen: Path, form: CheckFormat) -
         emit(as_json({**whole, "seen": [beside_result(each) for each in found]}))
     else:
         raise typer.BadParameter("--seen is written as text or json")
-    raise typer.Exit(1 if any(each.parts_at or each.climb.kept is False for each in found) else 0)
+    raise typer.Exit(BROKEN if any(each.parts_at or each.climb.kept is False for each in found) else KEPT)
 
 
 def _written(found: list[Checked], form: CheckFormat, whole: Result) -> None:
@@ -112,10 +118,18 @@ def _folder(folder: Path, form: CheckFormat) -> None:
     if form is CheckFormat.text:
         show(folder_view([_row(each, folder) for each in found]))
     else:
-        sites = [{"file": each.file, **(each.result or {"error": str(each.error)})} for each in found]
+        sites = [{"file": each.file, **(each.result or {"error": each.fault or str(each.error)})} for each in found]
         _written(found, form, {"format": "eager-lantern/check-folder/1", "sites": sites})
-    codes = {EXIT_CODES[each.result["verdict"]] if each.result else 2 for each in found}
-    raise typer.Exit(next(code for code in (2, 1, 3, 0) if code in codes))
+    for each in found:
+        if each.fault:
+            print(f"eager-lantern: a fault of the program itself ({each.file}): {each.fault}", file=sys.stderr)
+    raise typer.Exit(worst(map(_code, found)))
+
+
+def _code(each: Checked) -> int:
+    if each.fault:
+        return FAULT
+    return of_verdict(each.result["verdict"]) if each.result is not None else BAD_INPUT
 
 
 def _all_checked(paths: list[str]) -> list[Checked]:
@@ -123,17 +137,36 @@ def _all_checked(paths: list[str]) -> list[Checked]:
     if len(paths) <= ALONE:
         return [_checked(each) for each in paths]
     from concurrent.futures import ProcessPoolExecutor  # only a folder needs it, and it loads slowly
+    from concurrent.futures.process import BrokenProcessPool
 
-    with ProcessPoolExecutor(os.cpu_count()) as pool:
-        return list(pool.map(_checked, paths, chunksize=8))
+    try:
+        with ProcessPoolExecutor(os.cpu_count()) as pool:
+            return list(pool.map(_checked, paths, chunksize=8))
+    except BrokenProcessPool:  # a worker was killed, for want of memory perhaps
+        return [_checked_apart(each) for each in paths]
+
+
+def _checked_apart(path: str) -> Checked:
+    """A site checked in a process of its own, so that only its own result is lost with it."""
+    from concurrent.futures import ProcessPoolExecutor
+    from concurrent.futures.process import BrokenProcessPool
+
+    try:
+        with ProcessPoolExecutor(1) as pool:
+            return pool.submit(_checked, path).result()
+    except BrokenProcessPool:
+        return Checked(path, None, None, "its process was killed, for want of memory perhaps")
 
 
 def _checked(path: str) -> Checked:
     try:
         source = read_site(Path(path))
+        return Checked(path, check_result(_judged(source, None), source.line, source.file), None)
     except BadInput as error:
         return Checked(path, None, error)
-    return Checked(path, check_result(_judged(source, None), source.line, source.file), None)
+    except Exception as error:  # one site that the program fails at hides no other's result
+        notes = "".join(f"{note}: " for note in getattr(error, "__notes__", ()))
+        return Checked(path, None, None, f"{notes}{type(error).__name__}: {error}")
 
 
 def _judged(source: SiteFile, certificate: Path | None) -> Verdict:
@@ -150,9 +183,11 @@ def _judged(source: SiteFile, certificate: Path | None) -> Verdict:
 
 def _row(each: Checked, folder: Path) -> Row:
     name = os.path.relpath(each.file, folder)
+    if each.fault:
+        return Row(name, "fault", 0, 0, each.fault)
     if each.result is None:
         return Row(name, "bad input", 0, 0, str(each.error).splitlines()[0].removeprefix(each.file).lstrip(":"))
-    promises, findings = each.result["promises"], each.result["findings"]
+    promises, findings = [*each.result["promises"], *each.result["ways_in"]], each.result["findings"]
     kept = sum(promise["kept"] is True for promise in promises)
     most = f"{findings[0]['kind']}, line {findings[0]['where']['line']}" if findings else ""
     more = f" and {len(findings) - 1} more" if len(findings) > 1 else ""

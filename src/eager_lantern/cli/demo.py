@@ -14,6 +14,7 @@ from ..core.session import foresee
 from ..core.topology import Topology
 from ..core.verdict import Verdict, judge
 from ..core.walk import walk_data
+from ..exit_codes import of_kept
 from ..files.problem import BadInput, InputProblem
 from ..files.site_file import SiteFile, read_site
 from ..lab.kernel import missing_means
@@ -58,7 +59,7 @@ def demo(
             _keep(folder, keep)
     _told("Next")
     show(Text(f"  {each}", style=ACCENT) for each in _next(keep))
-    raise typer.Exit(0 if verdict.verdict == "kept" and all(each.agree and each.kept for each in results) else 1)
+    raise typer.Exit(of_kept(bool(verdict.verdict == "kept" and each.agree and each.kept) for each in results))
 
 
 def _shipped(folder: Path) -> Path:

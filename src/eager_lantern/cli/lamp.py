@@ -13,6 +13,7 @@ from ..core.lit import Unlit
 from ..core.ports import PortSet
 from ..core.quantities import Duration
 from ..core.site import Transport
+from ..exit_codes import CANNOT_TELL
 from ..files.problem import BadInput, InputProblem
 from ..files.site_file import find_site_file, read_site
 from ..live.lamp import Lamp
@@ -25,7 +26,6 @@ from .output import show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 LONGEST_SECONDS = 86_400
-CANNOT_TELL = 3
 
 
 @app.command(epilog=example('eager-lantern lamp saltmarsh.site.yaml --lasts "2 s" --at 127.0.0.1'))

@@ -13,9 +13,10 @@ from ..core.ledger import study
 from ..core.lit import LitFrom
 from ..core.outlook import Outlook
 from ..core.ports import PortSet
-from ..core.session import foresee
+from ..core.session import foresee, typed_port
 from ..core.site import Mode, Promise, Service, Transport
 from ..core.topology import Topology
+from ..exit_codes import BROKEN, CANNOT_TELL, KEPT
 from ..files.results import as_json, sweep_result
 from ..files.site_file import SiteFile
 from ..live.failed import Failed
@@ -30,7 +31,6 @@ from .places import reached
 from .visits import client_at
 
 LONGEST_SECONDS = 2.0
-CANNOT_TELL = 3
 
 
 def sweep_lamp(
@@ -56,7 +56,7 @@ def sweep_lamp(
         client = await client_at(source.site, client_name, stand)
         forecast = _forecast(source, client.name, service)
         seen = LitFrom(stand.name, client.name, _predicted(forecast), study(Topology(source.site), forecast).ledger)
-        return await _swept(seen, stand, forecast, at, secret, min(timeout, LONGEST_SECONDS))
+        return await _swept(source, seen, stand, forecast, at, secret, min(timeout, LONGEST_SECONDS))
 
     async def seen() -> list[LitFrom]:
         async with AsyncExitStack() as opened:
@@ -73,8 +73,8 @@ def sweep_lamp(
 
 def _code(places: Sequence[LitFrom]) -> int:
     if any(outcome != "ok" for each in places for outcome in each.outcomes):
-        return 1
-    return CANNOT_TELL if any(each.trouble for each in places) else 0
+        return BROKEN
+    return CANNOT_TELL if any(each.trouble for each in places) else KEPT
 
 
 def _forecast(source: SiteFile, client: str, service: Service) -> Forecast:
@@ -84,21 +84,23 @@ def _forecast(source: SiteFile, client: str, service: Service) -> Forecast:
 
 
 def _predicted(forecast: Forecast) -> PortSet:
-    """The ports that arrive by the prediction."""
-    control = PortSet.single(forecast.service.control_port.number)
-    reached = control if any(each.outcome == "ok" for each in forecast.control) else PortSet()
+    """The ports that arrive by the prediction, in the numbers that are asked for."""
+    reached = PortSet()
+    for each in forecast.control:
+        reached = reached | (each.asked.ports if each.outcome == "ok" else PortSet())
     return reached | forecast.data.works if forecast.data else reached
 
 
 async def _swept(
-    seen: LitFrom, stand: Standpoint, forecast: Forecast, at: str, secret: bytes, timeout: float
+    source: SiteFile, seen: LitFrom, stand: Standpoint, forecast: Forecast, at: str, secret: bytes, timeout: float
 ) -> LitFrom:
     """The control port where the client goes, and the data range where it is sent, until the place is gone."""
     service = forecast.service
     target = at or str(forecast.target or "")
     if not target:
         raise typer.BadParameter(f"the site file tells no address for {seen.client} to reach")
-    wanted: list[tuple[str, Sequence[int], Transport]] = [(target, [service.control_port.number], "tcp")]
+    port = typed_port(Topology(source.site), forecast.stand, service)
+    wanted: list[tuple[str, Sequence[int], Transport]] = [(target, [port], "tcp")]
     if service.passive and service.protocol == "ftp":
         told = at or str(forecast.announced or target)
         wanted += [(told, list(service.passive.ports), each) for each in service.passive.protocols]

@@ -15,6 +15,7 @@ from ..core.rehearsed import Rehearsed
 from ..core.session import foresee
 from ..core.topology import Topology
 from ..core.walk import NoSuchWalk, walk_control, walk_data
+from ..exit_codes import BROKEN, CANNOT_TELL, of_kept
 from ..files.problem import BadInput, InputProblem
 from ..files.results import as_json, rehearse_result
 from ..files.site_file import find_site_file, read_site
@@ -33,7 +34,6 @@ from .options import Format, SitePath, Written, example
 from .output import emit, has_terminal, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
-CANNOT_TELL = 3
 
 
 @app.command(epilog=example("eager-lantern rehearse saltmarsh.site.yaml", "--capture gauge-store=store.pcap"))
@@ -160,5 +160,5 @@ def _look(lab: Lab, name: str) -> None:
 
 def _code(results: Sequence[Rehearsed]) -> int:
     if any(each.agree is False or each.kept is False for each in results):
-        return 1
-    return CANNOT_TELL if any(each.agree is None or each.kept is None for each in results) else 0
+        return BROKEN
+    return of_kept(each.kept if each.agree else None for each in results)

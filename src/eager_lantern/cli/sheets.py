@@ -10,6 +10,7 @@ from msgspec import to_builtins
 from ..core.sheet import Sheet, slug
 from ..core.sheets import Sheets, sheets_of
 from ..core.verdict import judge
+from ..exit_codes import of_verdict
 from ..files.results import as_json
 from ..files.sheet_tables import grid_csv
 from ..files.shipped import shipped_text
@@ -19,7 +20,6 @@ from ..lab.rule_file import rule_files
 from ..views.sheet_markdown import sheet_markdown
 from ..views.sheet_pages import sheet_pages
 from ..views.sheets_view import sheets_view
-from .check import EXIT_CODES
 from .options import Format, SitePath, example
 from .output import emit, show
 
@@ -60,7 +60,7 @@ def sheets(
         emit(as_json({**listed, **to_builtins(result)}))
     else:
         show(sheets_view(result, str(folder), names))
-    raise typer.Exit(EXIT_CODES[verdict.verdict])
+    raise typer.Exit(of_verdict(verdict.verdict))
 
 
 def _digests(source: SiteFile) -> dict[str, str]:

@@ -22,6 +22,7 @@ from ..core.ladder import Rung
 from ..core.outlook import Outlook
 from ..core.ports import PortSet
 from ..core.site import Mode
+from ..exit_codes import of_kept
 from ..files.problem import BadInput, InputProblem
 from ..files.results import as_json, visit_result
 from ..files.site_file import find_site_file, read_site
@@ -44,7 +45,6 @@ from .typed_host import typed_host
 from .visits import Wanted, visits_of
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
-CANNOT_TELL = 3
 IMPLICIT_PORT = 990
 
 
@@ -176,7 +176,7 @@ def _places(names: Sequence[str]) -> list[str]:
 
 def _code(places: Sequence[Outlook]) -> int:
     kept = {climb.kept for place in places for climb in place.climbs} | {None for place in places if place.trouble}
-    return 1 if False in kept else CANNOT_TELL if None in kept else 0
+    return of_kept(kept)
 
 
 def _now() -> str:

@@ -8,7 +8,7 @@ import typer
 from ..core.ladder import Climb
 from ..core.ports import PortSet
 from ..core.rights import effective_rights
-from ..core.session import stand_of, targets
+from ..core.session import stand_of, targets, typed_port
 from ..core.site import Account, Client, Mode, Promise, Service, Site
 from ..core.topology import Topology
 from ..live.climber import Progress
@@ -106,7 +106,7 @@ def _plan(topology: Topology, client: Client, service: Service, mode: Mode) -> P
     return Plan(
         name=client.reaches.name if client.reaches and client.reaches.name else str(addresses[0]),
         address=str(addresses[0]),
-        port=service.control_port.number,
+        port=typed_port(topology, stand_of(topology, client.name), service),
         user=account.name if account else "anonymous",
         password=Secret(""),
         security=service.tls.mode,

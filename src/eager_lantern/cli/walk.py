@@ -8,10 +8,10 @@ import typer
 from ..core.addresses import Address
 from ..core.consistency import network_names
 from ..core.flow import Journey
-from ..core.ladder import Outcome
 from ..core.site import Mode, Promise
 from ..core.topology import Topology
 from ..core.walk import NoSuchWalk, walk_control, walk_data, walk_to
+from ..exit_codes import BROKEN, CANNOT_TELL, KEPT
 from ..files.results import as_json, walk_result
 from ..files.site_file import find_site_file, read_site
 from ..views.walk_view import walk_view
@@ -21,7 +21,6 @@ from .options import Format, ServiceName, SessionMode, SitePath, Written, exampl
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
-EXIT_CODES: dict[Outcome, int] = {"ok": 0, "unknown": 3}
 
 
 class WalkRung(StrEnum):
@@ -84,7 +83,7 @@ def walk(
         emit(as_json(walk_result(journey, source.line)))
     else:
         show(walk_view(journey, source.line, source.file))
-    raise typer.Exit(EXIT_CODES.get(journey.outcome, 1))
+    raise typer.Exit({"ok": KEPT, "unknown": CANNOT_TELL}.get(journey.outcome, BROKEN))
 
 
 def _mode(mode: SessionMode) -> Mode:

@@ -1,18 +1,23 @@
 """A cause: what is to blame for a promise that is not kept, with the words to say it."""
 
-from typing import Literal
+from collections.abc import Callable
+from typing import Any, Literal
 
 from msgspec import Struct
 
+from .change import Change, change, value_at
 from .finding import Severity
 from .place import Place
 from .ports import PortSet
+from .site import Site
+from .topology import listens_on
 
 Role = Literal["control", "data"]
 
 
 class Cause(Struct, frozen=True):
-    """A kind of fault at a place. ``{ports}`` in the texts stands for the ports that it stops."""
+    """A kind of fault at a place. ``{ports}`` in the texts stands for the ports that it stops; ``about`` keeps
+    causes of one place apart; ``mends`` give the changes that would cure it, for the ports that it stops."""
 
     kind: str
     place: Place
@@ -20,6 +25,8 @@ class Cause(Struct, frozen=True):
     text: str
     cure: str
     severity: Severity = "breaks"
+    about: str = ""
+    mends: tuple[Callable[[PortSet], Change], ...] = ()
 
     @property
     def message(self) -> str:
@@ -31,6 +38,23 @@ class Cause(Struct, frozen=True):
         """What to do about it."""
         written = f'"{self.ports}"' if len(self.ports.spans) > 1 else str(self.ports)
         return self.cure.replace("{ports}", written)
+
+
+def sets(site: Site, place: Place, new: Any) -> tuple[Callable[[PortSet], Change], ...]:
+    """The cure that sets a place, whatever ports are stopped."""
+    return (lambda ports: change(site, place, new),)
+
+
+def adds(site: Site, place: Place, made: Callable[[PortSet], Any]) -> tuple[Callable[[PortSet], Change], ...]:
+    """The cure that adds to a list what serves the ports that are stopped."""
+    return (lambda ports: change(site, (*place, len(value_at(site, place))), made(ports)),)
+
+
+def needed(site: Site, ports: PortSet, wanted: PortSet) -> PortSet:
+    """What is wanted, and what of the present ports some service needs as well."""
+    for each in site.services:
+        wanted = wanted | ports & listens_on(each)
+    return wanted
 
 
 def ports_phrase(ports: PortSet) -> str:

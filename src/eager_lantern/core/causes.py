@@ -14,6 +14,7 @@ from .causes_session import (
     announced_cause,
     cannot_return,
     no_way_in,
+    on_server_side,
     opened_against_promise,
     session_causes,
     udp_causes,
@@ -27,22 +28,32 @@ def causes_of(topology: Topology, study: Study) -> list[Cause]:
     """Everything that keeps a promise from being kept."""
     forecast = study.forecast
     if forecast.promise.holds == "shut":
-        return list(opened_against_promise(forecast))
+        return list(opened_against_promise(topology, forecast))
     if study.control_route is None:
         return list(no_way_in(topology, forecast))
     if helper := helper_cause(topology, study):
         return [helper]
-    if forecast.promise.mode == "active" and not any(each.missing for each in study.control):
-        return [*cannot_return(topology, study), *session_causes(topology, forecast)]
     found = [
         cause for layer in study.control for cause in _of_layer(topology, study, study.control_route, layer, "control")
     ]
+    if forecast.promise.mode == "active":
+        found += cannot_return(topology, study)
+        partly = [each for each in study.data if each.ports & each.wanted and not _own_side(topology, each)]
+    else:
+        partly = list(study.data)
+        found += udp_causes(topology, forecast)
     if study.data_route:
-        found += [
-            cause for layer in study.data for cause in _of_layer(topology, study, study.data_route, layer, "data")
-        ]
-    found += udp_causes(topology, forecast)
-    return found or list(session_causes(topology, forecast))
+        found += [cause for layer in partly for cause in _of_layer(topology, study, study.data_route, layer, "data")]
+    turned_back = any(each.kind == "announces-outside-to-inside" for each in found)
+    for cause in session_causes(topology, forecast):
+        if not (turned_back and cause.kind == "peer-address-changes"):
+            found.append(cause)
+    return found
+
+
+def _own_side(topology: Topology, layer: Layer) -> bool:
+    """Whether it is told as what keeps the server from connecting out."""
+    return layer.aspect in ("outgoing", "outward") and on_server_side(topology, layer.at)
 
 
 def _of_layer(topology: Topology, study: Study, route: Route, layer: Layer, role: Role) -> Iterator[Cause]:

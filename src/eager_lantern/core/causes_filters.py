@@ -1,14 +1,15 @@
 """Filters that stop what they ought to let pass."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
-from .cause import Cause, Role, mismatch_kind, quoted, the
-from .causes_forwards import gateway_of, meant_for_data, other_port
+from .cause import Cause, Role, adds, mismatch_kind, needed, quoted, sets, the
+from .causes_forwards import FEW, gateway_of, meant_for_data, other_port
+from .change import Change, change, value_at
 from .filters import counts
 from .layers import Layer
 from .place import Place
 from .ports import PortSet
-from .site import Filter, HostFilter, Rule
+from .site import Filter, HostFilter, Rule, Site
 from .topology import Topology
 
 
@@ -22,7 +23,7 @@ def filter_causes(topology: Topology, layer: Layer, role: Role) -> Iterator[Caus
         if (
             hit
             and rule.protocol in ("tcp", "any")
-            and (cause := _of_rule(layer, (*place, "rules", i), rule, hit, category))
+            and (cause := _of_rule(topology.site, layer, (*place, "rules", i), rule, hit, category))
         ):
             yield cause
             left = left - hit
@@ -36,8 +37,11 @@ def filter_causes(topology: Topology, layer: Layer, role: Role) -> Iterator[Caus
     if role == "data" and near:
         i, rule = max(near, key=lambda pair: len(pair[1].ports & layer.wanted))
         text = f"{layer.at} {verb.replace('let', 'lets')} {rule.ports}, {topology.server.name} hands out {layer.wanted}"
-        cure = f"set ports of {the('rule', rule.name)} to {layer.wanted}"
-        yield Cause(mismatch_kind(rule.ports, layer.wanted), (*place, "rules", i, "ports"), left, text, cure)
+        good = needed(topology.site, rule.ports, layer.wanted)
+        cure = f"set ports of {the('rule', rule.name)} to {good}"
+        where = (*place, "rules", i, "ports")
+        mends = sets(topology.site, where, good)
+        yield Cause(mismatch_kind(rule.ports, layer.wanted), where, left, text, cure, mends=mends)
         return
     others = [
         (i, each)
@@ -48,14 +52,16 @@ def filter_causes(topology: Topology, layer: Layer, role: Role) -> Iterator[Caus
         i, rule = others[0]
         text = f"{layer.at} {verb.replace('let', 'lets')} port {rule.ports}, the control port is {left}"
         cure = f"set ports of {the('rule', rule.name)} to {left}"
-        yield Cause("control-port-differs", (*place, "rules", i, "ports"), left, text, cure)
+        where = (*place, "rules", i, "ports")
+        yield Cause("control-port-differs", where, left, text, cure, mends=sets(topology.site, where, left))
     else:
         cure = "add under rules: {action: allow, protocol: tcp, ports: {ports}}"
         text = f"{layer.at} does not {verb} {{ports}}: no rule allows it, and its default is {table.default}"
-        yield Cause("filter-blocks", place, left, text, cure)
+        mends = adds(topology.site, (*place, "rules"), lambda ports: Rule(action="allow", protocol="tcp", ports=ports))
+        yield Cause("filter-blocks", place, left, text, cure, mends=mends)
 
 
-def _of_rule(layer: Layer, place: Place, rule: Rule, ports: PortSet, category: str | None) -> Cause | None:
+def _of_rule(site: Site, layer: Layer, place: Place, rule: Rule, ports: PortSet, category: str | None) -> Cause | None:
     """A rule about the missing ports that stops them, or that would let them pass and does not count."""
     called = f"rule {quoted(rule.name)}of {layer.at}"
     if rule.action != "allow":
@@ -64,21 +70,46 @@ def _of_rule(layer: Layer, place: Place, rule: Rule, ports: PortSet, category: s
             f"{called} shuts {{ports}} ({rule.action})",
             "take these ports out of it, or put an allow before it",
         )
-        return Cause("filter-blocks", place, ports, text, cure) if stops else None
+        return Cause("filter-blocks", place, ports, text, cure, mends=_without(site, place, rule)) if stops else None
     if not rule.enabled:
         text = f"{called} would let {{ports}} pass, but is switched off"
-        return Cause("filter-blocks", (*place, "enabled"), ports, text, "set enabled: true")
+        on = (*place, "enabled")
+        return Cause("filter-blocks", on, ports, text, "set enabled: true", mends=sets(site, on, True))
     if not counts(rule, category):
         text = (
             f"{called} counts on a network of category {', '.join(rule.categories or ())} only, this one is {category}"
         )
-        return Cause("rule-wrong-category", (*place, "categories"), ports, text, f"add {category} to its categories")
+        where, names = (*place, "categories"), rule.categories or ()
+        mends = sets(site, where, (*names, category)) if category else ()
+        return Cause("rule-wrong-category", where, ports, text, f"add {category} to its categories", mends=mends)
     if rule.from_ is not None or rule.to is not None or rule.from_ports is not None:
         key = "from" if rule.from_ is not None else "to" if rule.to is not None else "from_ports"
         only = rule.from_ or rule.to or rule.from_ports
         text = f"{called} lets {{ports}} pass for {key.replace('_', ' ')} {only} only"
-        return Cause("filter-blocks", (*place, key), ports, text, f"widen {key}, or add a rule for these clients")
+        cure = f"widen {key}, or add a rule for these clients"
+        return Cause("filter-blocks", (*place, key), ports, text, cure, mends=_widened(site, layer, place, key))
     return None
+
+
+def _without(site: Site, place: Place, rule: Rule) -> tuple[Callable[[PortSet], Change], ...]:
+    """The ports taken out of a rule that stops them, or the rule switched off where it would be left with none."""
+
+    def mend(ports: PortSet) -> Change:
+        left = rule.ports - ports
+        return change(site, (*place, "ports"), left) if left else change(site, (*place, "enabled"), False)
+
+    return (mend,)
+
+
+def _widened(site: Site, layer: Layer, place: Place, key: str) -> tuple[Callable[[PortSet], Change], ...]:
+    """A rule that lets in those who are stopped as well; anybody only where they are too many to write down."""
+    own = value_at(site, (*place, key))
+    if key == "from":
+        for each in layer.journeys:
+            own = own | each.flow.sources
+        if len(own.spans) <= FEW:
+            return sets(site, (*place, key), own)
+    return sets(site, (*place, key), None)
 
 
 def _table(topology: Topology, layer: Layer) -> tuple[Filter, Place, str | None]:

@@ -2,12 +2,15 @@
 
 from collections.abc import Iterator
 
-from .cause import Cause, Role, article, mismatch_kind, quoted, the
+from .cause import Cause, Role, adds, article, mismatch_kind, needed, quoted, sets, the
 from .layers import Layer, Route, next_hops
 from .place import Place
 from .ports import PortSet
-from .site import INTERNET, Forward, Gateway
+from .site import INTERNET, Forward, Gateway, Port, Site, Typed
 from .topology import Topology
+
+FEW = 8
+"""Spans of addresses that somebody might still write into a rule."""
 
 
 def gateway_of(topology: Topology, name: str) -> Gateway:
@@ -29,16 +32,20 @@ def forward_causes(topology: Topology, route: Route, layer: Layer, role: Role) -
         cure = (
             f"let them use {route.end.addresses} (a name of its own inside), or set hairpin: true where the device can"
         )
-        yield Cause("hairpin-needed", (*place, "hairpin"), layer.missing, text, cure)
+        mends = sets(topology.site, (*place, "hairpin"), True)
+        yield Cause("hairpin-needed", (*place, "hairpin"), layer.missing, text, cure, mends=mends)
     elif not gateway.forwarding:
         text = f"{gateway.name} has forwarding switched off, so none of its forwards counts"
-        yield Cause("forward-off", (*place, "forwarding"), layer.missing, text, "set forwarding: true")
+        on = (*place, "forwarding")
+        mends = sets(topology.site, on, True)
+        yield Cause("forward-off", on, layer.missing, text, "set forwarding: true", mends=mends)
     else:
         left = layer.missing
         for i, forward in enumerate(gateway.forwards):
             hit = left & forward.ports
             if hit and forward.protocol == "tcp":
-                yield _of_forward(topology, route, gateway, (*place, "forwards", i), forward, hit)
+                cause = _of_forward(topology.site, route, gateway, (*place, "forwards", i), forward, hit, role)
+                yield from (cause,) if cause else ()
                 left = left - hit
         if left:
             yield _not_forwarded(topology, route, gateway, place, layer, left, role)
@@ -54,15 +61,16 @@ def not_public(gateway: Gateway, place: Place, ports: PortSet) -> Cause:
 
 
 def _of_forward(
-    topology: Topology, route: Route, gateway: Gateway, place: Place, forward: Forward, ports: PortSet
-) -> Cause:
+    site: Site, route: Route, gateway: Gateway, place: Place, forward: Forward, ports: PortSet, role: Role
+) -> Cause | None:
     """A forward that names the ports and still does not serve them."""
     hops = next_hops(route, gateway)
     held = any(each is forward for _, each in gateway.entered_forwards())
     called = f"forward {quoted(forward.name)}of {gateway.name}"
     if not forward.enabled:
         text = f"{called} is written but switched off"
-        return Cause("forward-off", (*place, "enabled"), ports, text, "set enabled: true")
+        on = (*place, "enabled")
+        return Cause("forward-off", on, ports, text, "set enabled: true", mends=sets(site, on, True))
     if not held and not gateway.forward_ranges and len(forward.ports) > 1:
         text = f"{gateway.name} takes single ports only, so that {called} cannot be entered"
         cure = "write one forward for each port, with a range as small as the load allows (forward_limit)"
@@ -74,8 +82,16 @@ def _of_forward(
     if forward.to not in hops:
         meant = f"{route.end.name} has {hops}" if hops == route.end.addresses else f"the way leads on through {hops}"
         text = f"{called} leads to {forward.to}, but {meant}"
-        return Cause("forward-wrong-host", (*place, "to"), ports, text, f"set to: {hops}")
-    if forward.offset:
+        mends = sets(site, (*place, "to"), hops.each[0]) if hops else ()
+        return Cause("forward-wrong-host", (*place, "to"), ports, text, f"set to: {hops}", mends=mends)
+    before, behind = route.moved_at(gateway.name) or (0, 0)
+    if role == "control" and forward.offset != behind - before:
+        text = f"{called} turns port {before} into {before + forward.offset}, where the control port is {behind}"
+        first = behind - before + forward.ports.lowest
+        cure = f"set to_port: {first}"
+        mends = sets(site, (*place, "to_port"), Port(first)) if len(forward.ports.spans) == 1 and first > 0 else ()
+        return Cause("control-port-differs", (*place, "to_port"), ports, text, cure, mends=mends)
+    if role == "data" and forward.offset:
         text = f"{called} turns port {forward.ports.lowest} into {forward.to_port}, "
         text += f"but {route.end.name} waits on the port that it named"
         return Cause(
@@ -84,9 +100,15 @@ def _of_forward(
             ports,
             text,
             f"take to_port out, or set to_port: {forward.ports.lowest}",
+            mends=sets(site, (*place, "to_port"), None),
         )
+    if forward.from_ is None:
+        return None
     text = f"{called} takes connections from {forward.from_} only"
-    return Cause("filter-blocks", (*place, "from"), ports, text, "take from out, or add the clients' addresses to it")
+    cure = "take from out, or add the clients' addresses to it"
+    own = forward.from_ | route.flow.sources
+    mends = (*(sets(site, (*place, "from"), own) if len(own.spans) <= FEW else ()), *sets(site, (*place, "from"), None))
+    return Cause("filter-blocks", (*place, "from"), ports, text, cure, mends=mends)
 
 
 def _not_forwarded(
@@ -100,8 +122,11 @@ def _not_forwarded(
     if role == "data" and near:
         i, forward = max(near, key=lambda pair: len(pair[1].ports & layer.wanted))
         text = f"{gateway.name} forwards {forward.ports}, {_hands_out(topology, route)} {layer.wanted}"
-        cure = f"set ports of {the('forward', forward.name)} to {layer.wanted}"
-        return Cause(mismatch_kind(forward.ports, layer.wanted), (*place, "forwards", i, "ports"), left, text, cure)
+        good = needed(topology.site, forward.ports, layer.wanted)
+        cure = f"set ports of {the('forward', forward.name)} to {good}"
+        where = (*place, "forwards", i, "ports")
+        mends = sets(topology.site, where, good)
+        return Cause(mismatch_kind(forward.ports, layer.wanted), where, left, text, cure, mends=mends)
     to = next_hops(route, gateway)
     others = [
         (i, each)
@@ -112,9 +137,34 @@ def _not_forwarded(
         i, forward = others[0]
         text = f"{gateway.name} forwards port {forward.ports}, the control port is {left}"
         cure = f"set ports of {the('forward', forward.name)} to {left}"
-        return Cause("control-port-differs", (*place, "forwards", i, "ports"), left, text, cure)
+        where = (*place, "forwards", i, "ports")
+        return Cause("control-port-differs", where, left, text, cure, mends=sets(topology.site, where, left))
+    if role == "control" and (typed := _typed_otherwise(topology, route, gateway, left)):
+        return typed
     cure = f"add under forwards: {{protocol: tcp, ports: {{ports}}, to: {to}}}"
-    return Cause("no-forward", (*place, "forwards"), left, f"{gateway.name} forwards nothing for {{ports}}", cure)
+    where = (*place, "forwards")
+    mends = adds(topology.site, where, lambda ports: Forward(ports=ports, to=to.each[0])) if to else ()
+    return Cause("no-forward", where, left, f"{gateway.name} forwards nothing for {{ports}}", cure, mends=mends)
+
+
+def _typed_otherwise(topology: Topology, route: Route, gateway: Gateway, left: PortSet) -> Cause | None:
+    """A client that types another port than the one under which a device shows the service."""
+    steps = route.moved_at(gateway.name)
+    behind = steps[1] if steps else left.lowest
+    name = route.origin if isinstance(route.origin, str) else route.origin.name
+    for i, client in enumerate(topology.site.clients):
+        if client.name != name or client.reaches is None:
+            continue
+        for _, forward in gateway.entered_forwards():
+            port = behind - forward.offset
+            if forward.protocol == "tcp" and port in forward.ports and forward.to in next_hops(route, gateway):
+                text = f"{name} goes to port {left}, {gateway.name} shows the service at port {port}"
+                typed = Typed(client.reaches.addresses, client.reaches.name, Port(port))
+                cure = f"let clients type port {port} (reaches: {typed}), or set ports of"
+                cure += f" {the('forward', forward.name)} to {left}"
+                where: Place = ("clients", i, "reaches")
+                return Cause("control-port-differs", where, left, text, cure, mends=sets(topology.site, where, typed))
+    return None
 
 
 def _hands_out(topology: Topology, route: Route) -> str:

@@ -6,10 +6,12 @@ site as it would be if the helper saw the session.
 
 from msgspec import structs
 
-from .cause import Cause
+from .cause import Cause, sets
+from .change import change, changed
 from .forecast import Forecast
 from .helper import FTP_CONTROL_PORT
 from .ledger import Study
+from .place import Place
 from .ports import PortSet
 from .session import foresee
 from .site import Gateway, Site, Tls
@@ -25,19 +27,28 @@ def helper_cause(topology: Topology, study: Study) -> Cause | None:
 
 
 def _blind(topology: Topology, forecast: Forecast) -> Cause | None:
-    """A helper on the way that would do it if the session were in clear."""
-    helpers = [i for i, each in enumerate(topology.site.gateways) if each.ftp_helper and _on_way(topology, forecast, i)]
-    if not helpers or forecast.service.tls.mode == "none":
+    """The helper on the way that would do it, if the session were in clear."""
+    if forecast.service.tls.mode == "none":
         return None
     services = tuple(
         structs.replace(each, tls=Tls()) if each is forecast.service else each for each in topology.site.services
     )
-    if not _kept(structs.replace(topology.site, services=services), forecast):
+    clear = structs.replace(topology.site, services=services)
+    helpers = [i for i, each in enumerate(clear.gateways) if each.ftp_helper and _on_way(topology, forecast, i)]
+    if not helpers or not _kept(clear, forecast):
         return None
-    gateway = topology.site.gateways[helpers[0]]
+    index = next((i for i in helpers if not _kept(_with_helper(clear, i, False), forecast)), None)
+    if index is None:
+        return None
+    gateway = topology.site.gateways[index]
+    place: Place = ("gateways", index, "ftp_helper")
+    if forecast.promise.mode == "active":
+        text = f"{forecast.stand.name} uses active mode through {gateway.name}, whose helper cannot read it under TLS"
+        cure = f"let {forecast.stand.name} use passive mode: under TLS no device follows active mode"
+        return Cause("active-cannot-return", place, PortSet(), text, cure, about=forecast.stand.name)
     text = f"the helper of {gateway.name} cannot read {forecast.service.name} under TLS, and the site relies on it"
     cure = "forward the whole passive range and announce the outside address; the helper is then not needed"
-    return Cause("helper-blind", ("gateways", helpers[0], "ftp_helper"), PortSet(), text, cure)
+    return Cause("helper-blind", place, PortSet(), text, cure)
 
 
 def _needed(topology: Topology, forecast: Forecast) -> Cause | None:
@@ -47,16 +58,16 @@ def _needed(topology: Topology, forecast: Forecast) -> Cause | None:
         return None
     for i, gateway in enumerate(topology.site.gateways):
         on_way = gateway.translate != "none" and not gateway.ftp_helper and _at_client_side(topology, forecast, gateway)
-        if on_way and _kept(_with_helper(topology.site, i), forecast):
+        if on_way and _kept(_with_helper(topology.site, i, True), forecast):
             text = f"{forecast.stand.name} uses active mode behind {gateway.name}, which does not follow it"
             cure = "let it use passive mode, or switch on the FTP helper there (plain FTP on port 21 only)"
-            return Cause("helper-needed", ("gateways", i, "ftp_helper"), PortSet(), text, cure)
+            where = ("gateways", i, "ftp_helper")
+            return Cause("helper-needed", where, PortSet(), text, cure, mends=sets(topology.site, where, True))
     return None
 
 
-def _with_helper(site: Site, index: int) -> Site:
-    changed = structs.replace(site.gateways[index], ftp_helper=True)
-    return structs.replace(site, gateways=(*site.gateways[:index], changed, *site.gateways[index + 1 :]))
+def _with_helper(site: Site, index: int, reads: bool) -> Site:
+    return changed(site, change(site, ("gateways", index, "ftp_helper"), reads))
 
 
 def _on_way(topology: Topology, forecast: Forecast, index: int) -> bool:

@@ -1,36 +1,48 @@
 """What breaks a session though every port is open: addresses, peers, modes, patience."""
 
 from collections.abc import Iterator
+from math import ceil
 
-from .cause import Cause, article, quoted
+from .addresses import Addresses
+from .cause import Cause, article, sets
+from .exposure import closed, opener
+from .flow import Step
 from .forecast import Forecast, Stop
 from .layers import Layer
 from .ledger import Study
 from .place import Place
 from .ports import PortSet
 from .quantities import Duration
-from .session import entrances
-from .site import INTERNET
+from .session import entrances, is_inside, typed_port
+from .site import INTERNET, OWN, Destination, Typed
 from .topology import Device, Topology
+
+LEAST_IDLE_SECONDS = 7440.0
+"""Two hours and four minutes: how long a translator keeps a quiet TCP connection at least (RFC 5382, REQ-5)."""
 
 
 def announced_cause(topology: Topology, forecast: Forecast, layer: Layer) -> Cause:
     """The client is told an address that leads nowhere from where it stands."""
     assert forecast.data is not None
+    site = topology.site
     told, server, client = forecast.announced, topology.server.name, forecast.stand.name
     good = ", ".join(str(each) for each in entrances(topology, forecast.stand.network) if each.family == 4)
     text = f"{server} announces {told} to {client}"
     turning = next((each for each in topology.devices if told and told.number in each.outside_addresses), None)
-    if forecast.stand.network == topology.server.network or any(s.reason == "no hairpin" for s in forecast.data.stops):
+    inside = forecast.stand.network == topology.server.network or is_inside(topology, forecast.control[0])
+    if inside or any(s.reason == "no hairpin" for s in forecast.data.stops):
         place = (*layer.place[:-1], "announce_inside")
         text += f", which is inside{_turning_back(turning)}"
         cure = "set announce_inside: own, or hairpin: true where the device can"
-        return Cause("announces-outside-to-inside", place, layer.missing, text, cure)
+        return Cause("announces-outside-to-inside", place, layer.missing, text, cure, mends=sets(site, place, OWN))
+    four = [each for each in entrances(topology, forecast.stand.network) if each.family == 4]
+    mends = sets(site, layer.place, Destination(addresses=Addresses((four[0],)))) if four else ()
     if told is not None and told.kind != "public":
         text += f": {article(told.kind)} address, which nobody outside can reach"
-        return Cause("announces-private-address", layer.place, layer.missing, text, f"set announce: {good}")
+        cure = f"set announce: {good}"
+        return Cause("announces-private-address", layer.place, layer.missing, text, cure, mends=mends)
     text += f", but is reached at {good}"
-    return Cause("announces-stale-address", layer.place, layer.missing, text, f"set announce: {good}")
+    return Cause("announces-stale-address", layer.place, layer.missing, text, f"set announce: {good}", mends=mends)
 
 
 def _turning_back(device: Device | None) -> str:
@@ -46,40 +58,49 @@ def no_way_in(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
     if forecast.target is None or forecast.stand.spec.reaches is None:
         return
     good = ", ".join(map(str, entrances(topology, forecast.stand.network))) or "no address of the site"
-    port = PortSet.single(forecast.service.control_port.number)
+    port = PortSet.single(typed_port(topology, forecast.stand, forecast.service))
     reached = f"{topology.server.name} is reached from {forecast.stand.network} at {good}"
     name = forecast.stand.spec.reaches.name if forecast.stand.spec.reaches else ""
     for i, published in enumerate(topology.site.names):
         if published.name == name:
             text = f"{name} leads to {published.addresses}, but {reached}"
-            yield Cause("announced-name-disagrees", ("names", i, "addresses"), port, text, f"set addresses: [{good}]")
+            where: Place = ("names", i, "addresses")
+            ways = Addresses(entrances(topology, forecast.stand.network))
+            mends = sets(topology.site, where, ways) if ways else ()
+            yield Cause("announced-name-disagrees", where, port, text, f"set addresses: [{good}]", mends=mends)
             return
     place: Place = ("clients", topology.site.clients.index(forecast.stand.spec), "reaches")
     text = f"{forecast.stand.name} goes to {forecast.target}, but {reached}"
-    yield Cause("no-way-in", place, port, text, f"let it reach {good}")
+    ways = Addresses(entrances(topology, forecast.stand.network))
+    typed = Typed(ways, port=forecast.stand.spec.reaches.port)
+    mends = sets(topology.site, place, typed) if ways else ()
+    yield Cause("no-way-in", place, port, text, f"let it reach {good}", mends=mends)
 
 
 def cannot_return(topology: Topology, study: Study) -> Iterator[Cause]:
-    """Active mode: the server's connection back to the client, as one cause."""
+    """Active mode: what keeps the server's connection back from the client. A device on the client's side that
+    lets a part of the ports in has a forward or a rule to widen, as any other."""
     forecast = study.forecast
     if forecast.kept is None:
         return
-    layer = next((each for each in study.data if each.missing), None)
     stop = forecast.stops[0] if forecast.stops else None
     server, client = topology.server.name, forecast.stand.name
     cure = f"let {client} use passive mode; active mode needs its side to let connections in from {server}"
     if stop and stop.reason == "address refused":
         yield _named_elsewhere(topology, forecast, cure)
-    elif layer and layer.aspect in ("outgoing", "outward") and _on_server_side(topology, layer.at):
-        text = f"{server} cannot connect back to {client}: {layer.at} does not let it out"
-        ports = forecast.service.active.from_port if forecast.service.active else None
-        out = f"allow connections from port {ports} out" if ports else "allow the server's connections out"
-        yield Cause(
-            "active-outgoing-blocked", layer.place, layer.missing, text, f"{out}, or let {client} use passive mode"
-        )
-    elif layer:
-        text = f"{server} cannot connect back to {client}: {layer.at} {_stops(layer)}"
-        yield Cause("active-cannot-return", layer.place, layer.missing, text, cure)
+        return
+    for layer in study.data:
+        if not layer.missing:
+            continue
+        if layer.aspect in ("outgoing", "outward") and on_server_side(topology, layer.at):
+            text = f"{server} cannot connect back to {client}: {layer.at} does not let it out"
+            ports = forecast.service.active.from_port if forecast.service.active else None
+            out = f"allow connections from port {ports} out" if ports else "allow the server's connections out"
+            advice = f"{out}, or let {client} use passive mode"
+            yield Cause("active-outgoing-blocked", layer.place, layer.missing, text, advice)
+        elif not layer.ports & layer.wanted:
+            text = f"{server} cannot connect back to {client}: {layer.at} {_stops(layer)}"
+            yield Cause("active-cannot-return", layer.place, layer.missing, text, cure)
 
 
 def _named_elsewhere(topology: Topology, forecast: Forecast, cure: str) -> Cause:
@@ -93,7 +114,7 @@ def _named_elsewhere(topology: Topology, forecast: Forecast, cure: str) -> Cause
     return Cause("active-cannot-return", place, PortSet(), text, cure)
 
 
-def _on_server_side(topology: Topology, at: str) -> bool:
+def on_server_side(topology: Topology, at: str) -> bool:
     """Whether a device is the server or stands between it and the outside."""
     return at == topology.server.name or any(
         each.device.name == at and each.way == "outward"
@@ -121,20 +142,24 @@ def session_causes(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
         elif stop.reason == "session reuse":
             text = f"{topology.server.name} demands that data resumes the TLS session, {forecast.stand.name} cannot"
             cure = "set reuse_required: false on the server, or use a client that resumes sessions"
-            yield Cause("tls-reuse-trap", ("services", service, "tls", "reuse_required"), stop.ports, text, cure)
+            where: Place = ("services", service, "tls", "reuse_required")
+            mends = sets(topology.site, where, False)
+            yield Cause("tls-reuse-trap", where, stop.ports, text, cure, mends=mends)
         elif stop.reason == "no way back":
-            yield _untranslated(forecast, stop)
+            yield _untranslated(topology, forecast, stop)
         elif stop.reason == "control forgotten":
             yield _impatient(topology, forecast, stop)
 
 
-def _untranslated(forecast: Forecast, stop: Stop) -> Cause:
+def _untranslated(topology: Topology, forecast: Forecast, stop: Stop) -> Cause:
     """Private addresses that leave for the internet as they are."""
     routed = [step for step in forecast.control[0].steps if step.does == "route"]
     at = routed[-1].at if routed else forecast.stand.name
     place: Place = (*(routed[-1].place or ()), "translate") if routed else forecast.place
     text = f"{at} lets private addresses out to the internet as they are, where no answer finds back to them"
-    return Cause("not-translated", place, stop.ports, text, "set translate: outward and the outside address")
+    mends = sets(topology.site, place, "outward") if routed else ()
+    cure = "set translate: outward and the outside address"
+    return Cause("not-translated", place, stop.ports, text, cure, mends=mends)
 
 
 def _impatient(topology: Topology, forecast: Forecast, stop: Stop) -> Cause:
@@ -142,7 +167,9 @@ def _impatient(topology: Topology, forecast: Forecast, stop: Stop) -> Cause:
     timeout = next(each.spec.idle_timeout for each in topology.devices if each.name == stop.at)
     text = f"{stop.at} forgets quiet connections after {timeout}, a typical transfer takes {Duration(round(seconds))}"
     cure = "raise its idle timeout, or let clients keep the control connection alive"
-    return Cause("idle-too-short", stop.place or (), PortSet(), text, cure)
+    longer = Duration(max(LEAST_IDLE_SECONDS, 60.0 * ceil(2 * seconds / 60)))
+    mends = sets(topology.site, stop.place or (), longer)
+    return Cause("idle-too-short", stop.place or (), PortSet(), text, cure, mends=mends)
 
 
 def udp_causes(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
@@ -163,13 +190,30 @@ def udp_causes(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
             yield Cause("udp-missing", journey.end.place or forecast.place, missing, text, cure)
 
 
-def opened_against_promise(forecast: Forecast) -> Iterator[Cause]:
+def opened_against_promise(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
     """A service that ought to be shut and is open, once for each line that opens it."""
+    port = PortSet.single(forecast.service.control_port.number)
     for journey in forecast.control:
-        openers = [step for step in journey.steps if step.place and step.does in ("forward", "translate", "let-in")]
         if journey.outcome == "ok":
-            step = openers[0] if openers else journey.end
-            through = f"through {quoted(step.rule or '')}of {step.at}" if openers else "with nothing in between"
+            step = opener(journey)
+            through = f"through {_called(step)} of {step.at}" if step.does != "arrive" else "with nothing in between"
             text = f"{forecast.stand.name} reaches {forecast.service.name}, which is to stay shut, {through}"
             cure = "take it out, or limit it to the addresses that need it"
-            yield Cause("exposed-inside-service", step.place or forecast.place, journey.asked.ports, text, cure)
+            place = step.place or forecast.place
+            mends = tuple((lambda ports, each=each: each) for each in closed(topology.site, journey, port))
+            yield Cause(
+                "exposed-inside-service",
+                place,
+                journey.asked.ports,
+                text,
+                cure,
+                about=forecast.service.name,
+                mends=mends,
+            )
+
+
+def _called(step: Step) -> str:
+    kind = {"forward": "forward", "let-in": "rule", "translate": "a pair of addresses"}.get(step.does, "what lets in")
+    if step.does == "let-in" and step.place and step.place[-1] == "default":
+        return "the default"
+    return f"{kind} “{step.rule}”" if step.rule else f"a {kind}" if kind in ("forward", "rule") else kind

@@ -79,6 +79,7 @@ def _references(site: Site) -> Iterator[Problem]:
     for i, client in enumerate(site.clients):
         yield from _known("network", client.network, networks, ("clients", i, "network"))
         yield from _destination(site, client.reaches, ("clients", i, "reaches"))
+        yield from _one_service_a_port(site, client, ("clients", i, "reaches"))
     for i, service in enumerate(site.services):
         yield from _service_references(site, service, ("services", i), [*clients, *networks])
     for i, account in enumerate(site.accounts):
@@ -88,6 +89,13 @@ def _references(site: Site) -> Iterator[Problem]:
             yield from _known("group", name, groups, ("accounts", i, "groups", j))
         for j, name in enumerate(account.clients):
             yield from _known("client", name, clients, ("accounts", i, "clients", j))
+
+
+def _one_service_a_port(site: Site, client: Client, place: Place) -> Iterator[Problem]:
+    promised = {each.service for each in site.promises if each.client == client.name and each.holds == "works"}
+    if client.reaches is not None and client.reaches.port is not None and len(promised) > 1:
+        message = f"port {client.reaches.port} leads to one service, and {client.name} is promised {len(promised)}"
+        yield Problem(place, f"{message} ({', '.join(sorted(promised))}); describe it as one client for each")
 
 
 def _service_references(site: Site, service: Service, place: Place, clients: list[str]) -> Iterator[Problem]:

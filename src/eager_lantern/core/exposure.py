@@ -5,10 +5,11 @@ from collections.abc import Iterator
 from msgspec import Struct
 
 from .addresses import Address, Addresses
-from .flow import Flow, Journey
+from .change import Change, change, value_at
+from .flow import Flow, Journey, Step
 from .journey import travel
 from .ports import EVERY_PORT, UNPRIVILEGED, PortSet
-from .site import INTERNET, Transport
+from .site import INTERNET, Site, Transport
 from .topology import Topology
 
 
@@ -21,6 +22,40 @@ class Reach(Struct, frozen=True):
     door: Address
     ports: PortSet
     journey: Journey
+
+
+def opener(journey: Journey) -> Step:
+    """The step that let a connection in: the forward that led it, else the outermost rule that allows it, else
+    the pair of addresses that joined it, else where it arrived."""
+    steps = [step for step in journey.steps if step.place]
+    for wanted in ("forward", "let-in", "translate"):
+        found = next((each for each in steps if each.does == wanted and (each.rule or wanted != "let-in")), None)
+        if found is not None:
+            return found
+    return next((each for each in steps if each.does == "let-in"), journey.end)
+
+
+def closed(site: Site, journey: Journey, ports: PortSet) -> tuple[Change, ...]:
+    """The change that takes ports of the host where a journey arrived out of the forward or rule that let it
+    in, or that switches this off where nothing else would be left of it."""
+    step = opener(journey)
+    if step.place is None or not isinstance(step.place[-1], int) or step.does == "translate":
+        return ()
+    left = value_at(site, (*step.place, "ports")) - _before(site, journey, step, ports)
+    to_port = value_at(site, (*step.place, "to_port")) if step.does == "forward" else None
+    if left and to_port is None:
+        return (change(site, (*step.place, "ports"), left),)
+    return (change(site, (*step.place, "enabled"), False),)
+
+
+def _before(site: Site, journey: Journey, step: Step, ports: PortSet) -> PortSet:
+    """Ports of the end of a journey, in the numbers that they have before one of its steps."""
+    for each in reversed(journey.steps):
+        if each.does == "forward" and each.place and isinstance(each.place[-1], int):
+            ports = ports.shift(-value_at(site, each.place).offset)
+        if each is step:
+            break
+    return ports
 
 
 def reaches(topology: Topology, network: str) -> tuple[Reach, ...]:

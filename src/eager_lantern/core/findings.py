@@ -3,38 +3,155 @@
 A layer that does not pass what it ought to is a shortfall. Shortfalls are traced to causes
 (:mod:`.causes`), equal causes are joined, and each becomes one finding that breaks a promise.
 What is unwise whatever is promised comes from the ``lint_`` modules.
+
+A cure that is a change of the site is tried on the model before it is told: what it cures has to be
+gone, and no promise may be broken by it that holds without it.
 """
 
 from collections.abc import Iterable
 
+from msgspec import Struct
 from msgspec.structs import replace
 
 from .cause import Cause
 from .causes import causes_of
+from .change import changed
+from .consistency import problems
 from .finding import Finding, Severity
-from .ledger import Study
+from .forecast import Forecast
+from .ledger import Study, study
 from .lint_accounts import account_findings
 from .lint_devices import device_findings
 from .lint_exposure import exposure_findings
 from .lint_ranges import range_findings
 from .lint_rules import rule_findings
 from .place import Place
+from .session import foresee
+from .site import Promise, Site
 from .topology import Topology
+from .wording import because
 
 _RANK: dict[Severity, int] = {"breaks": 0, "risks": 1, "note": 2}
 
 
-def findings(topology: Topology, studies: tuple[Study, ...]) -> tuple[Finding, ...]:
+MOST_TRIED = 12
+"""Cures that are tried; each costs as much as the whole check."""
+
+
+class Studied(Struct, frozen=True):
+    """A site with every promise of it predicted and measured, and every way in that has to stay open."""
+
+    topology: Topology
+    promises: tuple[Study, ...]
+    ways_in: tuple[Study, ...]
+
+    @property
+    def forecasts(self) -> tuple[Forecast, ...]:
+        """Of the promises, then of the ways in."""
+        return tuple(each.forecast for each in (*self.promises, *self.ways_in))
+
+
+def studied(site: Site) -> Studied:
+    """Predict and measure everything that a consistent site promises."""
+    topology = Topology(site)
+    return Studied(
+        topology,
+        tuple(_studied(topology, each, ("promises", i)) for i, each in enumerate(site.promises)),
+        tuple(_studied(topology, each, place) for each, place in _kept_open(site)),
+    )
+
+
+def _kept_open(site: Site) -> Iterable[tuple[Promise, Place]]:
+    """The ways in that have to stay open (``keep_open_for``), each as a promise, as far as none says so already."""
+    promised = {(each.client, each.service) for each in site.promises if each.holds == "works"}
+    for i, service in enumerate(site.services):
+        for j, client in enumerate(service.keep_open_for):
+            if (client, service.name) not in promised:
+                yield Promise(client=client, service=service.name), ("services", i, "keep_open_for", j)
+
+
+def _studied(topology: Topology, promise: Promise, place: Place) -> Study:
+    """One promise predicted and measured; a fault of the program on the way tells which it was."""
+    try:
+        return study(topology, foresee(topology, promise, place))
+    except Exception as error:
+        error.add_note(f"{promise.client} → {promise.service}, {promise.mode or promise.holds}")
+        raise
+
+
+def findings(known: Studied) -> tuple[Finding, ...]:
     """All findings of a site: what breaks promises first, then what is unwise, in the order of
     the file's sections. A place that is blamed for a broken promise is not blamed again."""
-    doubtful = [each for each in studies if each.forecast.kept is not True]
-    causes = _joined(cause for study in doubtful for cause in causes_of(topology, study))
-    found = [Finding(each.kind, each.severity, each.message, each.advice, each.place) for each in causes]
-    found += (each for each in _unwise(topology, studies) if not _blamed(each, found))
-    return tuple(sorted(found, key=lambda each: _RANK[each.severity]))
+    found, tried = [], 0
+    for each in _found(known):
+        if each.cures and tried < MOST_TRIED:
+            tried += 1
+            found.append(_tried(known, each))
+        else:
+            found.append(replace(each, cures=()))
+    return tuple(found)
 
 
-def _unwise(topology: Topology, studies: tuple[Study, ...]) -> list[Finding]:
+def _found(known: Studied) -> list[Finding]:
+    """All findings, with cures that are not tried yet."""
+    doubtful = [each for each in known.promises if each.forecast.kept is not True]
+    causes = _joined(cause for study in doubtful for cause in causes_of(known.topology, study))
+    found = list(map(_told, causes))
+    found += _locked_out(known)
+    found += (each for each in _unwise(known) if not _blamed(each, found))
+    return sorted(found, key=lambda each: _RANK[each.severity])
+
+
+def _told(cause: Cause) -> Finding:
+    cures = tuple(mend(cause.ports) for mend in cause.mends)
+    return Finding(cause.kind, cause.severity, cause.message, cause.advice, cause.place, cures)
+
+
+def _locked_out(known: Studied) -> Iterable[Finding]:
+    """Ways in that have to stay open and do not, each at what shuts it."""
+    for each in known.ways_in:
+        forecast = each.forecast
+        if forecast.kept is True:
+            continue
+        severity: Severity = "breaks" if forecast.kept is False else "risks"
+        name, service = forecast.stand.name, forecast.service
+        who = f"{name} must always reach {service.name} (port {service.control_port})"
+        causes = [*map(_told, _joined(causes_of(known.topology, each)))]
+        plain = Finding("", severity, because(forecast), f"let {name} in", forecast.place)
+        for cause in causes or [plain]:
+            yield replace(cause, kind="admin-locked-out", severity=severity, message=f"{who}: {cause.message}")
+
+
+def _tried(known: Studied, finding: Finding) -> Finding:
+    """The finding with the first of its cures that does no harm and helps, or a word on the harm."""
+    harm: list[Forecast] = []
+    for cure in finding.cures:
+        site = changed(known.topology.site, cure)
+        if problems(site):
+            continue
+        after = studied(site)
+        broken = [
+            before
+            for before, then in zip(known.forecasts, after.forecasts, strict=False)
+            if then.kept is not True and before.kept is not then.kept and before.kept is not False
+        ]
+        if not broken and not any((each.kind, each.place) == (finding.kind, finding.place) for each in _found(after)):
+            return replace(finding, cures=(cure,))
+        harm = harm or broken
+    return replace(finding, cures=(), advice=f"{finding.advice}{_of_harm(harm)}")
+
+
+def _of_harm(broken: list[Forecast]) -> str:
+    if not broken:
+        return ""
+    listed = [f"{each.promise.client} → {each.promise.service}" for each in broken]
+    more = f" and {len(listed) - 2} more" if len(listed) > 2 else ""
+    promises = "promise that holds" if len(listed) == 1 else "promises that hold"
+    return f"; by itself that breaks {len(listed)} {promises} now ({', '.join(listed[:2])}{more}): see to those first"
+
+
+def _unwise(known: Studied) -> list[Finding]:
+    topology, studies = known.topology, known.promises
     return [
         *device_findings(topology),
         *rule_findings(topology),
@@ -57,10 +174,10 @@ _ABOUT_ONE_LINE = {"rule-shadowed", "rule-redundant", "port-taken-twice"}
 
 
 def _joined(causes: Iterable[Cause]) -> list[Cause]:
-    """One cause for each kind and place, with all the ports that it stops."""
-    joined: dict[tuple[str, Place], Cause] = {}
+    """One cause for each kind, place and what it is about, with all the ports that it stops."""
+    joined: dict[tuple[str, Place, str], Cause] = {}
     for cause in causes:
-        key = (cause.kind, cause.place)
+        key = (cause.kind, cause.place, cause.about)
         first = joined.get(key)
         ports = cause.ports | first.ports if first else cause.ports
         joined[key] = replace(first or cause, ports=ports)

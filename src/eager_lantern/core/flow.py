@@ -36,6 +36,8 @@ Reason = Literal[
     "session reuse",
     "control forgotten",
     "client has no address",
+    "no announced address",
+    "no common family",
     "source port may change",
     "source address may change",
     "leads back out",

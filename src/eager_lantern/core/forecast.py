@@ -1,5 +1,7 @@
 """What is predicted of a promise, as values."""
 
+from collections.abc import Iterable
+
 from msgspec import Struct, field
 
 from .addresses import Address, AddressSet
@@ -98,16 +100,45 @@ def stops_of(journeys: tuple[Journey, ...]) -> tuple[Stop, ...]:
     return tuple(sorted(stops, key=lambda stop: -len(stop.ports)))
 
 
-def data_of(asked: PortSet, journeys: tuple[Journey, ...]) -> Data:
-    """Sort ports by their fate; one that fails for a single source fails."""
+def data_of(flows: tuple[Flow, ...], journeys: tuple[Journey, ...], at: str) -> Data:
+    """Sort ports by their fate: a port works where all of its journeys arrived, over every transport that
+    is asked for; one that fails for a single source fails. What no journey tells of is unknown, for
+    want of an address of the family at ``at``."""
+    asked = flows[0].ports
     fails, unknown = PortSet(), PortSet()
     for each in journeys:
         if each.outcome == "unknown":
             unknown = unknown | each.asked.ports
         elif each.outcome != "ok":
             fails = fails | each.asked.ports
-    unknown = unknown - fails
-    return Data(asked, asked - fails - unknown, fails, unknown, stops_of(journeys), journeys)
+    untold = PortSet()
+    for flow in flows:
+        untold = untold | flow.ports - _told_of(flow, journeys)
+    stops = stops_of(journeys)
+    if untold:
+        stops = (*stops, Stop(untold, "unknown", at, None, "no common family", None))
+    unknown = (unknown | untold) - fails
+    return Data(asked, _arrived(flows, journeys) - fails - unknown, fails, unknown, stops, journeys)
+
+
+def _told_of(flow: Flow, journeys: tuple[Journey, ...]) -> PortSet:
+    """The ports of which a journey of this transport tells."""
+    return _union(each.asked.ports for each in journeys if each.asked.protocol == flow.protocol)
+
+
+def _arrived(flows: tuple[Flow, ...], journeys: tuple[Journey, ...]) -> PortSet:
+    """The ports on which a journey of every transport arrived."""
+    arrived = flows[0].ports
+    for flow in flows:
+        arrived = arrived & _told_of(flow, tuple(each for each in journeys if each.outcome == "ok"))
+    return arrived
+
+
+def _union(parts: Iterable[PortSet]) -> PortSet:
+    found = PortSet()
+    for each in parts:
+        found = found | each
+    return found
 
 
 def extent_of(data: Data) -> Extent:

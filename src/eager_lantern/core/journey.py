@@ -258,7 +258,7 @@ class _Road:
             if isinstance(rewritten, Journey):
                 yield rewritten
             elif not (inside := device.spec.inside.address.of_family(family)):
-                yield rewritten.stopped(device.name, "unknown", "no outside address", device.place)
+                yield rewritten.stopped(device.name, "unknown", "no common family", device.place)
             else:
                 flow = replace(rewritten.flow, sources=AddressSet.single(inside[0]), from_ports=None)
                 turned = rewritten.then(device.name, "hairpin", flow, (*device.place, "hairpin"))

@@ -16,14 +16,15 @@ from .flow import Flow, Journey
 from .journey import Helped, travel
 from .place import Place
 from .ports import EVERY_PORT, PortSet
-from .site import OPEN, BlockedPorts, Filter, Forward, Gateway, GatewayFilter, HostFilter, Site
+from .site import OPEN, BlockedPorts, Filter, Forward, Gateway, GatewayFilter, HostFilter, Port, Site
 from .topology import Crossing, Device, Host, Topology
 
 Aspect = Literal["hands-out", "address", "control", "outgoing", "outward", "provider", "forwards", "inward", "incoming"]
 
 
 class Layer(Struct, frozen=True):
-    """One place that must agree: ``ports`` is what it passes of ``wanted``, and beyond it."""
+    """One place that must agree: ``ports`` is what it passes of ``wanted``, and beyond it, in the numbers that
+    ports have there; ``moved`` is how far devices before it have moved them from what was asked."""
 
     aspect: Aspect
     at: str
@@ -31,6 +32,7 @@ class Layer(Struct, frozen=True):
     wanted: PortSet
     place: Place
     journeys: tuple[Journey, ...] = ()
+    moved: int = 0
 
     @property
     def missing(self) -> PortSet:
@@ -40,12 +42,14 @@ class Layer(Struct, frozen=True):
     @property
     def outcome(self) -> str:
         """How it stops the rest: refused, silent, wrong or unknown; ok where nothing is missing."""
-        stops = [each for each in self.journeys if each.asked.ports & self.missing and each.outcome != "ok"]
+        missing = self.missing.shift(-self.moved)
+        stops = [each for each in self.journeys if each.asked.ports & missing and each.outcome != "ok"]
         return stops[0].outcome if stops else "ok" if not self.missing else "silent"
 
 
 class Route(Struct, frozen=True):
-    """The way that a flow ought to take, end to end."""
+    """The way that a flow ought to take, end to end. ``moves`` are the devices that move a port on purpose, with
+    the number that it has before and behind them: a control port that is another outside."""
 
     origin: Host | str
     flow: Flow
@@ -53,17 +57,56 @@ class Route(Struct, frozen=True):
     crossings: tuple[Crossing, ...]
     turning: Device | None
     helped: Helped
+    moves: tuple[tuple[str, int, int], ...] = ()
+
+    @property
+    def offset(self) -> int:
+        """How far the port is moved from end to end."""
+        return self.moves[-1][2] - self.moves[0][1] if self.moves else 0
+
+    def moved_at(self, name: str) -> tuple[int, int] | None:
+        """The number of the port before and behind a device that may move it."""
+        return next(((before, behind) for at, before, behind in self.moves if at == name), None)
+
+
+def control_moves(route: "Route", own: int) -> tuple[tuple[str, int, int], ...]:
+    """How the devices on a way ought to move the port that is asked for, so that it ends as the service's own:
+    each as its forward says, the last one as it takes."""
+    port, moves = route.flow.ports.lowest, []
+    names = [each.device for each in route.crossings if each.way == "inward" and each.device.spec.translate != "none"]
+    devices = [*([route.turning] if route.turning and route.turning not in names else []), *names]
+    for device in devices:
+        forwards = [each for _, each in device.spec.entered_forwards() if port in each.ports and each.protocol == "tcp"]
+        behind = port + forwards[0].offset if forwards and device is not devices[-1] else port
+        moves.append((device.name, port, own if device is devices[-1] else behind))
+        port = behind
+    return tuple(moves) if port != own or any(a != b for _, a, b in moves) else ()
 
 
 def route_of(topology: Topology, origin: Host | str, flow: Flow, end: Host, helped: Helped) -> Route:
-    """The way from an origin to a host; a device that turns the flow back is on it too."""
+    """The way from an origin to a host; out to a device that turns the flow back and in again, where one has
+    the address that is used."""
     start = origin.network if isinstance(origin, Host) else origin
     crossings = topology.chain(start, end.network) or ()
     crossed = {each.device.name for each in crossings}
-    turning = (each for each in topology.devices if flow.to.number in each.outside_addresses)
-    return Route(
-        origin, flow, end, crossings, next((each for each in turning if each.name not in crossed), None), helped
+    turning = next(
+        (
+            each
+            for each in topology.devices
+            if flow.to.number in each.outside_addresses and each.name not in crossed and _turns(topology, each, start)
+        ),
+        None,
     )
+    if turning is not None:
+        inside = turning.spec.inside.network
+        crossings = (*(topology.chain(start, inside) or ()), *(topology.chain(inside, end.network) or ()))
+    return Route(origin, flow, end, crossings, turning, helped)
+
+
+def _turns(topology: Topology, device: Device, start: str) -> bool:
+    """Whether a network lies behind a device, so that it meets the device's outside address from inside."""
+    ways = topology.chain(start, device.spec.outside.network) or ()
+    return any(each.device is device and each.way == "outward" for each in ways)
 
 
 def layers(topology: Topology, route: Route, candidates: PortSet) -> Iterator[Layer]:
@@ -80,11 +123,12 @@ def layers(topology: Topology, route: Route, candidates: PortSet) -> Iterator[La
 def _stations(route: Route) -> Iterator[tuple[Aspect, str]]:
     if isinstance(route.origin, Host) and not _trivial(route.origin.outgoing):
         yield "outgoing", route.origin.name
-    for crossing in route.crossings:
-        for aspect in _aspects(crossing):
-            yield aspect, crossing.device.name
-    if route.turning:
-        yield "forwards", route.turning.name
+    for way in ("outward", "inward"):
+        for crossing in route.crossings:
+            if crossing.way == way:
+                yield from ((aspect, crossing.device.name) for aspect in _aspects(crossing))
+        if way == "outward" and route.turning:
+            yield "forwards", route.turning.name
     yield "incoming", route.end.name
 
 
@@ -109,18 +153,30 @@ def _measured(topology: Topology, route: Route, candidates: PortSet, aspect: Asp
     alone = Topology(_alone(topology.site, route, aspect, at))
     origin = _same_host(alone, route.origin) if isinstance(route.origin, Host) else route.origin
     flow = replace(route.flow, ports=candidates)
+    moved = _moved_before(route, aspect, at)
     journeys = tuple(each for each in travel(alone, origin, flow, route.helped) if _concerns(route, aspect, at, each))
     if not journeys:
         return None
     passes, stops = PortSet(), PortSet()
     for each in journeys:
-        if each.outcome == "ok" and each.end.at == route.end.name and each.asked.ports == each.flow.ports:
+        arrived = each.outcome == "ok" and each.end.at == route.end.name
+        if arrived and each.asked.ports.shift(route.offset) == each.flow.ports:
             passes = passes | each.asked.ports
         else:
             stops = stops | each.asked.ports
     wanted = route.flow.ports
     place = _blamed(journeys, at, wanted) or _entrance(topology, at)
-    return Layer(aspect, at, passes - stops, wanted, place, journeys)
+    return Layer(aspect, at, (passes - stops).shift(moved), wanted.shift(moved), place, journeys, moved)
+
+
+def _moved_before(route: Route, aspect: Aspect, at: str) -> int:
+    """How far a port has been moved when it comes to a layer."""
+    if aspect == "incoming":
+        return route.offset
+    steps = route.moved_at(at)
+    if steps is None or aspect in ("outgoing", "outward"):
+        return 0
+    return steps[1 if aspect == "inward" else 0] - route.flow.ports.lowest
 
 
 def _concerns(route: Route, aspect: Aspect, at: str, journey: Journey) -> bool:
@@ -161,9 +217,7 @@ def _entrance(topology: Topology, at: str) -> Place:
 
 def _alone(site: Site, route: Route, aspect: Aspect, at: str) -> Site:
     """The site with every layer open but one."""
-    gateways = tuple(
-        _opened(each, next_hops(route, each), aspect if each.name == at else None) for each in site.gateways
-    )
+    gateways = tuple(_opened(each, route, aspect if each.name == at else None) for each in site.gateways)
     server = structs.replace(site.server, filter=_opened_host(site.server.filter, site.server.name, aspect, at))
     clients = tuple(
         structs.replace(each, filter=_opened_host(each.filter, each.name, aspect, at)) for each in site.clients
@@ -178,9 +232,18 @@ def _opened_host(both: HostFilter, name: str, aspect: Aspect, at: str) -> HostFi
     return HostFilter(incoming=kept("incoming", both.incoming), outgoing=kept("outgoing", both.outgoing))
 
 
-def _opened(gateway: Gateway, next_hops: Addresses, kept: Aspect | None) -> Gateway:
+def _ideal(gateway: Gateway, route: Route) -> Iterator[Forward]:
+    """The forwards that lead every port on, and move the one that is to be moved."""
+    steps = route.moved_at(gateway.name)
+    for hop in next_hops(route, gateway).each:
+        if steps is not None and steps[0] != steps[1]:
+            yield Forward(ports=PortSet.single(steps[0]), to=hop, to_port=Port(steps[1]))
+        yield Forward(ports=EVERY_PORT, to=hop)
+
+
+def _opened(gateway: Gateway, route: Route, kept: Aspect | None) -> Gateway:
     """A gateway that passes everything but for the aspect that is kept as it is."""
-    ideal = tuple(Forward(ports=EVERY_PORT, to=each) for each in next_hops.each)
+    ideal = tuple(_ideal(gateway, route))
     return structs.replace(
         gateway,
         provider_blocks=gateway.provider_blocks if kept == "provider" else BlockedPorts(),
@@ -203,6 +266,6 @@ def next_hops(route: Route, gateway: Gateway) -> Addresses:
     on_route = gateway.name in names or (route.turning is not None and route.turning.name == gateway.name)
     if not on_route or gateway.pairs:
         return Addresses()
-    behind = inward[names.index(gateway.name) + 1 :] if gateway.name in names else []
+    behind = inward[names.index(gateway.name) + 1 :] if gateway.name in names else inward
     hops = behind[0].spec.outside.address if behind else route.end.addresses
     return Addresses(hops.of_family(route.flow.to.family)[:1])

@@ -5,18 +5,20 @@ from collections.abc import Iterator
 from msgspec import Struct
 from msgspec.structs import replace
 
-from .addresses import Address
+from .addresses import Address, AddressSet
 from .flow import Flow
 from .forecast import Forecast
-from .layers import Layer, Route, layers, route_of
+from .ladder import Outcome
+from .layers import Layer, Route, control_moves, layers, route_of
 from .ports import UNPRIVILEGED, PortSet
-from .session import entrances
-from .site import Passive
+from .session import entrances, typed_port
+from .site import Active, Passive
 from .topology import Host, Topology
 
 
 class Ledger(Struct, frozen=True):
-    """The layers between a client and the data ports of a service, in order of the way."""
+    """The layers between a client and the data ports of a service, in order of the way. ``outcome`` is how what
+    does not work ends, as the forecast says it."""
 
     service: str
     client: str
@@ -24,6 +26,7 @@ class Ledger(Struct, frozen=True):
     layers: tuple[Layer, ...]
     reachable: PortSet
     announced: Address | None
+    outcome: Outcome | None = None
 
 
 class Study(Struct, frozen=True):
@@ -42,20 +45,30 @@ class Study(Struct, frozen=True):
             return None
         reached = self.forecast.data.works if self.forecast.data else PortSet()
         promise = self.forecast.promise
-        return Ledger(promise.service, promise.client, promise.mode or "", self.data, reached, self.forecast.announced)
+        stops = self.forecast.stops
+        return Ledger(
+            promise.service,
+            promise.client,
+            promise.mode or "",
+            self.data,
+            reached,
+            self.forecast.announced,
+            stops[0].outcome if stops else None,
+        )
 
 
 def study(topology: Topology, forecast: Forecast) -> Study:
     """Measure the layers of a session that is promised to work."""
     if forecast.promise.holds == "shut" or forecast.target is None:
         return Study(forecast, None, (), None, ())
-    port = PortSet.single(forecast.service.control_port.number)
+    port = PortSet.single(typed_port(topology, forecast.stand, forecast.service))
     flow = Flow("tcp", forecast.stand.sources, UNPRIVILEGED, forecast.target, port)
     route = route_of(topology, forecast.stand.origin, flow, topology.server, {})
+    route = replace(route, moves=control_moves(route, forecast.service.control_port.number))
     if not _is_way_in(topology, forecast, forecast.target, route):
         return Study(forecast, None, (), None, ())
     control = tuple(layers(topology, route, port))
-    if forecast.service.protocol != "ftp":
+    if forecast.service.protocol != "ftp" or forecast.promise.mode is None:
         return Study(forecast, route, control, None, ())
     data_route = (
         _passive_route(topology, forecast) if forecast.promise.mode == "passive" else _active(topology, forecast)
@@ -90,9 +103,27 @@ def _passive_route(topology: Topology, forecast: Forecast) -> Route | None:
 
 
 def _active(topology: Topology, forecast: Forecast) -> Route | None:
-    if forecast.data_flow is None or not isinstance(forecast.stand.origin, Host):
+    flow = forecast.data_flow or _meant_back(topology, forecast)
+    if flow is None or not isinstance(forecast.stand.origin, Host):
         return None
-    return route_of(topology, topology.server, forecast.data_flow, forecast.stand.origin, forecast.helped)
+    return route_of(topology, topology.server, flow, forecast.stand.origin, forecast.helped)
+
+
+def _meant_back(topology: Topology, forecast: Forecast) -> Flow | None:
+    """What the server would send for data if control were not stopped, where no translation on the client's side
+    leaves open to which address."""
+    spec, target = forecast.stand.spec, forecast.target
+    chain = topology.chain(forecast.stand.network, topology.server.network) or ()
+    hidden = any(each.way == "outward" and each.device.spec.translate != "none" for each in chain)
+    named = next(iter(spec.address.of_family(target.family)), None) if target else None
+    own = next(iter(topology.server.addresses.of_family(target.family)), None) if target else None
+    if forecast.control and forecast.rung not in ("connect", "greet"):
+        return None
+    if hidden or named is None or own is None or spec.active_address not in (None, named):
+        return None
+    active = forecast.service.active or Active()
+    from_ports = PortSet.single(active.from_port.number) if active.from_port else UNPRIVILEGED
+    return Flow("tcp", AddressSet.single(own), from_ports, named, spec.active_ports)
 
 
 def _data_layers(topology: Topology, forecast: Forecast, route: Route, control: tuple[Layer, ...]) -> Iterator[Layer]:

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from .finding import Finding
+from .finding import Finding, setting
 from .place import Place
 from .session import reach_control, service_of, stand_of
 from .site import Account, Right, Site
@@ -27,7 +27,8 @@ def account_findings(topology: Topology) -> Iterator[Finding]:
 def _broad(site: Site, account: Account, place: Place) -> Iterator[Finding]:
     if not account.confined:
         message = f"account {account.name} can leave its folder and see the rest of the server"
-        yield Finding("account-not-confined", "risks", message, "set confined: true", (*place, "confined"))
+        where = (*place, "confined")
+        yield Finding("account-not-confined", "risks", message, "set confined: true", where, setting(site, where, True))
     if account.name.lower() in PRIVILEGED:
         message = f"account {account.name} is one that rules the whole system"
         cure = "use an account of its own for transfers, without any other right"
@@ -68,7 +69,9 @@ def _rights(site: Site, account: Account, place: Place) -> Iterator[Finding]:
     if account.name.lower() in ANONYMOUS and given & CHANGES:
         message = f"anybody may change files as {account.name} ({', '.join(sorted(given & CHANGES))})"
         cure = "leave list and read only, or give writers an account of their own"
-        yield Finding("anonymous-writes", "risks", message, cure, (*place, "rights"))
+        where = (*place, "rights")
+        left = tuple(each for each in account.rights if each not in CHANGES)
+        yield Finding("anonymous-writes", "risks", message, cure, where, setting(site, where, left))
     denied = set(account.denies).union(*(each.denies for each in groups))
     if both := sorted(given & denied):
         message = f"account {account.name} is given and denied {', '.join(both)}, by itself or its groups"

@@ -2,15 +2,16 @@
 
 from collections.abc import Iterator
 
+from .addresses import Addresses
 from .causes_forwards import not_public
-from .finding import Finding
+from .finding import Finding, setting
 from .flow import Flow
 from .forecast import stops_of
 from .journey import travel
 from .place import Place
 from .ports import UNPRIVILEGED, PortSet
-from .session import stand_of, targets
-from .site import INTERNET, Gateway
+from .session import stand_of, targets, typed_port
+from .site import INTERNET, Client, Gateway, Typed
 from .topology import Topology
 
 
@@ -19,7 +20,7 @@ def device_findings(topology: Topology) -> Iterator[Finding]:
     for i, gateway in enumerate(topology.site.gateways):
         place: Place = ("gateways", i)
         yield from _not_public(gateway, place)
-        yield from _forwards_twice(gateway, place)
+        yield from _forwards_twice(topology, gateway, place)
         yield from _does_not_hold(gateway, place)
         yield from _moving_outside(topology, gateway, place)
     yield from _moving_server(topology)
@@ -34,7 +35,7 @@ def _not_public(gateway: Gateway, place: Place) -> Iterator[Finding]:
         yield Finding(cause.kind, "risks", cause.message, cause.advice, cause.place)
 
 
-def _forwards_twice(gateway: Gateway, place: Place) -> Iterator[Finding]:
+def _forwards_twice(topology: Topology, gateway: Gateway, place: Place) -> Iterator[Finding]:
     """Ports that two forwards claim: the first has them."""
     for j, later in enumerate(gateway.forwards):
         for earlier in gateway.forwards[:j]:
@@ -44,7 +45,11 @@ def _forwards_twice(gateway: Gateway, place: Place) -> Iterator[Finding]:
                 message = f"{gateway.name} forwards {_ports(both)} twice: to {earlier.to} first, so never to {later.to}"
                 if earlier.to == later.to and earlier.offset == later.offset:
                     message = f"{gateway.name} forwards {_ports(both)} to {later.to} twice"
-                yield Finding("port-taken-twice", "risks", message, "keep one of the two", (*place, "forwards", j))
+                where = (*place, "forwards", j)
+                left = later.ports - earlier.ports
+                off = setting(topology.site, (*where, "enabled"), False)
+                less = setting(topology.site, (*where, "ports"), left) if left and not later.to_port else ()
+                yield Finding("port-taken-twice", "risks", message, "keep one of the two", where, less or off)
                 break
 
 
@@ -84,7 +89,14 @@ def _moving_server(topology: Topology) -> Iterator[Finding]:
     if server.lease == "dynamic" and forwarded:
         message = f"{server.name} gets its address by a lease that may change, and forwards lead to {server.address}"
         cure = "reserve the address for it, or set it on the server: lease: reserved"
-        yield Finding("server-address-may-change", "risks", message, cure, ("server", "lease"))
+        where: Place = ("server", "lease")
+        reserved = setting(topology.site, where, "reserved")
+        yield Finding("server-address-may-change", "risks", message, cure, where, reserved)
+
+
+def _typed_again(client: Client, addresses: Addresses) -> Typed:
+    """What a client types, with other addresses and the same port."""
+    return Typed(addresses, port=client.reaches.port if client.reaches else None)
 
 
 def _six_without_path(topology: Topology) -> Iterator[Finding]:
@@ -98,9 +110,10 @@ def _six_without_path(topology: Topology) -> Iterator[Finding]:
                 (each.client, each.service) == (client.name, service.name) for each in topology.site.promises
             )
             six = [each for each in targets(topology, stand) if each.family == 6]
-            if not promised or not six or not stand.sources.of_family(6) or name in told:
+            both = six and len(six) < len(targets(topology, stand)) and stand.sources.of_family(4)
+            if not promised or not both or not stand.sources.of_family(6) or name in told:
                 continue
-            port = PortSet.single(service.control_port.number)
+            port = PortSet.single(typed_port(topology, stand, service))
             journeys = travel(topology, stand.origin, Flow("tcp", stand.sources, UNPRIVILEGED, six[0], port))
             if stops_of(journeys):
                 told.add(name)
@@ -111,4 +124,7 @@ def _six_without_path(topology: Topology) -> Iterator[Finding]:
                 for j, published in enumerate(topology.site.names):
                     place = ("names", j, "addresses") if published.name == name else place
                 cure = "let IPv6 in as well, or take the IPv6 address out of the name"
-                yield Finding("ipv6-without-path", "risks", message, cure, place)
+                four = Addresses(tuple(each for each in targets(topology, stand) if each.family == 4))
+                new = four if place[0] == "names" else _typed_again(client, four)
+                cures = setting(topology.site, place, new)
+                yield Finding("ipv6-without-path", "risks", message, cure, place, cures)

@@ -3,15 +3,12 @@
 from collections.abc import Iterator
 
 from .addresses import Addresses, AddressSet
-from .exposure import Reach, reaches
-from .finding import Finding
-from .flow import Journey
-from .forecast import stops_of
+from .exposure import Reach, closed, opener, reaches
+from .finding import Finding, setting
 from .ledger import Study
 from .place import Place
 from .ports import PortSet
-from .session import reach_control, stand_of
-from .site import INTERNET, Service
+from .site import INTERNET, Service, Tls
 from .topology import Topology, listens_on
 
 UNFILTERED = 32_768
@@ -25,17 +22,8 @@ def exposure_findings(topology: Topology, studies: tuple[Study, ...]) -> Iterato
     yield from _unfiltered(topology, from_outside)
     for i, service in enumerate(topology.site.services):
         yield from _exposed(topology, studies, ("services", i), service, from_outside)
-        yield from _locked_out(topology, ("services", i), service)
         yield from _in_clear(topology, studies, ("services", i), service)
     yield from _beyond_need(topology, from_outside)
-
-
-def _opener(journey: Journey) -> Place:
-    """The line that lets a connection in: the forward, else the last rule."""
-    steps = [step for step in journey.steps if step.place and step.does in ("forward", "let-in", "translate")]
-    forwards = [step for step in steps if step.does == "forward"]
-    chosen = (forwards or steps or list(journey.steps))[-1]
-    return chosen.place or ()
 
 
 def _unfiltered(topology: Topology, found: list[Reach]) -> Iterator[Finding]:
@@ -54,13 +42,17 @@ def _exposed(
     inside_only = service.protocol == "other" or bool(service.keep_open_for)
     promised = any(_needs_internet(topology, each, service.name) for each in studies)
     port = service.control_port.number
+    told: set[Place] = set()
     for each in found:
         open_to_all = len(each.ports) < UNFILTERED and not _limited(topology, each)
         if inside_only and not promised and port in each.ports and open_to_all:
             message = f"anybody on the internet reaches {service.name} (port {port}) through {each.door}"
             cure = "limit it to the addresses that need it, or take it out"
-            yield Finding("exposed-inside-service", "risks", message, cure, _opener(each.journey))
-            return
+            cures = closed(topology.site, each.journey, PortSet.single(port))
+            place = opener(each.journey).place or ()
+            if place not in told:
+                yield Finding("exposed-inside-service", "risks", message, cure, place, cures)
+            told.add(place)
 
 
 def _limited(topology: Topology, reach: Reach) -> bool:
@@ -89,13 +81,16 @@ def _beyond_need(topology: Topology, found: list[Reach]) -> Iterator[Finding]:
     told: set[Place] = set()
     for each in found:
         extra = each.ports - needed
-        place = _opener(each.journey)
-        if extra and len(each.ports) < UNFILTERED and place not in told:
+        step = opener(each.journey)
+        place = step.place or ()
+        if extra and (len(each.ports) < UNFILTERED or step.does == "forward") and place not in told:
             told.add(place)
             message = (
                 f"the internet reaches {_few(extra)} of {topology.server.name}, where no service of the site listens"
             )
-            yield Finding("open-beyond-need", "risks", message, "make the range just as wide as the service's", place)
+            cures = closed(topology.site, each.journey, extra)
+            cure = "make the range just as wide as the service's"
+            yield Finding("open-beyond-need", "risks", message, cure, place, cures)
 
 
 def _few(ports: PortSet) -> str:
@@ -103,34 +98,26 @@ def _few(ports: PortSet) -> str:
     return f"port {text}" if len(ports) == 1 else text if "ports" in text else f"ports {text}"
 
 
-def _locked_out(topology: Topology, place: Place, service: Service) -> Iterator[Finding]:
-    """The administrator's own way in, shut by a filter."""
-    for j, name in enumerate(service.keep_open_for):
-        stand = stand_of(topology, name)
-        target, control = reach_control(topology, stand, service)
-        if not control or target is None:
-            continue
-        for stop in stops_of(control)[:1]:
-            message = f"{name} must always reach {service.name} (port {service.control_port}), and {stop.at} stops it"
-            cure = f"allow port {service.control_port} from {stand.sources if len(stand.sources) < 5 else name} first"
-            yield Finding("admin-locked-out", "risks", message, cure, (*place, "keep_open_for", j))
-
-
 def _in_clear(topology: Topology, studies: tuple[Study, ...], place: Place, service: Service) -> Iterator[Finding]:
     """Passwords or files that cross other people's networks unprotected."""
+    site = topology.site
     if service.protocol != "ftp" or not any(_crosses(topology, each, service.name) for each in studies):
         return
     if service.tls.mode == "none":
         message = f"{service.name} takes passwords and files in clear, and clients come across the internet"
-        yield Finding("login-in-clear", "risks", message, "set tls: {mode: explicit, required: true}", (*place, "tls"))
+        cures = setting(site, (*place, "tls"), Tls(mode="explicit", required=True))
+        cure = "set tls: {mode: explicit, required: true}"
+        yield Finding("login-in-clear", "risks", message, cure, (*place, "tls"), cures)
     elif not service.tls.protects_data:
         message = f"{service.name} protects the login and sends files in clear"
-        yield Finding("data-in-clear", "risks", message, "set protects_data: true", (*place, "tls", "protects_data"))
+        where = (*place, "tls", "protects_data")
+        yield Finding("data-in-clear", "risks", message, "set protects_data: true", where, setting(site, where, True))
     elif service.tls.mode == "explicit" and not service.tls.required:
         message = (
             f"{service.name} offers TLS without demanding it: a client that does not ask sends its password in clear"
         )
-        yield Finding("tls-not-required", "risks", message, "set required: true", (*place, "tls", "required"))
+        where = (*place, "tls", "required")
+        yield Finding("tls-not-required", "risks", message, "set required: true", where, setting(site, where, True))
 
 
 def _crosses(topology: Topology, study: Study, service: str) -> bool:

@@ -2,15 +2,21 @@
 
 from collections.abc import Iterator
 
+from msgspec.structs import replace
+
 from .addresses import EVERY_ADDRESS, Address, AddressSet, Family
 from .filters import Ruling, Table, rulings
-from .finding import Finding
+from .finding import Finding, setting
 from .flow import Flow
+from .place import Place
 from .ports import EVERY_PORT, PortSet
-from .site import Rule, Transport
-from .topology import Topology
+from .session import service_of
+from .site import Rule, Site, Transport
+from .topology import Topology, listens_on
 
 MOST_COMPARED = 400
+NARROW = 1024
+"""More ports than these are told as what they open, not for one of them."""
 MOST_TARGETS = 64
 MOST_WORK = 100_000
 
@@ -18,13 +24,16 @@ MOST_WORK = 100_000
 def rule_findings(topology: Topology) -> Iterator[Finding]:
     """Shadowed and redundant rules of every filter, and rules for a whole program."""
     for at, table in _tables(topology):
-        yield from _useless(at, table)
+        yield from _useless(topology.site, at, table)
     yield from _port_20(topology)
     for j, rule in enumerate(topology.site.server.filter.incoming.rules):
         if rule.program is not None and rule.action == "allow" and rule.enabled:
             message = f"{_called(rule, topology.server.name)} opens all that {rule.program} listens on, now and later"
-            place = ("server", "filter", "incoming", "rules", j, "program")
-            yield Finding("whole-program-allowed", "note", message, "name the ports instead of the program", place)
+            place: Place = ("server", "filter", "incoming", "rules", j, "program")
+            named = replace(rule, program=None, ports=rule.ports & listens_on(service_of(topology, rule.program)))
+            cures = setting(topology.site, place[:-1], named)
+            message_cure = "name the ports instead of the program"
+            yield Finding("whole-program-allowed", "note", message, message_cure, place, cures)
 
 
 def _tables(topology: Topology) -> Iterator[tuple[str, Table]]:
@@ -40,7 +49,7 @@ def _called(rule: Rule, at: str) -> str:
     return f"rule “{rule.name}” of {at}" if rule.name else f"a rule of {at}"
 
 
-def _useless(at: str, table: Table) -> Iterator[Finding]:
+def _useless(site: Site, at: str, table: Table) -> Iterator[Finding]:
     flows = _everything(table)
     if flows is None or len(flows) * len(table.matches) > MOST_WORK:
         return
@@ -55,12 +64,15 @@ def _useless(at: str, table: Table) -> Iterator[Finding]:
         name = f"rule “{match.name}” of {at}" if match.name else f"a rule of {at}"
         if not decided[i]:
             message = f"{name} never matches: rules before it decide all that it is about"
-            yield Finding("rule-shadowed", "risks", message, "take it out, or put it before them", match.place)
+            cure = "take it out, or put it before them"
+            off = setting(site, (*match.place, "enabled"), False)
+            yield Finding("rule-shadowed", "risks", message, cure, match.place, off)
             gone.add(i)
         elif len(table.matches) <= MOST_COMPARED and _changes_nothing(table, i, decided[i], gone):
             message = f"{name} changes nothing: without it the same happens ({match.action})"
             cure = "take it out, unless it says something to people"
-            yield Finding("rule-redundant", "note", message, cure, match.place)
+            off = setting(site, (*match.place, "enabled"), False)
+            yield Finding("rule-redundant", "note", message, cure, match.place, off)
             gone.add(i)
 
 
@@ -104,15 +116,17 @@ def _port_20(topology: Topology) -> Iterator[Finding]:
         return
     for i, gateway in enumerate(site.gateways):
         for j, forward in enumerate(gateway.forwards):
-            if forward.enabled and 20 in forward.ports and forward.protocol == "tcp":
-                yield _needless(gateway.name, "forwards", ("gateways", i, "forwards", j, "ports"), forward.ports)
+            if forward.enabled and 20 in forward.ports and forward.protocol == "tcp" and len(forward.ports) <= NARROW:
+                place: Place = ("gateways", i, "forwards", j, "ports")
+                yield _needless(site, gateway.name, "forwards", place, forward.ports)
     for j, rule in enumerate(site.server.filter.incoming.rules):
-        if rule.enabled and rule.action == "allow" and 20 in rule.ports and len(rule.ports) <= 1024:
+        if rule.enabled and rule.action == "allow" and 20 in rule.ports and len(rule.ports) <= NARROW:
             place = ("server", "filter", "incoming", "rules", j, "ports")
-            yield _needless(site.server.name, "lets in", place, rule.ports)
+            yield _needless(site, site.server.name, "lets in", place, rule.ports)
 
 
-def _needless(at: str, does: str, place: tuple[str | int, ...], ports: PortSet) -> Finding:
+def _needless(site: Site, at: str, does: str, place: tuple[str | int, ...], ports: PortSet) -> Finding:
     left = ports - PortSet.single(20)
     message = f"{at} {does} port 20, which neither mode needs: in active mode the server connects out from 20"
-    return Finding("port-20-needless", "risks", message, f"set ports to {left}" if left else "remove it", place)
+    cures = setting(site, place, left) if left else setting(site, (*place[:-1], "enabled"), False)
+    return Finding("port-20-needless", "risks", message, f"set ports to {left}" if left else "remove it", place, cures)

@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from msgspec.structs import replace
 
 from .addresses import Address, Addresses, AddressSet
+from .exposure import doors
 from .flow import Flow, Journey, Leg, Reason
 from .forecast import Forecast, Stand, Stop, data_of, extent_of, rung_of, stops_of
 from .helper import Followed, announced_through, first_reader, named_through, reads_twice
@@ -17,7 +18,7 @@ from .journey import travel
 from .ladder import Extent, Rung
 from .place import Place
 from .ports import EVERY_PORT, UNPRIVILEGED, PortSet
-from .site import INTERNET, Active, Client, Destination, Passive, Promise, Service
+from .site import INTERNET, Active, Client, Destination, Passive, Promise, Service, Site
 from .topology import Device, Topology
 
 
@@ -30,13 +31,13 @@ def foresee(topology: Topology, promise: Promise, place: Place) -> Forecast:
     forecast = Forecast(promise, place, stand, service, "works", target, control)
     stops = stops_of(control)
     if not control:
-        return _stopped(forecast, "unknown", "name", _unknown(stand, "client has no address"))
+        return _stopped(forecast, "unknown", "name", _unknown(stand.name, "client has no address"))
     if stops:
         rung: Rung = "greet" if stops[0].outcome == "wrong" else "connect"
         partly = any(each.outcome == "ok" for each in control)
         extent: Extent = "unknown" if stops[0].outcome == "unknown" else "partly" if partly else "fails"
         return _stopped(forecast, extent, rung, *stops)
-    if service.protocol != "ftp":
+    if service.protocol != "ftp" or promise.mode is None:
         return forecast
     return _passive(topology, forecast) if promise.mode == "passive" else _active(topology, forecast)
 
@@ -45,8 +46,8 @@ def _stopped(forecast: Forecast, extent: Extent, rung: Rung, *stops: Stop) -> Fo
     return replace(forecast, predicted=extent, rung=rung, stops=stops)
 
 
-def _unknown(stand: Stand, reason: Reason) -> Stop:
-    return Stop(PortSet(), "unknown", stand.name, None, reason, None)
+def _unknown(at: str, reason: Reason) -> Stop:
+    return Stop(PortSet(), "unknown", at, None, reason, None)
 
 
 def _read_twice(reader: Device) -> Stop:
@@ -74,14 +75,31 @@ def reach_control(topology: Topology, stand: Stand, service: Service) -> tuple[A
     """
     tried: list[tuple[Address, tuple[Journey, ...]]] = []
     for address in targets(topology, stand):
-        port = PortSet.single(service.control_port.number)
+        port = PortSet.single(typed_port(topology, stand, service))
         journeys = travel(topology, stand.origin, Flow("tcp", stand.sources, UNPRIVILEGED, address, port))
-        judged = tuple(part for each in journeys for part in _judged(topology, each, port))
+        own = PortSet.single(service.control_port.number)
+        judged = tuple(part for each in journeys for part in _judged(topology, each, own))
         if any(each.outcome in ("ok", "unknown") for each in judged):
             return address, judged
         if judged:
             tried.append((address, judged))
     return tried[0] if tried else (None, ())
+
+
+def typed_port(topology: Topology, stand: Stand, service: Service) -> int:
+    """The port that a client types for a service: the one that it reaches belongs to the service that it is
+    promised, or to the only one for files where none is; to every other it goes by the service's own."""
+    typed = stand.spec.reaches.port if stand.spec.reaches is not None else None
+    if typed is None or service.name not in services_typed(topology.site, stand.name):
+        return service.control_port.number
+    return typed.number
+
+
+def services_typed(site: Site, client: str) -> tuple[str, ...]:
+    """The services that the port of a client's ``reaches`` is for."""
+    promised = (each.service for each in site.promises if each.client == client and each.holds == "works")
+    transfers = tuple(each.name for each in site.services if each.protocol != "other")
+    return tuple(dict.fromkeys(promised)) or (transfers if len(transfers) == 1 else ())
 
 
 def targets(topology: Topology, stand: Stand) -> tuple[Address, ...]:
@@ -90,6 +108,13 @@ def targets(topology: Topology, stand: Stand) -> tuple[Address, ...]:
         return entrances(topology, stand.network)
     each = resolved(topology, stand.spec.reaches).each
     return tuple(sorted(each, key=lambda address: -address.family))
+
+
+def ways_in(topology: Topology, stand: Stand) -> tuple[Address, ...]:
+    """Every address by which the server might be reached from where somebody stands: those that a client
+    tries, and all that lead to some host, whoever knows them."""
+    own = [each for each in topology.server.addresses.each if topology.sees(stand.network, each)]
+    return tuple(dict.fromkeys((*targets(topology, stand), *own, *doors(topology, stand.network))))
 
 
 def resolved(topology: Topology, destination: Destination) -> Addresses:
@@ -142,12 +167,14 @@ def _control_ports(topology: Topology) -> PortSet:
 
 
 def _shut(topology: Topology, forecast: Forecast) -> Forecast:
-    """Whether any outside port at any entrance leads to the service's control port."""
-    port = forecast.service.control_port.number
+    """Whether any outside port at any address that leads anywhere leads to the service's control port."""
+    port, stand = forecast.service.control_port.number, forecast.stand
+    if not stand.sources:
+        return _stopped(forecast, "unknown", "connect", _unknown(stand.name, "client has no address"))
     control: list[Journey] = []
-    for address in targets(topology, forecast.stand):
-        flow = Flow("tcp", forecast.stand.sources, UNPRIVILEGED, address, EVERY_PORT)
-        control += (each for each in travel(topology, forecast.stand.origin, flow) if _leads_to(topology, each, port))
+    for address in ways_in(topology, stand):
+        flow = Flow("tcp", stand.sources, UNPRIVILEGED, address, EVERY_PORT)
+        control += (each for each in travel(topology, stand.origin, flow) if _leads_to(topology, each, port))
     outcomes = {each.outcome for each in control}
     extent: Extent = "works" if "ok" in outcomes else "unknown" if "unknown" in outcomes else "fails"
     target = control[0].asked.to if control else None
@@ -167,37 +194,38 @@ def _passive(topology: Topology, forecast: Forecast) -> Forecast:
     told = _announced(topology, passive, control)
     extended = stand.spec.uses_epsv or target.family == 6
     if told is None:
-        return _stopped(forecast, "unknown", "announce", _unknown(stand, "no outside address"))
+        return _stopped(forecast, "unknown", "announce", _unknown(topology.server.name, "no announced address"))
     plain = forecast.service.tls.mode == "none"
     if plain and (reader := reads_twice(topology, control)) is not None:
         return _stopped(forecast, "unknown", "announce", _read_twice(reader))
     followed = announced_through(topology, control, stand.network, told, extended) if plain else Followed(told)
     data_to = followed.address if stand.spec.trusts_announced and not extended else target
     flow = Flow("tcp", stand.sources, UNPRIVILEGED, data_to, passive.ports)
+    flows = tuple(replace(flow, protocol=each) for each in passive.protocols)
     journeys = tuple(
         settled
-        for protocol in passive.protocols
-        for each in travel(topology, stand.origin, replace(flow, protocol=protocol), followed.helped)
+        for each_flow in flows
+        for each in travel(topology, stand.origin, each_flow, followed.helped)
         for part in _judged(topology, each, each.asked.ports if each.asked.ports == each.flow.ports else PortSet())
         for settled in (_accepted(topology, forecast, part),)
     )
     announced = None if extended else followed.address
     settled_on = replace(forecast, announced=announced, helped=followed.helped)
-    return _with_data(topology, settled_on, flow, journeys)
+    return _with_data(topology, settled_on, flows, journeys, stand.name)
 
 
 def _announced(topology: Topology, passive: Passive, control: Journey) -> Address | None:
     """The address in the server's reply: PASV (RFC 959) has room for IPv4 only."""
     own = control.flow.to
     destination = passive.announce
-    if passive.announce_inside and _is_inside(topology, control):
+    if passive.announce_inside and is_inside(topology, control):
         destination = passive.announce_inside
     if destination.own or own.family == 6:
         return own
     return next(iter(resolved(topology, destination).of_family(4)), None)
 
 
-def _is_inside(topology: Topology, control: Journey) -> bool:
+def is_inside(topology: Topology, control: Journey) -> bool:
     """Whether the server sees its peer on a network that reaches the server untranslated."""
     peer = Address(control.flow.sources.lowest)
     crossings = topology.crossings(topology.server.network, peer)
@@ -269,7 +297,7 @@ def _active(topology: Topology, forecast: Forecast) -> Forecast:
     family = control.asked.to.family
     named = stand.spec.active_address or next(iter(stand.spec.address.of_family(family)), None)
     if named is None:
-        return _stopped(forecast, "unknown", "announce", _unknown(stand, "client has no address"))
+        return _stopped(forecast, "unknown", "announce", _unknown(stand.name, "client has no address"))
     plain = forecast.service.tls.mode == "none"
     if plain and (reader := reads_twice(topology, control)) is not None:
         return _stopped(forecast, "unknown", "announce", _read_twice(reader))
@@ -289,7 +317,7 @@ def _active(topology: Topology, forecast: Forecast) -> Forecast:
     back = (part for each in arrived for part in _back_at_client(topology, stand, each))
     journeys = tuple(_resumed(topology, forecast, each) for each in back)
     settled_on = replace(forecast, announced=named, helped=followed.helped)
-    return _with_data(topology, settled_on, flow, journeys)
+    return _with_data(topology, settled_on, (flow,), journeys, topology.server.name)
 
 
 def _back_at_client(topology: Topology, stand: Stand, journey: Journey) -> Iterator[Journey]:
@@ -301,9 +329,12 @@ def _back_at_client(topology: Topology, stand: Stand, journey: Journey) -> Itera
         yield journey
 
 
-def _with_data(topology: Topology, forecast: Forecast, flow: Flow, journeys: tuple[Journey, ...]) -> Forecast:
-    data = data_of(flow.ports, journeys)
-    found = replace(forecast, predicted=extent_of(data), stops=data.stops, data=data, data_flow=flow)
+def _with_data(
+    topology: Topology, forecast: Forecast, flows: tuple[Flow, ...], journeys: tuple[Journey, ...], at: str
+) -> Forecast:
+    """The forecast with what becomes of its data connections, which begin ``at`` a host or network."""
+    data = data_of(flows, journeys, at)
+    found = replace(forecast, predicted=extent_of(data), stops=data.stops, data=data, data_flow=flows[0])
     if data.stops:
         return replace(found, rung=rung_of(data.stops[0].reason))
     return _until_the_end(topology, found)
@@ -313,7 +344,7 @@ def _until_the_end(topology: Topology, forecast: Forecast) -> Forecast:
     """While data moves, control is quiet: a gateway that forgets it sooner breaks the end of a
     transfer of typical size and rate."""
     seconds = forecast.service.transfer_seconds
-    passed = {step.at for step in forecast.control[0].steps}
+    passed = {step.at for each in forecast.control for step in each.steps}
     for device in topology.devices:
         timeout = device.spec.idle_timeout
         if device.name in passed and timeout is not None and seconds is not None and seconds > timeout.amount:

@@ -7,12 +7,13 @@ from shlex import quote
 from msgspec import Struct
 
 from .forecast import Forecast
+from .session import stand_of, typed_port
 from .sheet import Grid, Part, Sheet
 from .sheets_client import card
 from .sheets_gateway import gateway_sheet
 from .sheets_server import server_sheet
 from .sheets_tests import tests_sheet
-from .site import INTERNET, Gateway, Site
+from .site import INTERNET, Gateway, Service, Site
 from .topology import Topology
 from .verdict import Verdict
 
@@ -40,9 +41,9 @@ def sheets_of(verdict: Verdict, file: str, rule_files: Mapping[str, str], digest
         *devices,
         *names,
         tests_sheet(topology, verdict.forecasts, file),
-        *_cards(site, works, digests),
+        *_cards(topology, works, digests),
     )
-    order = _order(site, pages)
+    order = _order(topology, pages)
     return Sheets(site.site, _trouble(verdict, file), (order, *pages))
 
 
@@ -74,9 +75,13 @@ def _trouble(verdict: Verdict, file: str) -> str:
     return f"As described, this site {word} {promises}. Mend the site file first: eager-lantern check {file}"
 
 
-def _cards(site: Site, works: list[Forecast], digests: Mapping[str, str]) -> list[Sheet]:
-    clients = {each.name for each in site.clients}
-    return [card(site, each, digests) for each in works if each.promise.client in clients]
+def _cards(topology: Topology, works: list[Forecast], digests: Mapping[str, str]) -> list[Sheet]:
+    clients = {each.name for each in topology.site.clients}
+    return [
+        card(topology.site, each, typed_port(topology, each.stand, each.service), digests)
+        for each in works
+        if each.promise.client in clients
+    ]
 
 
 def _names(site: Site) -> Sheet:
@@ -98,12 +103,13 @@ def _names(site: Site) -> Sheet:
     return Sheet("Names", "names", "What clients type, at the name service.", parts)
 
 
-def _order(site: Site, pages: tuple[Sheet, ...]) -> Sheet:
+def _order(topology: Topology, pages: tuple[Sheet, ...]) -> Sheet:
     """The first page: the same numbers for every place, and the pages in their order."""
+    site = topology.site
     numbers = tuple(
         (
             each.name,
-            str(each.control_port),
+            _control(topology, each),
             str(each.passive.ports) if each.passive else "none",
             _announced(each.name, site),
         )
@@ -117,6 +123,13 @@ def _order(site: Site, pages: tuple[Sheet, ...]) -> Sheet:
         Part("The order of the work", grid=Grid(("page", "name", "kind", "about"), rows)),
     )
     return Sheet("Order of the work", "order", "One page a device. Tick each line as it is entered.", parts)
+
+
+def _control(topology: Topology, service: Service) -> str:
+    """The control port, and those by which clients reach it where they are others."""
+    stands = (stand_of(topology, each.client) for each in topology.site.promises if each.service == service.name)
+    typed = sorted({typed_port(topology, each, service) for each in stands} - {service.control_port.number})
+    return f"{service.control_port}{'; clients type ' + ', '.join(map(str, typed)) if typed else ''}"
 
 
 def _announced(service: str, site: Site) -> str:

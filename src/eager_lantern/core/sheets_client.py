@@ -13,11 +13,12 @@ _SECURITY = {
 }
 
 
-def card(site: Site, forecast: Forecast, digests: Mapping[str, str]) -> Sheet:
-    """The card of one promise; ``digests`` are those of certificates that could be read, by service."""
+def card(site: Site, forecast: Forecast, port: int, digests: Mapping[str, str]) -> Sheet:
+    """The card of one promise; ``port`` is the one that the client types, ``digests`` are those of certificates
+    that could be read, by service."""
     service, client = forecast.service, forecast.stand
-    parts = [Part("Enter", grid=Grid(("setting", "value"), tuple(_entries(site, forecast, digests))))]
-    if wants := tuple(_wants(forecast)):
+    parts = [Part("Enter", grid=Grid(("setting", "value"), tuple(_entries(site, forecast, port, digests))))]
+    if wants := tuple(_wants(forecast, port)):
         parts.append(Part("Your own firewall", grid=Grid(("must let", "protocol", "to", "ports"), wants)))
     steps = [_trial(_accounts(site, forecast))]
     if service.protocol == "ftp" and forecast.promise.mode == "passive":
@@ -25,7 +26,7 @@ def card(site: Site, forecast: Forecast, digests: Mapping[str, str]) -> Sheet:
             "If login works and the listing hangs, your firewall or ours lacks the data ports: tell us which port."
         )
     parts.append(Part("Try it", steps=tuple(steps)))
-    where = f"{_host(forecast)}, port {service.control_port}"
+    where = f"{_host(forecast)}, port {port}"
     several = sum(each.protocol != "other" for each in site.services) > 1
     name = f"Card of {client.name}{', ' + service.name if several else ''}, {forecast.promise.mode or 'SFTP'}"
     about = f"Host {where}. The password comes by another way."
@@ -34,13 +35,13 @@ def card(site: Site, forecast: Forecast, digests: Mapping[str, str]) -> Sheet:
 
 def _host(forecast: Forecast) -> str:
     reaches = forecast.stand.spec.reaches
-    return str(reaches) if reaches is not None else str(forecast.target or "unknown")
+    return str(reaches.host) if reaches is not None else str(forecast.target or "unknown")
 
 
-def _entries(site: Site, forecast: Forecast, digests: Mapping[str, str]) -> Iterator[tuple[str, str]]:
+def _entries(site: Site, forecast: Forecast, port: int, digests: Mapping[str, str]) -> Iterator[tuple[str, str]]:
     service, spec = forecast.service, forecast.stand.spec
     yield "host", _host(forecast)
-    yield "port", str(service.control_port)
+    yield "port", str(port)
     if service.protocol == "ftp":
         yield "protocol", "FTP"
         yield "security", _SECURITY[service.tls.mode]
@@ -87,11 +88,11 @@ def _certificate(service: Service, digests: Mapping[str, str]) -> str:
     return f"{made_for}; ask for its fingerprint if your program does not trust it by itself"
 
 
-def _wants(forecast: Forecast) -> Iterator[tuple[str, str, str, str]]:
+def _wants(forecast: Forecast, typed: int) -> Iterator[tuple[str, str, str, str]]:
     """What the client's own side has to let through."""
     service, spec = forecast.service, forecast.stand.spec
     host = str(forecast.target or "the host")
-    yield "out", "TCP", host, str(service.control_port)
+    yield "out", "TCP", host, str(typed)
     if service.protocol != "ftp":
         return
     if forecast.promise.mode == "active":

@@ -5,6 +5,7 @@ from collections.abc import Iterator, Sequence
 from shlex import quote
 
 from .forecast import Forecast
+from .session import typed_port
 from .sheet import Grid, Part, Sheet
 from .site import INTERNET, Service, Site
 from .topology import Topology
@@ -35,20 +36,20 @@ def _secured(service: Service) -> str:
     return {"none": " --security none", "explicit": "", "implicit": " --security implicit"}[service.tls.mode]
 
 
-def _at(service: Service, host: str, site: Site) -> str:
-    """The command that tries a service at a host."""
+def _at(service: Service, host: str, port: int, site: Site) -> str:
+    """The command that tries a service at a host and port."""
     user = _user(site, service)
     if service.protocol == "sftp":
         target = f"{user or 'ACCOUNT'}@{f'[{host}]' if ':' in host else host}"
-        return f"sftp -P {service.control_port} {quote(target)}"
+        return f"sftp -P {port} {quote(target)}"
     account = f" --user {quote(user)}" if user else ""
-    return f"eager-lantern visit {quote(host)} --port {service.control_port}{_secured(service)}{account}"
+    return f"eager-lantern visit {quote(host)} --port {port}{_secured(service)}{account}"
 
 
 def _by_address(site: Site) -> tuple[str, ...]:
     """Every service for files, at the server's own address."""
     own = str(site.server.address.each[0])
-    return tuple(_at(each, own, site) for each in site.services if each.protocol != "other")
+    return tuple(_at(each, own, each.control_port.number, site) for each in site.services if each.protocol != "other")
 
 
 def _from_the_server(site: Site) -> Iterator[Part]:
@@ -62,7 +63,7 @@ def _from_inside(topology: Topology, works: Sequence[Forecast], file: str) -> It
     """Where no client stands on the server's network, any host there will do."""
     title = "2. From the server's own network"
     if works:
-        yield _tried(title, ("Success: every rung is ok.",), topology.site, works, file)
+        yield _tried(title, ("Success: every rung is ok.",), topology, works, file)
     elif topology.server.network != INTERNET:
         lines = (f"From any host on {topology.server.network}. Success: every rung is ok.",)
         yield Part(title, lines, commands=_by_address(topology.site))
@@ -75,21 +76,21 @@ def _from_outside(topology: Topology, works: Sequence[Forecast], file: str) -> I
         "A telephone's network is outside, if it is not on the office's wireless.",
     )
     if works:
-        yield _tried("3. From truly outside", lines, topology.site, works, file)
+        yield _tried("3. From truly outside", lines, topology, works, file)
 
 
-def _tried(title: str, lines: tuple[str, ...], site: Site, works: Sequence[Forecast], file: str) -> Part:
+def _tried(title: str, lines: tuple[str, ...], topology: Topology, works: Sequence[Forecast], file: str) -> Part:
     rows = tuple((each.stand.name, each.stand.network, each.service.name, each.promise.mode or "-") for each in works)
-    commands = tuple(_command(site, each, file) for each in works if each.service.protocol != "other")
+    commands = tuple(_command(topology, each, file) for each in works if each.service.protocol != "other")
     return Part(title, lines, Grid(("from", "standing on", "service", "mode"), rows), commands=commands)
 
 
-def _command(site: Site, forecast: Forecast, file: str) -> str:
-    promise, service, spec = forecast.promise, forecast.service, forecast.stand.spec
+def _command(topology: Topology, forecast: Forecast, file: str) -> str:
+    site, promise, service, spec = topology.site, forecast.promise, forecast.service, forecast.stand.spec
     mode = " --mode active" if promise.mode == "active" else ""
     if service.protocol == "sftp" or spec not in site.clients:
-        host = str(spec.reaches) if spec.reaches is not None else str(forecast.target)
-        return _at(service, host, site) + mode
+        host = str(spec.reaches.host) if spec.reaches is not None else str(forecast.target)
+        return _at(service, host, typed_port(topology, forecast.stand, service), site) + mode
     several = f" --service {quote(service.name)}" if sum(each.protocol == "ftp" for each in site.services) > 1 else ""
     return f"eager-lantern visit {quote(file)} --client {quote(promise.client)}{several}{mode}"
 

@@ -5,6 +5,7 @@ reference of the format. What the keys mean together is computed elsewhere; whet
 refer to something is told by :mod:`.consistency`.
 """
 
+import re
 from typing import Annotated, Literal, Self
 
 from msgspec import Meta, Struct, field
@@ -94,7 +95,51 @@ class Destination(Value):
 OWN = Destination(name="own")
 
 
-class Part(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+class Typed(Destination):
+    """What clients type: where to go, and the port where it is another than the service's own."""
+
+    __slots__ = ("port",)
+
+    def __init__(self, addresses: Addresses = Addresses(), name: str = "", port: Port | None = None) -> None:
+        super().__init__(addresses, name)
+        self.port = port
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        """Read ``tides.saltmarsh.example:2121``, ``198.51.100.61``, ``[2001:db8::5]:2121`` or several of one
+        port. Raises ValueError for a damaged address or port."""
+        pieces = [_host_and_port(each.strip()) for each in text.split(",")]
+        ports = {port for _, port in pieces}
+        if len(ports) > 1:
+            raise ValueError("one port for all its addresses is meant here: write the same after each, or none")
+        meant = Destination.parse(", ".join(host for host, _ in pieces))
+        port = pieces[0][1]
+        return cls(meant.addresses, meant.name, None if port is None else Port.parse(port))
+
+    @property
+    def host(self) -> Destination:
+        """The same without its port."""
+        return Destination(self.addresses, self.name)
+
+    def __str__(self) -> str:
+        if self.port is None:
+            return str(self.host)
+        return ", ".join(f"{each}:{self.port}" for each in self._bracketed())
+
+    def _bracketed(self) -> list[str]:
+        texts = [self.name] if self.name else list(map(str, self.addresses.each))
+        return [f"[{each}]" if ":" in each else each for each in texts]
+
+
+def _host_and_port(text: str) -> tuple[str, str | None]:
+    """A host, and what stands for a port behind it; an IPv6 address with a port is in brackets."""
+    if bracketed := re.fullmatch(r"\[([^\]]*)\](?::(.*))?", text, re.DOTALL):
+        return bracketed[1], bracketed[2]
+    host, colon, port = text.partition(":")
+    return (host, port) if colon and ":" not in port else (text, None)
+
+
+class Part(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
     """A mapping of the site file; unknown keys are errors."""
 
 
@@ -315,7 +360,7 @@ class Client(Part, frozen=True):
     name: Name
     network: Name
     address: Addresses = Addresses()
-    reaches: Destination | None = None
+    reaches: Typed | None = None
     modes: tuple[Mode, ...] = ("passive",)
     uses_epsv: bool = False
     trusts_announced: bool = True

@@ -5,33 +5,37 @@ from typing import Literal
 from msgspec import Struct
 
 from .finding import Finding
-from .findings import findings
+from .findings import findings, studied
 from .forecast import Forecast
-from .ledger import Ledger, study
-from .session import foresee
+from .ledger import Ledger
 from .site import Site
-from .topology import Topology
 
 
 class Verdict(Struct, frozen=True):
-    """What is predicted of a site."""
+    """What is predicted of a site. ``ways_in`` are those that have to stay open whatever is promised."""
 
     site: Site
     forecasts: tuple[Forecast, ...]
+    ways_in: tuple[Forecast, ...]
     ledgers: tuple[Ledger, ...]
     findings: tuple[Finding, ...]
 
     @property
     def verdict(self) -> Literal["kept", "broken", "unknown"]:
-        """Broken when any promise is; else unknown when any cannot be told."""
-        kept = {each.kept for each in self.forecasts}
-        return "broken" if False in kept else "unknown" if None in kept else "kept"
+        """Broken when any promise is, or a way in that has to stay open; else unknown when any cannot be told,
+        or when nothing is promised."""
+        kept = {each.kept for each in (*self.forecasts, *self.ways_in)}
+        return "broken" if False in kept else "unknown" if None in kept or not self.forecasts else "kept"
 
 
 def judge(site: Site) -> Verdict:
     """Predict every promise of a consistent site and find what is wrong in it."""
-    topology = Topology(site)
-    forecasts = tuple(foresee(topology, promise, ("promises", i)) for i, promise in enumerate(site.promises))
-    studies = tuple(study(topology, each) for each in forecasts)
-    ledgers = tuple(ledger for each in studies if (ledger := each.ledger))
-    return Verdict(site, forecasts, ledgers, findings(topology, studies))
+    known = studied(site)
+    ledgers = tuple(ledger for each in known.promises if (ledger := each.ledger))
+    return Verdict(
+        site,
+        tuple(each.forecast for each in known.promises),
+        tuple(each.forecast for each in known.ways_in),
+        ledgers,
+        findings(known),
+    )

@@ -6,7 +6,7 @@ from .addresses import Address
 from .flow import Flow, Journey
 from .journey import travel
 from .ports import UNPRIVILEGED, PortSet
-from .session import foresee, stand_of
+from .session import foresee, stand_of, typed_port
 from .site import Promise, Service, Transport
 from .topology import Topology
 
@@ -36,7 +36,7 @@ def walk_control(topology: Topology, client: str, service: Service, from_port: i
     forecast = foresee(topology, Promise(client=client, service=service.name, mode="passive"), ())
     if forecast.target is None:
         raise NoSuchWalk(f"the site file gives {client} no address that would do")
-    return walk_to(topology, client, forecast.target, service.control_port.number, "tcp", from_port)
+    return walk_to(topology, client, forecast.target, typed_port(topology, forecast.stand, service), "tcp", from_port)
 
 
 def walk_data(topology: Topology, promise: Promise, port: int | None, from_port: int | None) -> tuple[Journey, ...]:

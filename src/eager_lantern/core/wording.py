@@ -1,18 +1,21 @@
 """Plain sentences about what happens to connections."""
 
 from fractions import Fraction
+from typing import assert_never
 
-from .addresses import Address
+from .addresses import address_or_none
 from .forecast import Forecast, Stop
 from .ports import PortSet
 
 _NUMBERS = {2: "two", 3: "three", 4: "four", 5: "five", 6: "six", 7: "seven", 8: "eight", 9: "nine", 10: "ten"}
-_HOW = {"silent": "hangs", "refused": "is refused", "wrong": "ends up elsewhere", "unknown": "cannot be told"}
+_HOW = {"silent": "hangs", "refused": "is refused", "wrong": "ends up elsewhere"}
 _MANNER = {"silent": ", silently", "refused": ", with a refusal", "wrong": "", "unknown": ""}
 
 
 def share_that(part: int, whole: int, outcome: str) -> str:
     """``every second transfer hangs``; a server picks any port of its range with equal chance."""
+    if outcome == "unknown":
+        return "whether transfers work cannot be told" if part == whole else f"{part} of {whole} ports cannot be told"
     how = _HOW[outcome]
     share = Fraction(part, whole) if whole else Fraction(1)
     if share == 1:
@@ -33,41 +36,73 @@ def ports_named(ports: PortSet) -> str:
     return f"port {text}" if len(ports) == 1 else f"ports {text}"
 
 
-def blame(stop: Stop, goes_to: str) -> str:
-    """Who stops it and why, in one clause."""
+def blame(stop: Stop, goes_to: str = "") -> str:
+    """Who stops it and why, in one clause; ``goes_to`` is the address that it was on its way to."""
+    whither = goes_to or "that address"
     rule = f"rule “{stop.rule}”" if stop.rule else "a rule"
-    clauses = {
-        "filter rule": f"{rule} of {stop.at} shuts it",
-        "filter default": f"{stop.at} lets through only what a rule allows",
-        "provider blocks": f"the provider of {stop.at} blocks it",
-        "no forward": f"{stop.at} has no forward for {ports_named(stop.ports)}",
-        "forwarding is off": f"{stop.at} has forwarding switched off",
-        "no hairpin": f"{stop.at} does not turn back connections to {goes_to} from inside",
-        "the device itself": f"{goes_to} is {stop.at} itself",
-        "nobody there": f"nobody on {stop.at} has the address it was sent to",
-        "no path": _unreachable(goes_to),
-        "no way back": "it leaves with a private address, to which no answer finds back",
-        "no outside address": f"{stop.at} has no outside address for it",
-        "not listening": f"it comes out at {stop.at} on a port where nothing waits",
-        "another service": f"it comes out at {stop.at} at another service",
-        "another peer": f"{stop.at} sees it come from another address than the control connection",
-        "address refused": f"{stop.at} refuses to connect to {goes_to}, which is not the address it sees",
-        "session reuse": f"{stop.at} demands that data resumes the TLS session, this client does not",
-        "control forgotten": f"{stop.at} forgets the quiet control connection before a typical transfer ends",
-        "client has no address": f"the site file gives {stop.at} no address that would do",
-        "source port may change": f"{rule} of {stop.at} asks for a source port that a device before it may change",
-        "source address may change": f"{stop.at} judges by source, which a pool of addresses may change",
-        "leads back out": f"a forward of {stop.at} leads back outside",
-        "goes in circles": "forwards send it in circles",
-        "other family": f"the FTP helper of {stop.at} drops a command that names an address of the other family",
-        "reads it twice": f"the control connection passes the FTP helper of {stop.at} out and in again",
-    }
-    return clauses[stop.reason] if stop.reason else f"{stop.at} stops it"
+    match stop.reason:
+        case "filter rule":
+            return f"{rule} of {stop.at} shuts it"
+        case "filter default":
+            return f"{stop.at} lets through only what a rule allows"
+        case "provider blocks":
+            return f"the provider of {stop.at} blocks it"
+        case "no forward":
+            return f"{stop.at} has no forward for {ports_named(stop.ports)}"
+        case "forwarding is off":
+            return f"{stop.at} has forwarding switched off"
+        case "no hairpin":
+            return f"{stop.at} does not turn back connections to {whither} from inside"
+        case "the device itself":
+            return f"{whither} is {stop.at} itself"
+        case "nobody there":
+            return f"nobody on {stop.at} has the address it was sent to"
+        case "no path":
+            return _unreachable(goes_to)
+        case "no way back":
+            return "it leaves with a private address, to which no answer finds back"
+        case "no outside address":
+            return f"{stop.at} has no outside address for it"
+        case "not listening":
+            return f"it comes out at {stop.at} on a port where nothing waits"
+        case "another service":
+            return f"it comes out at {stop.at} at another service"
+        case "another peer":
+            return f"{stop.at} sees it come from another address than the control connection"
+        case "address refused":
+            return f"{stop.at} refuses to connect to {whither}, which is not the address it sees"
+        case "session reuse":
+            return f"{stop.at} demands that data resumes the TLS session, this client does not"
+        case "control forgotten":
+            return f"{stop.at} forgets the quiet control connection before a typical transfer ends"
+        case "client has no address":
+            return f"the site file gives {stop.at} no address that would do"
+        case "no announced address":
+            return f"the site file tells no IPv4 address for {stop.at} to announce, and PASV has room for no other"
+        case "no common family":
+            return f"{stop.at} has no address of the same family as {whither}"
+        case "source port may change":
+            return f"{rule} of {stop.at} asks for a source port that a device before it may change"
+        case "source address may change":
+            return f"{stop.at} judges by source, which a pool of addresses may change"
+        case "leads back out":
+            return f"a forward of {stop.at} leads back outside"
+        case "goes in circles":
+            return "forwards send it in circles"
+        case "other family":
+            return f"the FTP helper of {stop.at} drops a command that names an address of the other family"
+        case "reads it twice":
+            return f"the control connection passes the FTP helper of {stop.at} out and in again"
+        case None:
+            return f"{stop.at} stops it"
+        case _ as never:
+            assert_never(never)
 
 
 def _unreachable(address: str) -> str:
-    kind = Address.parse(address).kind
-    return f"no way leads to {address}" + (f", a {kind} address" if kind != "public" else "")
+    known = address_or_none(address)
+    special = known is not None and known.kind != "public"
+    return f"no way leads to {address or 'it'}" + (f", a {known.kind} address" if known and special else "")
 
 
 def because(forecast: Forecast) -> str:
@@ -78,7 +113,7 @@ def because(forecast: Forecast) -> str:
         return ""
     stop = forecast.stops[0]
     if forecast.rung == "send":
-        return f"every typical transfer breaks at its end: {blame(stop, '')}"
+        return f"every typical transfer breaks at its end: {blame(stop)}"
     if forecast.data and forecast.data.asked:
         goes_to = str(forecast.data_flow.to) if forecast.data_flow else ""
         failing = forecast.data.fails or forecast.data.unknown
@@ -87,9 +122,9 @@ def because(forecast: Forecast) -> str:
         share = share_that(len(failing), len(forecast.data.asked), stop.outcome)
         return f"{share}{whither}: {blame(stop, goes_to)}"
     if forecast.rung == "announce":
-        return f"no transfer starts: {blame(stop, str(forecast.announced))}"
-    goes_to = str(forecast.target)
-    return f"no connection to {goes_to}{_MANNER[stop.outcome]}: {blame(stop, goes_to)}"
+        return f"no transfer starts: {blame(stop, str(forecast.announced or ''))}"
+    goes_to = str(forecast.target or "")
+    return f"no connection to {goes_to or forecast.service.name}{_MANNER[stop.outcome]}: {blame(stop, goes_to)}"
 
 
 def _shut(forecast: Forecast) -> str:
@@ -97,7 +132,7 @@ def _shut(forecast: Forecast) -> str:
         open_ports = next(each.asked for each in forecast.control if each.outcome == "ok")
         return f"it is open: {open_ports.to} {ports_named(open_ports.ports)} leads to it"
     if forecast.predicted == "unknown":
-        return f"cannot be told: {blame(forecast.stops[0], '')}"
+        return f"cannot be told: {blame(forecast.stops[0])}"
     if not forecast.stops:
         return "no way leads to it"
     stop = forecast.stops[0]

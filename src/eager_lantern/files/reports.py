@@ -63,7 +63,7 @@ def junit(results: Iterable[tuple[str, Result]], unread: Iterable[BadInput]) -> 
     """JUnit XML: a suite for each site, a case for each promise."""
     root = ElementTree.Element("testsuites")
     for file, result in results:
-        _suite(root, file, [_case(file, each) for each in result["promises"]])
+        _suite(root, file, [_case(file, each) for each in (*result["promises"], *result["ways_in"])])
     for error in unread:
         case = ElementTree.Element("testcase", name="the site file can be read", classname=error.file)
         ElementTree.SubElement(case, "error", message=_plain(str(error).splitlines()[0])).text = _plain(str(error))

@@ -8,6 +8,7 @@ from msgspec import to_builtins
 
 from ..core.addresses import Addresses
 from ..core.beside import Compared
+from ..core.change import Change
 from ..core.consistency import network_names
 from ..core.exposure import reaches
 from ..core.finding import Finding
@@ -43,6 +44,7 @@ def check_result(verdict: Verdict, line: LineOf, file: str) -> dict[str, Any]:
         "site": verdict.site.site,
         "verdict": verdict.verdict,
         "promises": [_promise(each, line) for each in verdict.forecasts],
+        "ways_in": [_promise(each, line) for each in verdict.ways_in],
         "ledger": [_ledger(each, line) for each in verdict.ledgers],
         "reaches": _reaches(verdict.site),
         "findings": [_finding(each, line, file) for each in verdict.findings],
@@ -127,7 +129,14 @@ def _finding(finding: Finding, line: LineOf, file: str) -> dict[str, Any]:
         "message": finding.message,
         "advice": finding.advice,
         "where": {"file": file, "line": line(finding.place), "path": dotted(finding.place)},
+        "change": _change(finding.cures[0], line) if finding.cures else None,
     }
+
+
+def _change(change: Change, line: LineOf) -> dict[str, Any]:
+    """A change of the site file, in its own words; null is what is not there."""
+    old, new = (to_builtins(each, enc_hook=str) for each in (change.old, change.new))
+    return {"path": dotted(change.place), "line": line(change.place), "from": old, "to": new}
 
 
 def walk_result(journey: Journey, line: LineOf) -> dict[str, Any]:

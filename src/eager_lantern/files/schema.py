@@ -12,7 +12,7 @@ import msgspec
 from ..core.addresses import Address, Addresses, AddressSet
 from ..core.ports import HIGHEST_PORT, LOWEST_PORT, PortSet
 from ..core.quantities import Duration, Quantity, Rate, Size
-from ..core.site import BlockedPorts, Destination, Port, Site
+from ..core.site import BlockedPorts, Destination, Port, Site, Typed
 from .shipped import shipped_text
 from .yaml_tree import YamlTree
 
@@ -113,6 +113,7 @@ _TEXTS: dict[type, Schema] = {
     Addresses: _one_or_list(_text(rf"{_ADDRESS}\s*(,{_ADDRESS}\s*)*")),
     AddressSet: _one_or_list(_text(rf"{_PREFIX}(,{_PREFIX})*")),
     Destination: _one_or_list({"type": "string", "minLength": 1, "pattern": r"\S"}),
+    Typed: _one_or_list({"type": "string", "minLength": 1, "pattern": r"\S"}),
 }
 _EXAMPLES: dict[type, list[str | int]] = {
     PortSet: [21, "61200-61455", "20-21, 990"],
@@ -122,6 +123,7 @@ _EXAMPLES: dict[type, list[str | int]] = {
     Addresses: ["10.61.4.20", "10.61.4.20, 2001:db8:61::20"],
     AddressSet: ["10.61.4.0/24", "203.0.113.9"],
     Destination: ["own", "tides.saltmarsh.example", "198.51.100.61"],
+    Typed: ["tides.saltmarsh.example", "tides.saltmarsh.example:2121", "198.51.100.61"],
     Duration: ["90 s", "15 min", "2 h"],
     Size: ["40 MB"],
     Rate: ["20 Mbit/s"],

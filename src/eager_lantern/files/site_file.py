@@ -13,12 +13,12 @@ from ..core.consistency import did_you_mean, problems
 from ..core.place import Place
 from ..core.ports import PortSet
 from ..core.quantities import Duration, Rate, Size
-from ..core.site import BlockedPorts, Destination, Port, Site
+from ..core.site import BlockedPorts, Destination, Port, Site, Typed
 from .problem import BadInput, InputProblem
 from .yaml_tree import YamlTree, read_text
 
 PATTERN = "*.site.yaml"
-_TEXT_TYPES = (PortSet, AddressSet, Address, Addresses, Port, BlockedPorts, Destination, Duration, Size, Rate)
+_TEXT_TYPES = (PortSet, AddressSet, Address, Addresses, Port, BlockedPorts, Destination, Typed, Duration, Size, Rate)
 
 
 @dataclass(frozen=True)
@@ -87,6 +87,7 @@ def _meant(kind: object) -> str:
         Addresses: "an address (10.61.4.20), or a list of them",
         AddressSet: "a network (10.61.4.0/24) or an address",
         Destination: "an address or a name",
+        Typed: "an address or a name, with a port where it is another outside (tides.saltmarsh.example:2121)",
         Duration: f"a duration ({Duration.example})",
         Size: f"a size ({Size.example})",
         Rate: f"a rate ({Rate.example})",

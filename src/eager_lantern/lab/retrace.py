@@ -2,6 +2,7 @@
 
 from ..core.addresses import Addresses
 from ..core.rehearsed import Rehearsed, Sighting
+from ..core.session import typed_port
 from ..core.topology import Topology
 from .errands import Ask, Errand, Listen, Stop, Watch
 from .probes import Probe
@@ -48,5 +49,5 @@ def _connection(topology: Topology, result: Rehearsed, trial: Trial) -> Probe | 
         return Probe(sender, "tcp", str(source), SOURCE_PORT, str(to), port) if source else None
     target = forecast.target
     source = next(iter(forecast.stand.spec.address.of_family(target.family)), None) if target else None
-    own = forecast.service.control_port.number
-    return Probe(trial.node, "tcp", str(source), SOURCE_PORT, str(target), own) if source else None
+    port = typed_port(topology, forecast.stand, forecast.service)
+    return Probe(trial.node, "tcp", str(source), SOURCE_PORT, str(target), port) if source else None

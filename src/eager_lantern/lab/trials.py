@@ -14,7 +14,7 @@ from ..core.addresses import FAMILIES, Address, Addresses, AddressSet
 from ..core.forecast import Forecast, Stand
 from ..core.rehearsed import to_try
 from ..core.rights import effective_rights
-from ..core.session import inside_peers, resolved, targets
+from ..core.session import inside_peers, resolved, targets, typed_port, ways_in
 from ..core.site import Client, Passive, Right, Service
 from ..core.topology import Host, Topology
 from ..live.plan import Plan
@@ -106,10 +106,12 @@ def trials(topology: Topology, forecasts: Sequence[Forecast], folder: Path, trus
 def _probes(topology: Topology, forecast: Forecast, host: Client) -> Iterator[Probe]:
     """The service's own port at every entrance; to see it shut, also each end of every set of
     ports that a device might lead there."""
+    shut = forecast.promise.holds == "shut"
     own = forecast.service.control_port.number
-    for target in targets(topology, forecast.stand):
-        ports = {own}
-        if forecast.promise.holds == "shut":
+    asked = own if shut else typed_port(topology, forecast.stand, forecast.service)
+    for target in ways_in(topology, forecast.stand) if shut else targets(topology, forecast.stand):
+        ports = {asked}
+        if shut:
             ends = (each.asked.ports for each in forecast.control if each.asked.to == target)
             ports |= {port for span in ends for port in (span.lowest, span.highest)}
         for source in host.address.of_family(target.family):
@@ -126,7 +128,7 @@ def _session(topology: Topology, trial: Trial, host: Client, folder: Path, trust
     passive = forecast.promise.mode == "passive"
     base = Plan(
         name="",
-        port=service.control_port.number,
+        port=typed_port(topology, forecast.stand, service),
         user=guest.user,
         password=Secret(guest.password),
         security=service.tls.mode,

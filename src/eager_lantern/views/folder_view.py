@@ -22,14 +22,16 @@ class Row(Struct, frozen=True):
 
 def folder_view(rows: Sequence[Row]) -> Iterator[RenderableType]:
     """A line for each site, what is wrong first, and the total."""
-    order = {"bad input": 0, "broken": 1, "unknown": 2, "kept": 3}
+    order = {"fault": -1, "bad input": 0, "broken": 1, "unknown": 2, "kept": 3}
     table = columns(widths=(12, 30, 8, None))
     for row in sorted(rows, key=lambda each: (order[each.verdict], each.file)):
-        share = f"{row.kept} of {row.promises}" if row.verdict != "bad input" else ""
+        share = f"{row.kept} of {row.promises}" if row.verdict not in ("bad input", "fault") else ""
         table.add_row(state(row.verdict), Text(_short(row.file)), Text(share), Text(_cut(row.most)))
     yield table
     yield ""
-    counts = [f"{sum(each.verdict == word for each in rows)} {word}" for word in order]
+    counts = [
+        f"{count} {word}" for word in order if (count := sum(each.verdict == word for each in rows)) or word != "fault"
+    ]
     yield Text(f"{len(rows)} sites: {', '.join(counts)}", style=STRONG)
 
 

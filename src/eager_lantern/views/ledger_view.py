@@ -121,5 +121,4 @@ def _meaning(ledger: Ledger, wanted: PortSet) -> Text:
     fails = len(wanted) - len(ledger.reachable)
     if not fails:
         return Text("every transfer works", style=STRONG)
-    outcome = next((each.outcome for each in ledger.layers if each.missing), "unknown")
-    return Text(share_that(fails, len(wanted), outcome), style=STOPS)
+    return Text(share_that(fails, len(wanted), ledger.outcome or "unknown"), style=STOPS)

@@ -16,6 +16,7 @@ SHAPES: dict[str, tuple[str, Style]] = {
     "broken": ("◆", STOPS),
     "unknown": ("◌", UNTRIED),
     "bad input": ("✕", STOPS),
+    "fault": ("✕", STOPS),
     "ok": ("●", PASSES),
     "good": ("●", PASSES),
     "poor": ("◆", STOPS),
