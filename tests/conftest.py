@@ -1,10 +1,14 @@
 """Fixtures that several tests share."""
 
+import signal
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+
+# A shell starts what runs in the background with Ctrl-C ignored, and children would inherit that.
+signal.signal(signal.SIGINT, signal.default_int_handler)
 
 
 @pytest.fixture

@@ -10,6 +10,7 @@ from program import run, run_bound_by_modes
 from eager_lantern.core.interview import BEHIND, PROTOCOLS, Question, questions, refusal
 from eager_lantern.core.verdict import judge
 from eager_lantern.files.new_site import new_site
+from eager_lantern.files.services import registered
 from eager_lantern.files.site_file import parse_site
 
 TOLD = {
@@ -33,7 +34,7 @@ def test_asked_at_a_terminal_it_writes_a_site_that_check_calls_kept_as_by_option
     child = at_terminal(tmp_path)
     answers: dict[str, str] = {}
     asked: list[str] = []
-    for question in questions():
+    for question in questions(registered()):
         if question.applies(answers):
             child.expect_exact(question.text)
             child.expect_exact("› ")
@@ -77,7 +78,7 @@ def test_interrupted_it_has_written_nothing(key: str, code: int, tmp_path: Path)
 
 def answered(**told: str) -> dict[str, str]:
     answers: dict[str, str] = {}
-    for question in questions():
+    for question in questions(registered()):
         if question.applies(answers):
             answers[question.key] = question.read(told.get(question.key) or question.propose(answers))
     return answers
@@ -121,7 +122,7 @@ def test_whatever_is_chosen_the_site_keeps_its_promises_or_is_refused() -> None:
         ({"clients_can": "ssh", "ports": "61200-61210"}, "no meaning"),
         ({"device_inside": "10.61.8.20"}, "belongs to"),
         ({"outside": "2001:db8::1"}, "different families"),
-        ({"behind": "nothing", "outside": ""}, "no meaning"),
+        ({"behind": "nothing"}, "“nothing” does not go with the answers before it: write router or cloud"),
         ({"clients_can": "plain", "typed": "x"}, "no meaning"),
         ({"folder": "in"}, "whole path"),
         ({"rights": "list, fly"}, "no right “fly”"),
@@ -153,5 +154,5 @@ def test_nothing_is_overwritten_unless_forced_and_a_shut_folder_is_told(tmp_path
 
 def test_every_question_is_an_option_of_the_same_name() -> None:
     shown = run("new", "--help").stdout
-    named: list[Question] = list(questions())
+    named: list[Question] = list(questions(registered()))
     assert [each.key for each in named if f"--{each.key.replace('_', '-')}" not in shown] == []

@@ -4,13 +4,15 @@ import json
 from typing import Any
 
 from hypothesis import HealthCheck, event, given, settings
+from msgspec.structs import replace
 from plain import End, Packet, send
 from random_sites import PORTS, questions
 
-from eager_lantern.core.addresses import Address
+from eager_lantern.core.addresses import Address, Addresses
 from eager_lantern.core.flow import Flow, Journey
+from eager_lantern.core.intervals import IntervalSet
 from eager_lantern.core.journey import travel
-from eager_lantern.core.ports import PortSet
+from eager_lantern.core.ports import EVERY_PORT, UNPRIVILEGED, PortSet
 from eager_lantern.core.topology import Topology
 from eager_lantern.files.site_file import parse_site
 
@@ -50,3 +52,31 @@ def test_every_packet_ends_as_the_plain_reading_says(
                 end = send(site, name, packet)
                 event(end.outcome)
                 assert end_of(parts[0], packet) == end
+
+
+def cells(flow: Flow) -> int:
+    """How many single connections a flow is."""
+    return _count(flow.sources) * len(flow.from_ports or ()) * len(flow.ports)
+
+
+def _count(numbers: IntervalSet) -> int:
+    return sum(high - low + 1 for low, high in numbers.spans)
+
+
+@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
+@given(questions())
+def test_the_journeys_of_a_flow_cover_it_exactly_and_never_overlap(
+    question: tuple[dict[str, Any], list[tuple[str, str, str]]],
+) -> None:
+    site, asked = question
+    topology = Topology(parse_site("random", json.dumps(site)).site)
+    for network in ("internet", "a", "c"):
+        for _, protocol, to in asked:
+            whole = Flow(protocol, topology.sources(network, Addresses()), UNPRIVILEGED, Address.parse(to), EVERY_PORT)
+            whole = replace(whole, sources=whole.sources.of_family(whole.to.family))
+            parts = [each.asked for each in travel(topology, network, whole)]
+            assert sum(map(cells, parts)) == cells(whole)
+            for i, one in enumerate(parts):
+                for other in parts[:i]:
+                    common = (one.sources & other.sources, one.ports & other.ports)
+                    assert not all(common) or not (one.from_ports or PortSet()) & (other.from_ports or PortSet())

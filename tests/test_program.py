@@ -9,13 +9,15 @@ import subprocess
 import sys
 import time
 from pathlib import Path
-from typing import Any
+from typing import Any, get_args
 
 import pytest
 import yaml
 from program import AFTER, BEFORE, run, run_bound_by_modes
+from test_sites import changed
 
 from eager_lantern.cli.app import COMMANDS
+from eager_lantern.core.flow import Reason
 
 BAD = yaml.safe_load((Path(__file__).parent / "cases" / "bad_input.yaml").read_text())
 
@@ -152,7 +154,7 @@ def test_check_as_text_is_one_screen_that_names_the_line_to_edit() -> None:
     done = run("check", BEFORE.name, cwd=BEFORE.parent)
     *lines, following = done.stdout.splitlines()
     assert max(map(len, lines)) <= 100
-    assert len(lines) <= 40
+    assert len(lines) <= 42
     assert "\x1b" not in done.stdout
     assert re.search(r"line 18 +range-mismatch", done.stdout)
     assert "every second transfer hangs" in done.stdout
@@ -188,6 +190,19 @@ def test_walk_tells_each_hop_and_where_it_stops() -> None:
         ),
         (["--client", "old-loger", "--to", "198.51.100.61", "--port", "21"], 2, "did you mean “old-logger”?"),
         (["--client", "institute", "--rung", "data", "--port", "50000"], 2, "61200-61455"),
+        (["--client", "institute", "--service", "tide-exchange", "--port", "61400"], 1, "no forward for port 61400"),
+        (["--client", "institute", "--port", "21"], 0, "It arrives at gauge-store, port 21."),
+        (["--client", "institute", "--port", "22"], 2, "neither the control port, 21, nor a data port"),
+        (["--client", "institute", "--rung", "connect", "--port", "22"], 2, "is not the control port"),
+        (["--client", "institute", "--protocol", "udp"], 2, "control of tide-exchange goes over tcp"),
+        (["--client", "203.0.113.77", "--to", "gauge-store", "--port", "22"], 1, "no way leads to 10.61.4.20"),
+        (["--client", "10.61.4.90", "--to", "gauge-store", "--port", "22"], 0, "by rule “remote-desk”"),
+        (["--client", "10.61.4.20", "--to", "gauge-store", "--port", "22"], 2, "10.61.4.20 is gauge-store"),
+        (["--client", "172.16.0.9", "--to", "gauge-store", "--port", "22"], 2, "no network of the site holds"),
+        (["--client", "internet", "--to", "tides.saltmarsh.example", "--port", "21"], 0, "arrives at gauge-store"),
+        (["--client", "internet", "--to", "harbour-router", "--port", "21"], 0, "arrives at gauge-store"),
+        (["--client", "internet", "--to", "harbour-route", "--port", "21"], 2, "did you mean “harbour-router”?"),
+        (["--client", "internet", "--to", "harbour-router", "--port", "21", "--mode", "active"], 2, "leave one out"),
         (["--client", "institute", "--to", "gauge", "--port", "21"], 2, "is no address"),
         (["--client", "institute", "--to", "198.51.100.61"], 2, "--port"),
         ([], 2, "--client is needed"),
@@ -284,3 +299,48 @@ def test_the_demo_keeps_its_files_and_overwrites_nothing(tmp_path: Path) -> None
     assert run("check", kept / BEFORE.name).returncode == 1
     again = run("demo", "--keep", kept)
     assert (again.returncode, "exists already" in again.stderr) == (2, True)
+
+
+TABLE = yaml.safe_load((Path(__file__).parent / "cases" / "sites.yaml").read_text())
+UNREACHED = {"goes in circles"}  # a guard: no site is known that comes to it
+
+
+def test_each_reason_is_told_by_the_program_and_hides_no_other_site(tmp_path: Path) -> None:
+    for i, case in enumerate(TABLE["cases"]):
+        (tmp_path / f"{i:03}.site.yaml").write_text(json.dumps(changed(case)))
+    done = run("check", tmp_path, "--format", "json")
+    sites = json.loads(done.stdout)["sites"]
+    assert (done.returncode, done.stderr) == (1, "")
+    assert [each["file"] for each in sites if "error" in each] == []
+    promises = [promise for site in sites for promise in site["promises"]]
+    assert [each for each in promises if each["kept"] is not True and not each["because"]] == []
+    stops = [stop for each in promises for stop in (*each["stopped_by"], *(each["data"] or {}).get("stopped_by", ()))]
+    assert {stop["reason"] for stop in stops} == set(get_args(Reason)) - UNREACHED
+
+
+FAULTY = """
+import eager_lantern.core.session as session
+whole = session.foresee_from
+def faulty(topology, promise, stand):
+    if topology.site.site == "Faulty Coast":
+        raise ValueError("made for this test")
+    return whole(topology, promise, stand)
+session.foresee_from = faulty
+import sys
+sys.argv = ["eager-lantern", "check", *sys.argv[1:]]
+from eager_lantern.__main__ import run
+run()
+"""
+
+
+@pytest.mark.parametrize("together", [False, True], ids=["alone", "in a folder"])
+def test_a_fault_of_the_program_is_70_names_the_promise_and_spares_other_sites(together: bool, tmp_path: Path) -> None:
+    faulty = tmp_path / "b.site.yaml"
+    (tmp_path / "a.site.yaml").write_text(AFTER.read_text())
+    faulty.write_text(AFTER.read_text().replace("Saltmarsh Tide Survey", "Faulty Coast"))
+    words = [sys.executable, "-c", FAULTY, str(tmp_path if together else faulty)]
+    done = subprocess.run(words, capture_output=True, text=True)
+    assert done.returncode == 70
+    assert re.search(r"a fault of the program itself.*b\.site\.yaml.*made for this test", done.stderr)
+    assert "field-station → tide-exchange, passive" in done.stderr
+    assert ("● kept" in done.stdout) is together

@@ -64,9 +64,9 @@ def test_junit_is_valid_by_its_public_schema_and_counts_promises(folder: Path) -
         for name, suite in suites.items()
     }
     assert counts == {
-        "a-kept.site.yaml": ("5", "0", "0", "0"),
-        "b-broken.site.yaml": ("5", "2", "0", "0"),
-        "c-pool.site.yaml": ("5", "0", "0", "1"),
+        "a-kept.site.yaml": ("6", "0", "0", "0"),
+        "b-broken.site.yaml": ("6", "2", "0", "0"),
+        "c-pool.site.yaml": ("6", "0", "0", "1"),
         "below/d-bad.site.yaml": ("1", "0", "1", "0"),
     }
 

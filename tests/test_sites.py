@@ -10,13 +10,15 @@ import pytest
 import yaml
 
 from eager_lantern.core.addresses import Address
+from eager_lantern.core.session import stand_of
 from eager_lantern.core.topology import Topology
 from eager_lantern.core.verdict import Verdict, judge
 from eager_lantern.core.walk import walk_to
 from eager_lantern.files.results import check_result
+from eager_lantern.files.services import usual_names
 from eager_lantern.files.shipped import finding_pages
 from eager_lantern.files.site_file import parse_site
-from eager_lantern.views.check_view import check_view
+from eager_lantern.views.check_view import Shown, check_view
 from eager_lantern.views.screen import rendered
 
 TABLE = yaml.safe_load((Path(__file__).parent / "cases" / "sites.yaml").read_text())
@@ -139,10 +141,11 @@ def test_the_text_stays_one_screen_however_much_is_wrong() -> None:
     }}  # fmt: skip
     source = parse_site("wrong", json.dumps(changed(case)))
     verdict = judge(source.site)
-    lines = rendered(check_view(verdict, source.line, "wrong"), colour=False).splitlines()
+    shown = Shown("wrong", source.line, usual_names)
+    lines = rendered(check_view(verdict, shown), colour=False).splitlines()
     assert len(verdict.findings) > 9
     assert len(lines) <= 45
-    assert f"and {len(verdict.findings) - 5} more: --format json lists all" in "\n".join(lines)
+    assert f"and {len(verdict.findings) - 5} more, risks at most: --all shows them" in "\n".join(lines)
 
 
 @pytest.mark.parametrize(
@@ -168,7 +171,7 @@ def test_what_the_kernel_has_taught(
     case: dict[str, Any], sender: str, to: str, port: int, end: tuple[str, str, str]
 ) -> None:
     topology = Topology(parse_site("taught", json.dumps(changed(case))).site)
-    (journey,) = walk_to(topology, sender, Address.parse(to), port, "tcp", None)
+    (journey,) = walk_to(topology, stand_of(topology, sender), (Address.parse(to),), port, "tcp", None)
     assert (journey.outcome, journey.reason, journey.end.at) == end
 
 

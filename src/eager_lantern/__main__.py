@@ -2,7 +2,7 @@
 
 import sys
 
-from .exit_codes import FAULT, INTERRUPTED
+from .cli.exit_codes import FAULT, INTERRUPTED
 
 
 def run() -> None:

@@ -10,8 +10,8 @@ from typer.core import TyperGroup
 
 from .. import __version__
 from ..core.consistency import did_you_mean
-from ..exit_codes import BAD_INPUT
 from ..files.problem import BadInput
+from .exit_codes import BAD_INPUT
 from .output import OutputLost
 
 COMMANDS = (

@@ -11,12 +11,13 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..core.verdict import Verdict, judge
-from ..exit_codes import BAD_INPUT, BROKEN, FAULT, KEPT, of_verdict, worst
 from ..files.problem import BadInput, InputProblem
 from ..files.results import Result, as_json, beside_result, check_result
+from ..files.services import usual_names
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
-from ..views.check_view import check_view
+from ..views.check_view import Shown, check_view
 from ..views.folder_view import Row, folder_view
+from .exit_codes import BAD_INPUT, BROKEN, FAULT, KEPT, of_verdict, worst
 from .options import CheckFormat, example
 from .output import emit, show
 
@@ -48,6 +49,7 @@ def check(
     seen: Annotated[
         Path | None, typer.Option(readable=False, help="A result that visit --save has kept: put it beside.")
     ] = None,
+    whole: Annotated[bool, typer.Option("--all", help="Show everything, however many screens it takes.")] = False,
 ) -> None:
     """Predict every promise and name what breaks it.
 
@@ -67,7 +69,7 @@ def check(
     if seen is not None:
         _beside(source, verdict, seen, form)
     if form is CheckFormat.text:
-        show(check_view(verdict, source.line, source.file))
+        show(check_view(verdict, Shown(source.file, source.line, usual_names, whole)))
     else:
         result = check_result(verdict, source.line, source.file)
         _written([Checked(source.file, result, None)], form, result)

@@ -9,20 +9,22 @@ from typing import Annotated
 import typer
 from rich.text import Text
 
+from ..core.ports import PortSet
 from ..core.rehearsed import Rehearsed
 from ..core.session import foresee
 from ..core.topology import Topology
 from ..core.verdict import Verdict, judge
 from ..core.walk import walk_data
-from ..exit_codes import of_kept
 from ..files.problem import BadInput, InputProblem
+from ..files.services import usual_names
 from ..files.site_file import SiteFile, read_site
 from ..lab.kernel import missing_means
 from ..lab.prepared import prepared
-from ..views.check_view import check_body
+from ..views.check_view import Shown, check_body
 from ..views.rehearse_view import rehearse_body
 from ..views.style import ACCENT, STRONG
 from ..views.walk_view import walk_view
+from .exit_codes import of_kept
 from .labs import CALLED, LabKind, able, built, progress
 from .options import example
 from .output import show
@@ -75,14 +77,15 @@ def _told(text: str) -> None:
 def _checked(path: Path) -> tuple[SiteFile, Verdict]:
     source = read_site(path)
     verdict = judge(source.site)
-    show(check_body(verdict, source.line, path.name))
+    show(check_body(verdict, Shown(path.name, source.line, usual_names)))
     return source, verdict
 
 
 def _walked(source: SiteFile, verdict: Verdict) -> None:
     """The first failing data connection of the client whose range is forwarded in part."""
     partly = next(each for each in verdict.forecasts if each.predicted == "partly")
-    journeys = walk_data(Topology(source.site), partly.promise, None, None)
+    port = PortSet.single(partly.data.fails.lowest) if partly.data else PortSet()
+    journeys = walk_data(Topology(source.site), partly, port, None)
     show(walk_view(journeys[0], source.line, Path(source.file).name))
 
 

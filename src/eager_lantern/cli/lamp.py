@@ -13,12 +13,12 @@ from ..core.lit import Unlit
 from ..core.ports import PortSet
 from ..core.quantities import Duration
 from ..core.site import Transport
-from ..exit_codes import CANNOT_TELL
 from ..files.problem import BadInput, InputProblem
 from ..files.site_file import find_site_file, read_site
 from ..live.lamp import Lamp
 from ..live.lamp_secret import VARIABLE, given_secret
 from ..views.lamp_view import burnt_view, lit_view
+from .exit_codes import CANNOT_TELL
 from .given import given
 from .named import the_transfer
 from .options import ServiceName, SitePath, example

@@ -16,7 +16,6 @@ from ..core.ports import PortSet
 from ..core.session import foresee, typed_port
 from ..core.site import Mode, Promise, Service, Transport
 from ..core.topology import Topology
-from ..exit_codes import BROKEN, CANNOT_TELL, KEPT
 from ..files.results import as_json, sweep_result
 from ..files.site_file import SiteFile
 from ..live.failed import Failed
@@ -24,6 +23,7 @@ from ..live.lamp_secret import VARIABLE, given_secret
 from ..live.lamp_sweep import swept
 from ..live.standpoint import Standpoint
 from ..views.lamp_view import sweeps_view
+from .exit_codes import BROKEN, CANNOT_TELL, KEPT
 from .named import known, the_transfer
 from .options import Format
 from .output import emit, show

@@ -13,11 +13,13 @@ from ..core.interview import Answers, Question, questions, refusal, remark
 from ..core.verdict import judge
 from ..files.new_site import new_site
 from ..files.problem import BadInput
+from ..files.services import registered, usual_names
 from ..files.site_file import SiteFile, parse_site
 from ..files.written import write_new, write_over
-from ..views.check_view import check_body
-from ..views.new_view import new_view, question_lines, remark_line
+from ..views.check_view import Shown, check_body
+from ..views.new_view import more_lines, new_view, question_lines, remark_line
 from ..views.style import ACCENT, STOPS, STRONG
+from .exit_codes import of_verdict
 from .options import Forced, example
 from .output import show, tell
 
@@ -42,7 +44,7 @@ def new(
     server: Annotated[str | None, _option("What the server is called.")] = None,
     address: Annotated[str | None, _option("The server's own address.")] = None,
     lease: Annotated[str | None, _option("static, reserved or dynamic.")] = None,
-    system: Annotated[str | None, _option("linux or other: what the server runs.")] = None,
+    system: Annotated[str | None, _option("linux, windows or other: what the server runs.")] = None,
     clients: Annotated[str | None, _option("How many clients there are.")] = None,
     at_once: Annotated[str | None, _option("How many of them may start at the same moment.")] = None,
     ports: Annotated[str | None, _option("The data port range.")] = None,
@@ -50,8 +52,9 @@ def new(
     subnet: Annotated[str | None, _option("The server's network.")] = None,
     device: Annotated[str | None, _option("What the device in front is called.")] = None,
     device_inside: Annotated[str | None, _option("Its address inside.")] = None,
-    outside: Annotated[str | None, _option("Its address outside.")] = None,
+    outside: Annotated[str | None, _option("Its address outside, or unknown.")] = None,
     outside_lease: Annotated[str | None, _option("static, reserved or dynamic.")] = None,
+    outside_port: Annotated[str | None, _option("The port by which clients come from outside.")] = None,
     ranges: Annotated[str | None, _option("yes or no: it takes ranges of ports.")] = None,
     typed: Annotated[str | None, _option("The name or address that clients type.")] = None,
     inside: Annotated[str | None, _option("yes or no: clients on the server's own network use it too.")] = None,
@@ -66,27 +69,29 @@ def new(
 ) -> None:
     """Ask, or take options, and write a first site file.
 
-    Every question is also an option of the same name; what is given is not asked. Nothing is
-    written before the last answer.
+    Every question is also an option of the same name; what is given is not asked. At a question, ? tells more
+    and < goes one step back. Nothing is written before the last answer.
     """
     given = {
         "site": site, "clients_can": clients_can, "control_port": control_port, "server": server, "address": address,
         "lease": lease, "system": system, "clients": clients, "at_once": at_once, "ports": ports,
-        "behind": behind, "subnet": subnet,
-        "device": device, "device_inside": device_inside, "outside": outside, "outside_lease": outside_lease,
-        "ranges": ranges, "typed": typed, "inside": inside, "account": account, "folder": folder, "rights": rights,
-        "admin_port": admin_port, "admin_from": admin_from,
+        "behind": behind, "subnet": subnet, "device": device, "device_inside": device_inside, "outside": outside,
+        "outside_lease": outside_lease, "outside_port": outside_port, "ranges": ranges, "typed": typed,
+        "inside": inside, "account": account, "folder": folder, "rights": rights, "admin_port": admin_port,
+        "admin_from": admin_from,
     }  # fmt: skip
     ask = sys.stdin.isatty() and sys.stderr.isatty() and not defaults
-    answers = _answered({key: value for key, value in given.items() if value is not None}, ask)
+    answers = _answered({key: value for key, value in given.items() if value is not None}, ask, defaults)
     if trouble := refusal(answers):
         raise typer.BadParameter(trouble)
     path = into or Path(f"{_slug(answers['site'])}.site.yaml")
     text = new_site(answers)
     source = _fitting(str(path), text)
     (write_over if force else write_new)({path: text.encode()})
-    show(check_body(judge(source.site), source.line, str(path)))
+    verdict = judge(source.site)
+    show(check_body(verdict, Shown(str(path), source.line, usual_names)))
     show(new_view(answers, str(path)))
+    raise typer.Exit(of_verdict(verdict.verdict))
 
 
 def _slug(name: str) -> str:
@@ -102,53 +107,79 @@ def _fitting(name: str, text: str) -> SiteFile:
         raise typer.BadParameter(f"these answers do not fit together: {reasons}") from None
 
 
-def _answered(given: Mapping[str, str], ask: bool) -> dict[str, str]:
-    """An answer to every question that applies: what was given, what is typed, or what is proposed."""
+def _answered(given: Mapping[str, str], ask: bool, defaults: bool) -> dict[str, str]:
+    """An answer to every question that applies: what was given, what is typed, or what is proposed.
+
+    One step back takes the last answer that was typed, and those that followed from it.
+    """
+    every = list(questions(registered()))
     answers: dict[str, str] = {}
-    for question in questions():
+    at, typed_at = 0, list[int]()
+    while at < len(every):
+        question = every[at]
         option = f"--{question.key.replace('_', '-')}"
         if not question.applies(answers):
             if question.key in given:
                 raise typer.BadParameter(f"{option} has no meaning with the answers before it")
         elif question.key in given:
-            answers[question.key] = _read(question, option, given[question.key])
+            answers[question.key] = _read(question, option, given[question.key], answers)
         elif ask:
-            answers[question.key] = _asked(question, answers)
+            answer = _asked(question, answers, bool(typed_at))
+            if answer is None:
+                at = typed_at.pop()
+                for later in every[at:]:
+                    answers.pop(later.key, None)
+                continue
+            answers[question.key] = answer
+            typed_at.append(at)
         else:
-            answers[question.key] = _proposed(question, option, answers)
+            answers[question.key] = _proposed(question, option, answers, defaults)
+        at += 1
     return answers
 
 
-def _read(question: Question, option: str, text: str) -> str:
+def _read(question: Question, option: str, text: str, answers: Answers) -> str:
     try:
-        return question.read(text)
+        return question.taken(text, answers)
     except ValueError as error:
         raise typer.BadParameter(f"{option}: {error}") from None
 
 
-def _proposed(question: Question, option: str, answers: Answers) -> str:
-    """The proposal of a question that nobody is asked. Raises BadParameter where there is none."""
+def _proposed(question: Question, option: str, answers: Answers, defaults: bool) -> str:
+    """The proposal of a question that nobody is asked; with ``defaults`` something to be replaced where there is
+    none. Raises BadParameter."""
     try:
         proposal = question.propose(answers)
     except ValueError as error:
         raise typer.BadParameter(f"{option} is needed: {error}") from None
+    if not proposal and defaults:
+        proposal = question.unasked
     if not proposal:
         raise typer.BadParameter(f"{option} is needed: {question.text[0].lower()}{question.text[1:]}")
     return proposal
 
 
-def _asked(question: Question, answers: Answers) -> str:
-    """Ask until the answer can be read; an empty one takes what is proposed."""
+def _asked(question: Question, answers: Answers, can_go_back: bool) -> str | None:
+    """Ask until the answer can be read; an empty one takes what is proposed. None is one step back."""
     try:
         proposal = question.propose(answers)
     except ValueError as error:
         proposal = ""
         tell([Text(f"  {error}", style=STOPS)])
-    tell(["", Text(question.text, style=STRONG), *question_lines(question)])
+    tell(["", Text(question.text, style=STRONG), *question_lines(question, answers)])
     while True:
         tell([Text.assemble("  ", (f"[{proposal}] " if proposal else "", ACCENT), "›")], end=" ")
+        line = _line()
+        if line == "?":
+            tell([*more_lines(question, can_go_back)])
+            continue
+        if line == "<":
+            if can_go_back:
+                return None
+            tell([Text("  this is the first question", style=STOPS)])
+            continue
         try:
-            answer = question.read(_line() or proposal)
+            answer = question.taken(line or proposal, answers)
         except ValueError as error:
             tell([Text(f"  {error}", style=STOPS)])
             continue

@@ -14,8 +14,7 @@ from ..core.flow import Journey
 from ..core.rehearsed import Rehearsed
 from ..core.session import foresee
 from ..core.topology import Topology
-from ..core.walk import NoSuchWalk, walk_control, walk_data
-from ..exit_codes import BROKEN, CANNOT_TELL, of_kept
+from ..core.walk import NoSuchWalk, walk_control, walk_data, walk_session
 from ..files.problem import BadInput, InputProblem
 from ..files.results import as_json, rehearse_result
 from ..files.site_file import find_site_file, read_site
@@ -29,6 +28,7 @@ from ..lab.ssh_daemon import missing_ssh_daemon
 from ..views.rehearse_view import rehearse_view
 from ..views.walk_view import LineOf
 from . import completion
+from .exit_codes import BROKEN, CANNOT_TELL, of_kept
 from .labs import CALLED, LabKind, able, built, progress
 from .options import Format, SitePath, Written, example
 from .output import emit, has_terminal, show
@@ -143,11 +143,14 @@ def _journey(topology: Topology, result: Rehearsed) -> Journey | None:
     """The predicted journey of the connection in which prediction and lab part."""
     if result.agree is not False or result.observed is None:
         return None
-    promise, forecast = result.forecast.promise, result.forecast
+    forecast, groups = result.forecast, result.observed.groups
+    data = bool(forecast.data is not None and groups)
+    port = result.parted_port if data else None
     try:
-        if forecast.data is not None and result.observed.groups:
-            return walk_data(topology, promise, result.parted_port, None)[0]
-        return walk_control(topology, promise.client, forecast.service, None)[0]
+        _, chosen, _ = walk_session(topology, forecast.stand, forecast.service, forecast.promise.mode, port, data)
+        if data:
+            return walk_data(topology, forecast, chosen, None)[0]
+        return walk_control(topology, forecast, chosen, None)[0]
     except NoSuchWalk:
         return None
 

@@ -10,7 +10,6 @@ from msgspec import to_builtins
 from ..core.sheet import Sheet, slug
 from ..core.sheets import Sheets, sheets_of
 from ..core.verdict import judge
-from ..exit_codes import of_verdict
 from ..files.results import as_json
 from ..files.sheet_tables import grid_csv
 from ..files.shipped import shipped_text
@@ -20,6 +19,7 @@ from ..lab.rule_file import rule_files
 from ..views.sheet_markdown import sheet_markdown
 from ..views.sheet_pages import sheet_pages
 from ..views.sheets_view import sheets_view
+from .exit_codes import of_verdict
 from .options import Format, SitePath, example
 from .output import emit, show
 

@@ -1,20 +1,19 @@
 """``size``: how many data ports, and how likely a transfer finds none free."""
 
-import socket
-
 import typer
 from msgspec.structs import replace
 
-from ..core.clear_range import USER, ClearRange, clear_range, taken_by
+from ..core.clear_range import clear_range, taken_by
 from ..core.lint_ranges import CHANCE, HANDLING
 from ..core.loss_simulation import simulated
 from ..core.ports import PortSet
 from ..core.quantities import Chance, Duration, Rate, Size
-from ..core.site import Load, Server, Service
+from ..core.site import Load, Service, default_own_ports
 from ..core.sized import Sized, Tried
 from ..core.sizing import REST_BY_LETTER_SECONDS, REST_OF_LINUX_SECONDS, Demand, Sizing, demand_of, sized
 from ..files.problem import BadInput, InputProblem
 from ..files.results import as_json, size_result
+from ..files.services import registered
 from ..files.site_file import SiteFile, find_site_file, read_site
 from ..files.written import write_new, write_over
 from ..views.size_picture import KINDS, drawn
@@ -27,7 +26,6 @@ from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 MOST_ROWS = 9
-LOCAL_PORTS = next(each for each in Server.__struct_defaults__ if isinstance(each, PortSet))
 
 
 @app.command(
@@ -84,9 +82,9 @@ def size(
             demand_of(load, given(Duration, "--handling", handling)), given(Chance, "--chance", chance).share
         )
         own = given_or_none(PortSet, "--local-ports", local_ports)
-        local = own if own is not None else source.site.server.local_ports if source else LOCAL_PORTS
+        local = own if own is not None else source.site.server.own_ports if source else default_own_ports("linux")
         taken = local | (taken_by(source.site, chosen.name) if source and chosen else PortSet())
-        proposed = _proposed(sizing.size, taken)
+        proposed = clear_range(sizing.size, taken, registered())
     except ValueError as error:
         raise _senseless(error, source, chosen) from None
     present = _present(chosen)
@@ -115,26 +113,6 @@ def _senseless(error: ValueError, source: SiteFile | None, service: Service | No
         return typer.BadParameter(str(error))
     place = ("services", source.site.services.index(service), "load")
     return BadInput(source.file, InputProblem(source.line(place) or 0, str(error)))
-
-
-def _proposed(size: int, taken: PortSet) -> ClearRange:
-    """A clear range; only where the dynamic ports have no room are service names looked up."""
-    try:
-        return clear_range(size, taken, USER)
-    except ValueError:
-        return clear_range(size, taken, _registered())
-
-
-def _registered() -> PortSet:
-    """The user ports for which this system knows a service's name."""
-    found = PortSet()
-    for port in USER:
-        try:
-            socket.getservbyport(port, "tcp")
-        except OSError:
-            continue
-        found = found | PortSet.single(port)
-    return found
 
 
 def _present(service: Service | None) -> PortSet:

@@ -22,7 +22,6 @@ from ..core.ladder import Rung
 from ..core.outlook import Outlook
 from ..core.ports import PortSet
 from ..core.site import Mode
-from ..exit_codes import of_kept
 from ..files.problem import BadInput, InputProblem
 from ..files.results import as_json, visit_result
 from ..files.site_file import find_site_file, read_site
@@ -36,6 +35,7 @@ from ..live.standpoint import Standpoint
 from ..views.places_view import places_view, ways_view
 from ..views.visit_view import visit_view, visits_view
 from . import visit_options as words
+from .exit_codes import of_kept
 from .given import given_or_none, set_only
 from .lamp_sweep import sweep_lamp
 from .options import Forced, Format, SessionMode, Written, example

@@ -5,18 +5,17 @@ from typing import Annotated
 
 import typer
 
-from ..core.addresses import Address
-from ..core.consistency import network_names
 from ..core.flow import Journey
-from ..core.site import Mode, Promise
+from ..core.forecast import Stand
+from ..core.site import Mode, Service, Transport
 from ..core.topology import Topology
-from ..core.walk import NoSuchWalk, walk_control, walk_data, walk_to
-from ..exit_codes import BROKEN, CANNOT_TELL, KEPT
+from ..core.walk import NoSuchWalk, addresses_at, stand_at, walk_control, walk_data, walk_session, walk_to
 from ..files.results import as_json, walk_result
 from ..files.site_file import find_site_file, read_site
 from ..views.walk_view import walk_view
 from . import completion
-from .named import known, the_transfer
+from .exit_codes import BROKEN, CANNOT_TELL, KEPT
+from .named import the_transfer
 from .options import Format, ServiceName, SessionMode, SitePath, Written, example
 from .output import emit, show
 
@@ -31,7 +30,7 @@ class WalkRung(StrEnum):
 
 
 class Protocol(StrEnum):
-    """The transport of a connection that belongs to no service."""
+    """The transport of a connection."""
 
     tcp = "tcp"
     udp = "udp"
@@ -44,14 +43,16 @@ def walk(
     site: SitePath = None,
     client: Annotated[
         str,
-        typer.Option(help="A client, or a network for anybody on it.", autocompletion=completion.clients),
+        typer.Option(help="A client, an address, or a network for anybody on it.", autocompletion=completion.clients),
     ] = "",
     service: ServiceName = "",
-    mode: Annotated[SessionMode, typer.Option(help="Mode of the session.")] = SessionMode.passive,
-    rung: Annotated[WalkRung, typer.Option(help="The control connection, or a data connection.")] = WalkRung.connect,
-    to: Annotated[str, typer.Option(help="Any address, instead of a service.")] = "",
+    mode: Annotated[SessionMode | None, typer.Option(help="Mode of the session; default: passive.")] = None,
+    rung: Annotated[
+        WalkRung | None, typer.Option(help="The control connection, or a data connection; default: as --port tells.")
+    ] = None,
+    to: Annotated[str, typer.Option(help="Any address, host, gateway or published name, instead of a service.")] = "",
     port: Annotated[int | None, typer.Option(min=1, max=65535, help="The port; for data, one of the range.")] = None,
-    protocol: Annotated[Protocol, typer.Option(help="With --to.")] = Protocol.tcp,
+    protocol: Annotated[Protocol | None, typer.Option(help="The transport; default: tcp.")] = None,
     from_port: Annotated[int | None, typer.Option(min=1, max=65535, help="The source port; default: any.")] = None,
     form: Written = Format.text,
 ) -> None:
@@ -63,19 +64,18 @@ def walk(
     """
     source = read_site(find_site_file(site))
     topology = Topology(source.site)
-    known("--client", client, [*(each.name for each in source.site.clients), *network_names(source.site)])
+    transport: Transport = "udp" if protocol is Protocol.udp else "tcp"
     try:
+        stand = stand_at(topology, _needed(client, topology))
         if to:
+            _alone(service, mode, rung)
             if port is None:
                 raise typer.BadParameter("--to needs --port as well")
-            journeys = walk_to(topology, client, _address(to), port, protocol.value, from_port)
+            journeys = walk_to(topology, stand, addresses_at(topology, to), port, transport, from_port)
         else:
-            wanted = the_transfer(source.site, service, "ftp", "sftp")
-            promise = Promise(client=client, service=wanted.name, mode=_mode(mode))
-            if rung is WalkRung.data:
-                journeys = walk_data(topology, promise, port, from_port)
-            else:
-                journeys = walk_control(topology, client, wanted, from_port)
+            chosen = the_transfer(source.site, service, "ftp", "sftp")
+            data = None if rung is None else rung is WalkRung.data
+            journeys = _of_session(topology, stand, chosen, _mode(chosen, mode), port, data, transport, from_port)
     except NoSuchWalk as error:
         raise typer.BadParameter(str(error)) from None
     journey = _the_one(journeys)
@@ -86,15 +86,49 @@ def walk(
     raise typer.Exit({"ok": KEPT, "unknown": CANNOT_TELL}.get(journey.outcome, BROKEN))
 
 
-def _mode(mode: SessionMode) -> Mode:
+def _of_session(
+    topology: Topology,
+    stand: Stand,
+    service: Service,
+    mode: Mode | None,
+    port: int | None,
+    data: bool | None,
+    transport: Transport,
+    from_port: int | None,
+) -> tuple[Journey, ...]:
+    """The journeys of the connection of a session that is meant. Raises NoSuchWalk and BadParameter."""
+    forecast, chosen, is_data = walk_session(topology, stand, service, mode, port, data)
+    carried = service.passive.protocols if is_data and service.passive and mode == "passive" else ("tcp",)
+    if transport not in carried:
+        which = "data" if is_data else "control"
+        raise typer.BadParameter(f"--protocol: {which} of {service.name} goes over {', '.join(carried)} here")
+    if is_data:
+        return walk_data(topology, forecast, chosen, from_port, transport)
+    return walk_control(topology, forecast, chosen, from_port)
+
+
+def _needed(client: str, topology: Topology) -> str:
+    if not client:
+        names = ", ".join([each.name for each in topology.site.clients]) or "no clients; name a network or an address"
+        raise typer.BadParameter(f"--client is needed; this site has {names}")
+    return client
+
+
+def _alone(service: str, mode: SessionMode | None, rung: WalkRung | None) -> None:
+    """Raises BadParameter for what belongs to a session and not to any one connection."""
+    given = {"--service": service, "--mode": mode, "--rung": rung}
+    if names := [name for name, value in given.items() if value]:
+        raise typer.BadParameter(
+            f"--to asks about one connection, {' and '.join(names)} about a session: leave one out"
+        )
+
+
+def _mode(service: Service, mode: SessionMode | None) -> Mode | None:
+    if service.protocol != "ftp":
+        if mode is not None:
+            raise typer.BadParameter(f"--mode: {service.name} has protocol {service.protocol}, which knows no modes")
+        return None
     return "active" if mode is SessionMode.active else "passive"
-
-
-def _address(text: str) -> Address:
-    try:
-        return Address.parse(text)
-    except ValueError as error:
-        raise typer.BadParameter(f"--to: {error}") from None
 
 
 def _the_one(journeys: tuple[Journey, ...]) -> Journey:

@@ -101,6 +101,9 @@ def _one_service_a_port(site: Site, client: Client, place: Place) -> Iterator[Pr
 def _service_references(site: Site, service: Service, place: Place, clients: list[str]) -> Iterator[Problem]:
     for j, name in enumerate(service.keep_open_for):
         yield from _known("client", name, clients, (*place, "keep_open_for", j))
+    if service.passive and not service.passive.protocols:
+        message = "protocols is empty, and data needs one: write [tcp], or leave it out"
+        yield Problem((*place, "passive", "protocols"), message)
     if service.passive:
         yield from _destination(site, service.passive.announce, (*place, "passive", "announce"))
         yield from _destination(site, service.passive.announce_inside, (*place, "passive", "announce_inside"))

@@ -13,10 +13,10 @@ from msgspec import Struct
 
 from .addresses import Address, AddressSet
 from .cause import article
-from .clear_range import USER, clear_range
+from .clear_range import clear_range
 from .ports import PortSet
-from .site import Destination, Port, Right
-from .sizing import Demand
+from .site import Destination, Port, Right, default_own_ports
+from .sizing import ports_at_once
 
 Answers = Mapping[str, str]
 PROTOCOLS = {
@@ -32,6 +32,18 @@ ADVICE = {
     "implicit": "FTP with implicit TLS, for clients that know no other. One port and a range; encrypted.",
     "plain": "FTP in clear. One port and a range; whoever is on the way reads passwords and files.",
 }
+PLACEHOLDER = {4: "192.0.2.1", 6: "2001:db8::1"}
+"""What stands for an outside address that is not known yet: nobody has it (RFC 5737, RFC 3849)."""
+SYSTEMS = {
+    "linux": "a rule file is written that it can load",
+    "windows": "its own outgoing ports are 49152-65535, so that data ports lie below",
+    "other": "anything else",
+}
+LEASES = {
+    "static": "entered on the device itself",
+    "reserved": "a lease that always gives the same address",
+    "dynamic": "a lease (DHCP) that may give another one tomorrow",
+}
 BEHIND = {
     "router": "a router that translates: clients see its outside address",
     "firewall": "a firewall that does not translate: clients see the server's own address",
@@ -39,14 +51,13 @@ BEHIND = {
     "nothing": "nothing: the server stands on the internet itself",
 }
 RIGHTS: tuple[Right, ...] = ("list", "read", "write", "append", "rename", "remove", "make-folders")
-LOCAL_PORTS = PortSet.of((32768, 60999))
-_VISIT = Demand(1, 1, 1, 1, 1.0, 1.0, 60.0, 1)
-"""One client that lists and fetches a file: what a burst has of each while nothing else is known."""
 
 
 class Question(Struct, frozen=True):
     """One question. ``read`` gives the answer in its usual form, or raises ValueError that says what
-    would be right; ``propose`` gives what to take where nothing is said, or nothing."""
+    would be right; ``propose`` gives what to take where nothing is said, or nothing. ``choices`` are the answers
+    that earlier ones leave, with what each means; ``more`` is told to who asks; ``unasked`` is what is written
+    where nobody is asked and nothing can be proposed."""
 
     key: str
     text: str
@@ -54,15 +65,50 @@ class Question(Struct, frozen=True):
     read: Callable[[str], str]
     propose: Callable[[Answers], str]
     applies: Callable[[Answers], bool] = lambda answers: True
+    choices: Callable[[Answers], Mapping[str, str]] = lambda answers: {}
+    more: str = ""
+    unasked: str = ""
+
+    def taken(self, text: str, answers: Answers) -> str:
+        """The answer in its usual form. Raises ValueError for what cannot be read or is ruled out already."""
+        answer = self.read(text)
+        left = self.choices(answers)
+        if left and answer not in left:
+            raise ValueError(f"“{answer}” does not go with the answers before it: write {_listed(tuple(left))}")
+        return answer
+
+
+def _listed(options: Sequence[str]) -> str:
+    *most, last = options
+    return f"{', '.join(most)} or {last}" if most else last
+
+
+_SYNONYMS = {
+    "sftp": "ssh", "scp": "ssh", "ftps": "tls", "ftpes": "tls", "explicit": "tls", "ftp": "plain", "clear": "plain",
+    "dhcp": "dynamic", "lease": "dynamic", "fixed": "static", "manual": "static", "reservation": "reserved",
+    "debian": "linux", "ubuntu": "linux", "unix": "linux", "macos": "other", "mac": "other", "bsd": "other",
+    "nat": "router", "modem": "router", "none": "nothing", "direct": "nothing", "server": "windows",
+    "y": "yes", "true": "yes", "n": "no", "false": "no", "?": "unknown", "not known yet": "unknown",
+}  # fmt: skip
+"""Other words for an answer, read where that answer is one of the choices."""
 
 
 def _choice(options: Sequence[str]) -> Callable[[str], str]:
     def read(text: str) -> str:
-        if text not in options:
-            raise ValueError(f"found “{text[:40]}”, write {', '.join(options[:-1])} or {options[-1]}")
-        return text
+        word = text.strip().lower()
+        word = word if word in options else _SYNONYMS.get(word, word)
+        if word not in options:
+            raise ValueError(f"found “{text[:40]}”, write {_listed(options)}")
+        return word
 
     return read
+
+
+def _outside(text: str) -> str:
+    """An address, or ``unknown``."""
+    if text.strip().lower() in ("unknown", "not known yet", "not known"):
+        return "unknown"
+    return str(Address.parse(text))
 
 
 def _name(text: str) -> str:
@@ -136,10 +182,14 @@ def _folder_of(answers: Answers) -> str:
     return "/srv/" + (re.sub(r"[^a-z0-9]+", "-", answers["account"].lower()).strip("-") or "files")
 
 
-def _range(answers: Answers) -> str:
+def _range(registered: PortSet) -> Callable[[Answers], str]:
     """A clear range for the worst burst: each client may hold a port while another of its own rests."""
-    size = int(answers["at_once"]) * _VISIT.most_at_once
-    return str(clear_range(size, LOCAL_PORTS, USER).ports)
+
+    def propose(answers: Answers) -> str:
+        taken = default_own_ports(answers["system"]) | PortSet.parse(answers["control_port"])
+        return str(clear_range(ports_at_once(int(answers["at_once"])), taken, registered).ports)
+
+    return propose
 
 
 def _is_ftp(answers: Answers) -> bool:
@@ -164,8 +214,29 @@ def _device_name(answers: Answers) -> str:
     return "cloud-filter" if answers["behind"] == "cloud" else answers["behind"]
 
 
+def outside_of(answers: Answers) -> str:
+    """The outside address, or what stands for it while it is not known."""
+    if answers["outside"] != "unknown":
+        return answers["outside"]
+    return PLACEHOLDER[Address.parse(answers["address"]).family]
+
+
 def _seen_at(answers: Answers) -> str:
-    return answers["outside"] if is_translated(answers) else answers["address"]
+    return outside_of(answers) if is_translated(answers) else answers["address"]
+
+
+def _places_left(answers: Answers) -> dict[str, str]:
+    """What may stand in front of the server, as far as its address and what clients can leave it open."""
+    private = Address.parse(answers["address"]).kind != "public"
+    ruled_out = {"nothing"} if answers["clients_can"] == "plain" else set()
+    if private and is_open(answers):
+        ruled_out |= {"nothing", "firewall"}
+    return {key: words for key, words in BEHIND.items() if key not in ruled_out}
+
+
+def _has_other_port(answers: Answers) -> bool:
+    """Whether a device in front can show the service at another port than its own."""
+    return answers["behind"] == "router" and is_open(answers)
 
 
 def _administers_from(answers: Answers) -> str:
@@ -182,97 +253,136 @@ def fixed(text: str) -> Callable[[Answers], str]:
     return lambda answers: text
 
 
-def questions() -> Iterator[Question]:
-    """All questions in order; each may look at the answers before it."""
+def questions(registered: PortSet) -> Iterator[Question]:
+    """All questions in order; each may look at the answers before it. ``registered`` are the ports that belong to
+    services by the registry."""
     yes_no = _choice(("yes", "no"))
-    yield Question("site", "What is the site called?", "It heads every page and table.", _name, fixed(""))
+    yield Question(
+        "site", "What is the site called?", "It heads every page and table.", _name, fixed(""),
+        more="Any words: the house, the harbour, the project. They can be changed later.", unasked="New site",
+    )  # fmt: skip
     yield Question(
         "clients_can", "What can all its clients do?", "Protocol and number of open ports follow from it.",
-        _choice(tuple(PROTOCOLS)), fixed("tls"),
+        _choice(tuple(PROTOCOLS)), fixed("tls"), choices=lambda answers: ADVICE,
+        more="Take the best that all of them can. One old client decides for all, or gets a service of its own.",
     )  # fmt: skip
     yield Question(
         "control_port", "Which control port?", "The usual one spares every client a setting.",
         _port, lambda answers: str(PROTOCOLS[answers["clients_can"]][2]),
+        more="The port on the server itself. By which port clients come from outside is asked later.",
     )  # fmt: skip
     yield Question(
-        "server", "What is the server called?", "The host that the service runs on.", _name, fixed("file-server")
-    )
+        "server", "What is the server called?", "The host that the service runs on.", _name, fixed("file-server"),
+        more="A name for the pages. It need not be the one in the name service.",
+    )  # fmt: skip
     yield Question(
         "address", "Which address has the server itself?", "On its own network, as its own settings show it.",
         lambda text: str(Address.parse(text)), fixed(""),
+        more="On Linux: ip address. On Windows: ipconfig. Not the address that a web page shows you.",
+        unasked="192.168.1.20",
     )  # fmt: skip
     yield Question(
-        "lease", "Does that address stay?", "static: entered on the host; reserved: the router always gives it.",
-        _choice(("static", "reserved", "dynamic")), fixed("reserved"),
+        "lease", "Does that address stay?", "Every forward and rule names it.",
+        _choice(tuple(LEASES)), fixed("reserved"), choices=lambda answers: LEASES,
+        more="If the server asks for its address (DHCP), let the router reserve it, and answer reserved.",
     )  # fmt: skip
     yield Question(
-        "system", "What does it run?", "For linux, a rule file is written that it can load.",
-        _choice(("linux", "other")), fixed("linux"),
+        "system", "What does it run?", "Which ports it uses for itself follows from it.",
+        _choice(tuple(SYSTEMS)), fixed("linux"), choices=lambda answers: SYSTEMS,
+        more="Data ports must stay clear of those that the system takes for its own connections.",
     )  # fmt: skip
     yield Question(
         "clients", "How many clients are there?", "The size of the data port range follows from it.",
         _count, fixed("10"), _is_ftp,
+        more="Programs that may be connected, not people: one person may open four connections.",
     )  # fmt: skip
     yield Question(
         "at_once", "How many of them may start at the same moment?", "On the hour, perhaps all of them.",
         _count, lambda answers: answers["clients"], _is_ftp,
+        more="What runs by a clock starts together. If you do not know: all of them.",
     )  # fmt: skip
     yield Question(
         "ports", "Which data ports?", "Two for each client at once, clear of the system's own ports.",
-        _ports, _range, _is_ftp,
+        _ports, _range(registered), _is_ftp,
+        more="Every listing and every transfer takes one. The same range goes into every device: write it down once.",
     )  # fmt: skip
     yield Question(
         "behind", "What stands between the server and the internet?", "Where ports have to be opened follows from it.",
-        _choice(tuple(BEHIND)), _likely_device,
+        _choice(tuple(BEHIND)), _likely_device, choices=_places_left,
+        more="Two devices in a row? Describe the outer one here and add the other in the file.",
     )  # fmt: skip
     yield Question(
         "subnet", "Which network does the server stand on?", "Administration is let in from there.",
         lambda text: str(AddressSet.parse(text)), lambda answers: subnet_around(answers["address"]), has_network,
+        more="An address and a mask of 255.255.255.0 are written as 10.61.8.0/24.",
     )  # fmt: skip
-    yield Question("device", "What is that device called?", "As its page is headed.", _name, _device_name, has_network)
+    yield Question(
+        "device", "What is that device called?", "As its page is headed.", _name, _device_name, has_network,
+        more="A name for the pages; the model's name will do.",
+    )  # fmt: skip
     yield Question(
         "device_inside", "Which address has it inside?", "The server's way out (its default route).",
         lambda text: str(Address.parse(text)), _first_host, has_network,
+        more="On Linux: ip route, the word after “default via”. On Windows: ipconfig, standard gateway.",
     )  # fmt: skip
     yield Question(
-        "outside", "Which address has it outside?", "As its own page shows it, not what a web page tells you.",
-        lambda text: str(Address.parse(text)), fixed(""), is_translated,
+        "outside", "Which address has it outside?", "As its own page shows it; or unknown, where it is not known yet.",
+        _outside, fixed(""), is_translated,
+        more="Its page calls it WAN or internet address. If a web page shows you another one, there is a second "
+        "translation in front of it: answer with what the device itself shows.",
+        unasked="unknown",
     )  # fmt: skip
     yield Question(
-        "outside_lease", "Does that address stay?", "dynamic: the provider may give another one tomorrow.",
-        _choice(("static", "reserved", "dynamic")), fixed("static"), is_translated,
+        "outside_lease", "Does that address stay?", "What is announced and published names it.",
+        _choice(tuple(LEASES)), fixed("static"), is_translated, choices=lambda answers: LEASES,
+        more="Most private lines get another address now and then (dynamic), unless a fixed one was ordered.",
+    )  # fmt: skip
+    yield Question(
+        "outside_port", "By which port from outside?", "The usual one, unless something else has it already.",
+        _port, lambda answers: answers["control_port"], _has_other_port,
+        more="Another port keeps the crowd of scanners away and nobody else: every client then needs the setting, "
+        "and a firewall on their side that knows the usual port stops them.",
     )  # fmt: skip
     yield Question(
         "ranges", "Does it take a range of ports in one entry?", "If not, each data port is an entry of its own.",
         yes_no, fixed("yes"), lambda answers: answers["behind"] == "router" and _is_ftp(answers) and is_open(answers),
+        more="Look at its form for forwards: one field for the port, or two for the first and the last.",
     )  # fmt: skip
     yield Question(
         "typed", "What do clients type to reach the server?", "A name is better: it can follow the address.",
         _typed, _seen_at, is_open,
+        more="Without its port. The certificate is made for what is typed here.",
     )  # fmt: skip
     yield Question(
         "inside", "Do clients on the server's own network use it too?", "They are told the server's own address.",
         yes_no, fixed("yes"), lambda answers: has_network(answers) and is_open(answers),
+        more="Inside, the outside address often leads nowhere: most routers do not turn connections back.",
     )  # fmt: skip
     yield Question(
-        "account", "What is the first account called?", "Not one that rules the system.", _name, fixed("station")
-    )
+        "account", "What is the first account called?", "Not one that rules the system.", _name, fixed("station"),
+        more="One account for each client or program, so that one can be locked without the others.",
+    )  # fmt: skip
     yield Question(
         "folder", "Which folder does it see, and nothing else?", "One made for it.",
         _folder, _folder_of,
+        more="A whole path on the server. Nothing above it can be seen.",
     )  # fmt: skip
     yield Question(
-        "rights", "What may it do there?", f"Some of {', '.join(RIGHTS)}.", _rights, fixed("list, read, write")
-    )
+        "rights", "What may it do there?", f"Some of {', '.join(RIGHTS)}.", _rights, fixed("list, read, write"),
+        more="As few as will do. Who only delivers needs write, and list to see that it arrived.",
+    )  # fmt: skip
     yield Question(
         "admin_port", "By which port do you administer the server?", "Kept open for you, shut to others; or none.",
         _port_or_none, lambda answers: "none" if answers["control_port"] == "22" else "22",
         lambda answers: PROTOCOLS[answers["clients_can"]][0] != "sftp",
+        more="SSH is 22, the remote desktop of Windows 3389. Nobody but you is let in there.",
     )  # fmt: skip
     yield Question(
         "admin_from", "From which network or address?", "Only from there it is let in.",
         _one_place, _administers_from,
         is_administered,
+        more="The server's own network, or the one address that you come from.",
+        unasked="203.0.113.61",
     )  # fmt: skip
 
 
@@ -286,7 +396,7 @@ def refusal(answers: Answers) -> str:
     from_outside = is_open(answers) or (is_administered(answers) and not is_administered_inside(answers))
     if from_outside and not is_translated(answers) and own.kind != "public":
         return f"{own} is {article(own.kind)} address, which nobody on the internet reaches untranslated: choose router"
-    outside = Address.parse(answers["outside"]) if "outside" in answers else own
+    outside = Address.parse(outside_of(answers)) if "outside" in answers else own
     if outside.family != own.family:
         pair = f"{outside} outside and {own} inside"
         return f"{pair} are of different families, which no translation joins: enter both as IPv4, or choose firewall"
@@ -307,6 +417,8 @@ def is_administered_inside(answers: Answers) -> bool:
 
 def remark(key: str, answer: str) -> str:
     """What is worth saying about an answer at once; mostly nothing."""
+    if key == "outside" and answer == "unknown":
+        return "A placeholder is written in its place: put in what the device shows before anything is tested."
     if key == "outside" and (kind := Address.parse(answer).kind) != "public":
         return (
             f"{answer} is {article(kind)} address: nobody on the internet can reach it. A device in front of this one "

@@ -7,7 +7,7 @@ from .place import Place
 from .ports import UNPRIVILEGED, PortSet
 from .quantities import Chance, Duration
 from .site import Service, Site
-from .sizing import demand_of, sized
+from .sizing import demand_of, ports_at_once, sized
 from .topology import Topology
 
 WIDE = 4096
@@ -38,9 +38,9 @@ def _range(site: Site, service: Service, ports: PortSet, place: Place) -> Iterat
         message = f"{service.name} leaves the choice of data ports to the system, so that no forward can fit"
         yield Finding("range-left-to-system", "risks", message, "fix a range, for example 61200-61455", place)
         return
-    if local := ports & server.local_ports:
+    if local := ports & server.own_ports:
         message = f"{service.name} hands out {local}, which {server.name} uses for its own outgoing connections too"
-        cure = f"choose a range outside of {server.local_ports}"
+        cure = f"choose a range outside of {server.own_ports}"
         yield Finding("range-overlaps-local-ports", "risks", message, cure, place)
     for other in site.services:
         if other.control_port.number in ports and other is not service:
@@ -67,8 +67,9 @@ def _need(service: Service) -> tuple[int, str]:
     try:
         sizing = sized(demand_of(service.load, HANDLING), CHANCE.share)
     except ValueError:  # not enough is known of the load for more than this
-        most = max(service.load.burst or 0, service.load.clients or 0)
-        return most, f"up to {most} transfers may start at once"
+        most = service.load.burst if service.load.burst is not None else service.load.clients or 0
+        need = ports_at_once(most)
+        return need, f"{most} clients at once may hold {need}"
     demand = sizing.demand
     if sizing.by_burst >= sizing.by_load:
         return sizing.size, f"{demand.burst} clients at once take up to {sizing.size}, {demand.most_at_once} each"

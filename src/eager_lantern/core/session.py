@@ -24,7 +24,12 @@ from .topology import Device, Topology
 
 def foresee(topology: Topology, promise: Promise, place: Place) -> Forecast:
     """Predict one promise of a site that is consistent."""
-    stand, service = stand_of(topology, promise.client), service_of(topology, promise.service)
+    return replace(foresee_from(topology, promise, stand_of(topology, promise.client)), place=place)
+
+
+def foresee_from(topology: Topology, promise: Promise, stand: Stand) -> Forecast:
+    """The same for whoever stands somewhere, be it a client of the site or not."""
+    service, place = service_of(topology, promise.service), ()
     if promise.holds == "shut":
         return _shut(topology, Forecast(promise, place, stand, service, "fails", None, ()))
     target, control = reach_control(topology, stand, service)
@@ -172,9 +177,12 @@ def _shut(topology: Topology, forecast: Forecast) -> Forecast:
     if not stand.sources:
         return _stopped(forecast, "unknown", "connect", _unknown(stand.name, "client has no address"))
     control: list[Journey] = []
+    typed = (*targets(topology, stand), *topology.server.addresses.each)
     for address in ways_in(topology, stand):
         flow = Flow("tcp", stand.sources, UNPRIVILEGED, address, EVERY_PORT)
-        control += (each for each in travel(topology, stand.origin, flow) if _leads_to(topology, each, port))
+        found = [each for each in travel(topology, stand.origin, flow) if _leads_to(topology, each, port)]
+        # An address that is no way to this server and leads nowhere is not worth a word.
+        control += (each for each in found if address in typed or each.outcome in ("ok", "unknown"))
     outcomes = {each.outcome for each in control}
     extent: Extent = "works" if "ok" in outcomes else "unknown" if "unknown" in outcomes else "fails"
     target = control[0].asked.to if control else None

@@ -7,6 +7,8 @@ from shlex import quote
 from msgspec import Struct
 
 from .forecast import Forecast
+from .place import Place
+from .ports import PortSet
 from .session import stand_of, typed_port
 from .sheet import Grid, Part, Sheet
 from .sheets_client import card
@@ -14,7 +16,7 @@ from .sheets_gateway import gateway_sheet
 from .sheets_server import server_sheet
 from .sheets_tests import tests_sheet
 from .site import INTERNET, Gateway, Service, Site
-from .topology import Topology
+from .topology import Topology, listens_on
 from .verdict import Verdict
 
 
@@ -32,12 +34,13 @@ def sheets_of(verdict: Verdict, file: str, rule_files: Mapping[str, str], digest
     devices can load, by device; ``digests`` those of certificates that could be read, by service."""
     site, topology = verdict.site, Topology(verdict.site)
     works = [each for each in verdict.forecasts if each.promise.holds == "works" and each.service.protocol != "other"]
+    used = _forwards_used(topology, verdict)
     devices = [
-        gateway_sheet(site, each, rule_files.get(each.name), _users(topology, each)) for each in outward(topology)
+        gateway_sheet(site, each, rule_files.get(each.name), _users(topology, each), used) for each in outward(topology)
     ]
     names = [_names(site)] if site.names else []
     pages = (
-        server_sheet(site, rule_files.get(site.server.name)),
+        server_sheet(site, rule_files.get(site.server.name), _shut_out(verdict)),
         *devices,
         *names,
         tests_sheet(topology, verdict.forecasts, file),
@@ -45,6 +48,33 @@ def sheets_of(verdict: Verdict, file: str, rule_files: Mapping[str, str], digest
     )
     order = _order(topology, pages)
     return Sheets(site.site, _trouble(verdict, file), (order, *pages))
+
+
+def _shut_out(verdict: Verdict) -> frozenset[tuple[str, str]]:
+    """The clients and services of ways in that have to stay open and are not known to, promised or not."""
+    kept_open = {(name, each.name) for each in verdict.site.services for name in each.keep_open_for}
+    doubtful = (each for each in (*verdict.forecasts, *verdict.ways_in) if each.promise.holds == "works")
+    lost = {(each.promise.client, each.promise.service) for each in doubtful if each.kept is not True}
+    return frozenset(kept_open & lost)
+
+
+def _forwards_used(topology: Topology, verdict: Verdict) -> frozenset[Place]:
+    """The forwards that sessions of the promises pass, in either direction, and those that are meant for them:
+    towards the server, the next device on the way to it, or a client that waits for active data."""
+    forecasts = [each for each in (*verdict.forecasts, *verdict.ways_in) if each.promise.holds == "works"]
+    journeys = [journey for each in forecasts for journey in each.control]
+    journeys += [journey for each in forecasts if each.data for journey in each.data.journeys]
+    passed = {step.place for each in journeys for step in each.steps if step.does == "forward" and step.place}
+    services = [each.service for each in forecasts]
+    ours = PortSet.of(*(span for each in services for span in listens_on(each).spans))
+    own = set(topology.server.addresses.each)
+    meant: set[Place] = {
+        ("gateways", i, "forwards", j)
+        for i, gateway in enumerate(topology.site.gateways)
+        for j, each in enumerate(gateway.forwards)
+        if each.to in own and each.ports.shift(each.offset) & ours
+    }
+    return frozenset(passed | meant)
 
 
 def outward(topology: Topology) -> list[Gateway]:
@@ -69,10 +99,12 @@ def _users(topology: Topology, gateway: Gateway) -> tuple[str, ...]:
 def _trouble(verdict: Verdict, file: str) -> str:
     if verdict.verdict == "kept":
         return ""
-    doubtful = [each for each in verdict.forecasts if each.kept is not True]
+    doubtful = [each for each in (*verdict.forecasts, *verdict.ways_in) if each.kept is not True]
+    if not verdict.forecasts:
+        return f"Nothing is promised, so nothing is known of what these pages bring: eager-lantern check {quote(file)}"
     word = "does not keep" if verdict.verdict == "broken" else "may not keep"
-    promises = f"{len(doubtful)} of its {len(verdict.forecasts)} promises"
-    return f"As described, this site {word} {promises}. Mend the site file first: eager-lantern check {file}"
+    promises = f"{len(doubtful)} of its {len(verdict.forecasts) + len(verdict.ways_in)} promises and ways in"
+    return f"As described, this site {word} {promises}. Mend the site file first: eager-lantern check {quote(file)}"
 
 
 def _cards(topology: Topology, works: list[Forecast], digests: Mapping[str, str]) -> list[Sheet]:

@@ -2,10 +2,10 @@
 
 from collections.abc import Iterator
 
+from .place import Place
 from .ports import PortSet
 from .sheet import Grid, Part, Sheet, filter_part
 from .site import OPEN, Attachment, Forward, Gateway, Site
-from .topology import listens_on
 
 _TRANSLATES = {
     "none": "does not translate",
@@ -20,14 +20,17 @@ _LEASES = {
 _NOTHING = "It has no forward and no filter that the site needs; it only has to let pass what clients begin."
 
 
-def gateway_sheet(site: Site, gateway: Gateway, rule_file: str | None, users: tuple[str, ...]) -> Sheet:
+def gateway_sheet(
+    site: Site, gateway: Gateway, rule_file: str | None, users: tuple[str, ...], used: frozenset[Place]
+) -> Sheet:
     """The page; ``rule_file`` is the name of the file that a Linux gateway can load, ``users`` are the
-    clients on whose side it stands; none for a device of the server's side."""
+    clients on whose side it stands; none for a device of the server's side. ``used`` are the places of
+    forwards that promised sessions pass, or would."""
     entered = [*_forwards(gateway), *_pairs(gateway), *_filters(site, gateway)]
     work = [
         *entered,
         _switches(gateway),
-        _leave(site, gateway),
+        _leave(site, gateway, used),
         _restart(gateway, rule_file),
         _took(gateway, rule_file),
     ]
@@ -143,13 +146,10 @@ def _filters(site: Site, gateway: Gateway) -> Iterator[Part]:
             yield filter_part(f"Filter: what it lets {title}", table, None, site.services)
 
 
-def _leave(site: Site, gateway: Gateway) -> Part:
+def _leave(site: Site, gateway: Gateway, used: frozenset[Place]) -> Part:
     lines = ["Its own administration page stays shut on the outside, and as it is on the inside."]
-    ours = PortSet()
-    for service in site.services:
-        ours = ours | listens_on(service)
-    for each in gateway.forwards:
-        if each.to not in site.server.address or not each.ports.shift(each.offset) & ours:
+    for i, each in enumerate(gateway.forwards):
+        if ("gateways", site.gateways.index(gateway), "forwards", i) not in used:
             lines.append(f"Forward {each.name or each.ports} leads to {each.to}: not part of this work, leave it.")
     if blocked := gateway.provider_blocks.ports:
         lines.append(f"Its provider never lets in {blocked}: no entry here changes that.")

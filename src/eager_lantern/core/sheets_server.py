@@ -18,15 +18,16 @@ _TLS = {
 }
 
 
-def server_sheet(site: Site, rule_file: str | None) -> Sheet:
-    """The page; ``rule_file`` is the name of the file that a Linux server can load."""
+def server_sheet(site: Site, rule_file: str | None, shut_out: frozenset[tuple[str, str]]) -> Sheet:
+    """The page; ``rule_file`` is the name of the file that a Linux server can load, ``shut_out`` are the clients
+    and services of ways in that have to stay open and do not."""
     server = site.server
     parts = [
         _address(server),
         *(_service(each) for each in site.services if each.protocol != "other"),
         *_accounts(site),
         *_filters(site),
-        _leave(site),
+        _leave(site, shut_out),
         _restart(site, rule_file),
         _took(site, rule_file),
     ]
@@ -36,7 +37,7 @@ def server_sheet(site: Site, rule_file: str | None) -> Sheet:
 
 def _address(server: Server) -> Part:
     rows = [("address", str(server.address)), ("network", server.network), ("stays because", _STAYS[server.lease])]
-    rows.append(("ports for its own connections", f"{server.local_ports}, as the data range must stay clear of them"))
+    rows.append(("ports for its own connections", f"{server.own_ports}, as the data range must stay clear of them"))
     if server.category:
         rows.append(("category of its network", server.category))
     return Part("Its address", grid=Grid(("setting", "value"), tuple(rows)))
@@ -125,10 +126,10 @@ def _filters(site: Site) -> Iterator[Part]:
         yield filter_part("Its own filter: what goes out", outgoing, server.category, site.services)
 
 
-def _leave(site: Site) -> Part:
+def _leave(site: Site, shut_out: frozenset[tuple[str, str]]) -> Part:
     """The administrator's own way in, which nothing on this page may close."""
     ways = [each for each in site.services if each.protocol == "other" or each.keep_open_for]
-    lines = [f"{each.name}, port {listens_on(each)}{_for(each)}: stays as it is." for each in ways]
+    lines = [f"{each.name}, port {listens_on(each)}{_for(each)}: {_stays(each, shut_out)}" for each in ways]
     if not ways:
         lines = [
             "The site file names no service by which the server is administered (protocol: other, keep_open_for).",
@@ -137,6 +138,13 @@ def _leave(site: Site) -> Part:
     return Part(
         "Leave alone", (*lines, "Never switch the filter off to test: the page “Tests” tells which rule is missing.")
     )
+
+
+def _stays(service: Service, shut_out: frozenset[tuple[str, str]]) -> str:
+    lost = [name for name, other in sorted(shut_out) if other == service.name]
+    if not lost:
+        return "stays as it is."
+    return f"what this page says shuts {', '.join(lost)} out of it. Mend the site file first (eager-lantern check)."
 
 
 def _for(service: Service) -> str:

@@ -24,7 +24,7 @@ Transport = Literal["tcp", "udp"]
 Lease = Literal["static", "reserved", "dynamic"]
 Mode = Literal["passive", "active"]
 TlsMode = Literal["none", "explicit", "implicit"]
-System = Literal["linux", "cloud", "other"]
+System = Literal["linux", "windows", "cloud", "other"]
 Right = Literal["list", "read", "write", "append", "rename", "remove", "make-folders"]
 INTERNET = "internet"
 
@@ -251,6 +251,12 @@ class Gateway(Part, frozen=True):
         return wanted[: self.forward_limit] if self.forward_limit is not None else wanted
 
 
+def default_own_ports(system: str) -> PortSet:
+    """The ports that a system uses for its own outgoing connections unless told otherwise: of Windows the dynamic
+    ones (RFC 6335, section 6), of Linux those of ``ip_local_port_range``."""
+    return PortSet.of((49152, 65535)) if system == "windows" else PortSet.of((32768, 60999))
+
+
 class Server(Part, frozen=True):
     """The host that the services run on."""
 
@@ -260,8 +266,13 @@ class Server(Part, frozen=True):
     system: System = "other"
     lease: Lease = "static"
     category: Name | None = None
-    local_ports: PortSet = PortSet.of((32768, 60999))
+    local_ports: PortSet | None = None
     filter: HostFilter = HostFilter()
+
+    @property
+    def own_ports(self) -> PortSet:
+        """The ports that the system uses for its own outgoing connections: what the site says, else its default."""
+        return self.local_ports if self.local_ports is not None else default_own_ports(self.system)
 
 
 class Tls(Part, frozen=True):

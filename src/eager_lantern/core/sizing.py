@@ -91,6 +91,12 @@ class Demand(Struct, frozen=True):
                     yield each
 
 
+def ports_at_once(clients: int) -> int:
+    """How many ports so many clients may hold that start at the same moment, where nothing more is known of their
+    work than that each lists and fetches: one port while another of its own rests."""
+    return clients * _VISIT.most_at_once
+
+
 def demand_of(load: Load, handling: Duration) -> Demand:
     """The demand that a load describes; what it leaves out is taken on the cautious side: all files
     are fetched, each after a listing, all clients come at once, and ports rest as on Linux.
@@ -114,6 +120,10 @@ def demand_of(load: Load, handling: Duration) -> Demand:
         rests_seconds=REST_OF_LINUX_SECONDS if load.rests is None else load.rests.amount,
         burst=load.clients if load.burst is None else load.burst,
     )
+
+
+_VISIT = Demand(1, 1, 1, 1, 1.0, 1.0, REST_OF_LINUX_SECONDS, 1)
+"""One client that lists and fetches a file."""
 
 
 class Sizing(Struct, frozen=True):

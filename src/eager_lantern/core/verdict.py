@@ -7,18 +7,23 @@ from msgspec import Struct
 from .finding import Finding
 from .findings import findings, studied
 from .forecast import Forecast
+from .kinds import Kind, kinds_of_client
 from .ledger import Ledger
+from .openings import Opening, openings
 from .site import Site
 
 
 class Verdict(Struct, frozen=True):
-    """What is predicted of a site. ``ways_in`` are those that have to stay open whatever is promised."""
+    """What is predicted of a site. ``ways_in`` are those that have to stay open whatever is promised; ``openings``
+    what the internet reaches; ``kinds`` the kinds of client that there are, where the site describes none."""
 
     site: Site
     forecasts: tuple[Forecast, ...]
     ways_in: tuple[Forecast, ...]
     ledgers: tuple[Ledger, ...]
     findings: tuple[Finding, ...]
+    openings: tuple[Opening, ...]
+    kinds: tuple[Kind, ...] = ()
 
     @property
     def verdict(self) -> Literal["kept", "broken", "unknown"]:
@@ -38,4 +43,6 @@ def judge(site: Site) -> Verdict:
         tuple(each.forecast for each in known.ways_in),
         ledgers,
         findings(known),
+        openings(known.topology, known.forecasts),
+        () if site.clients else kinds_of_client(site),
     )

@@ -14,8 +14,10 @@ from ..core.interview import (
     is_administered_inside,
     is_open,
     is_translated,
+    outside_of,
 )
 from ..core.ports import PortSet
+from ..core.site import default_own_ports
 from .shipped import shipped_text
 
 _PLAIN = re.compile(r"[A-Za-z0-9][A-Za-z0-9 ._/-]*[A-Za-z0-9]|[A-Za-z]|/[A-Za-z0-9._/-]*")
@@ -40,16 +42,21 @@ def _derived(answers: Answers) -> dict[str, object]:
     protocol, tls, _ = PROTOCOLS[answers["clients_can"]]
     ftp, opened = protocol == "ftp", is_open(answers)
     typed = answers.get("typed", "")
-    seen_at = answers["outside"] if is_translated(answers) else answers["address"]
+    seen_at = outside_of(answers) if is_translated(answers) else answers["address"]
     is_name = opened and address_or_none(typed) is None
     single = answers.get("ranges") == "no"
     return {
         **dict.fromkeys(("ports", "subnet", "outside", "admin_port", "admin_from"), ""),
+        "outside_port": answers["control_port"],
         "ranges": "yes",
         "inside": "yes" if has_network(answers) else "no",
         **answers,
         "typed": typed or seen_at,
+        "reaches": _reached(typed or seen_at, answers),
+        "outside": outside_of(answers) if "outside" in answers else "",
+        "outside_unknown": answers.get("outside") == "unknown",
         "protocol": protocol,
+        "own_ports": str(default_own_ports(answers["system"])),
         "tls": tls,
         "mode": ", mode: passive" if ftp else "",
         "has_network": has_network(answers),
@@ -64,6 +71,14 @@ def _derived(answers: Answers) -> dict[str, object]:
         "admin_inside": is_administered_inside(answers),
         "admin_outside": is_administered(answers) and not is_administered_inside(answers),
     }
+
+
+def _reached(typed: str, answers: Answers) -> str:
+    """What clients type, with its port where that is another than the service's own."""
+    port = answers.get("outside_port", answers["control_port"])
+    if port == answers["control_port"]:
+        return typed
+    return f"[{typed}]:{port}" if ":" in typed else f"{typed}:{port}"
 
 
 def _entries(ports: str, single: bool) -> list[str]:

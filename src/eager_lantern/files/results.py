@@ -14,9 +14,11 @@ from ..core.exposure import reaches
 from ..core.finding import Finding
 from ..core.flow import Flow, Journey
 from ..core.forecast import Data, Forecast, Stop
+from ..core.kinds import Kind
 from ..core.ladder import Climb, Outcome
 from ..core.ledger import Ledger
 from ..core.lit import LitFrom, measured
+from ..core.openings import Opening
 from ..core.outlook import Outlook
 from ..core.place import Place, dotted
 from ..core.ports import PortSet
@@ -47,7 +49,36 @@ def check_result(verdict: Verdict, line: LineOf, file: str) -> dict[str, Any]:
         "ways_in": [_promise(each, line) for each in verdict.ways_in],
         "ledger": [_ledger(each, line) for each in verdict.ledgers],
         "reaches": _reaches(verdict.site),
+        "openings": [_opening(each, line) for each in verdict.openings],
+        "kinds": [_kind(each) for each in verdict.kinds],
         "findings": [_finding(each, line, file) for each in verdict.findings],
+    }
+
+
+def _opening(opening: Opening, line: LineOf) -> dict[str, Any]:
+    """Ports that the internet reaches; ``service`` and ``from`` are null where there is none, and for anybody."""
+    return {
+        "address": str(opening.door),
+        "protocol": opening.protocol,
+        "ports": str(opening.ports),
+        "host": opening.host,
+        "inside_ports": str(opening.inside),
+        "from": opening.sources or None,
+        "opened_by": {"at": opening.at, "rule": opening.rule, "line": line(opening.place)},
+        "service": opening.service or None,
+        "wanted": opening.wanted,
+    }
+
+
+def _kind(kind: Kind) -> dict[str, Any]:
+    return {
+        "service": kind.service,
+        "stands": kind.stands,
+        "mode": kind.mode,
+        "uses_epsv": kind.extended,
+        "asks_for_tls": not kind.clear,
+        "predicted": kind.forecast.predicted,
+        "because": because(kind.forecast),
     }
 
 
@@ -73,6 +104,7 @@ def _reaches(site: Site) -> list[dict[str, Any]]:
 
 def _promise(forecast: Forecast, line: LineOf) -> dict[str, Any]:
     promise, first = forecast.promise, forecast.stops[0] if forecast.stops else None
+    of_data = forecast.data.stops if forecast.data else ()
     return {
         "client": promise.client,
         "service": promise.service,
@@ -82,7 +114,7 @@ def _promise(forecast: Forecast, line: LineOf) -> dict[str, Any]:
         "kept": forecast.kept,
         "because": because(forecast),
         "stops_at": {"rung": forecast.rung, "outcome": first.outcome} if first else None,
-        "stopped_by": [] if forecast.data else [_stop(each, line) for each in forecast.stops],
+        "stopped_by": [_stop(each, line) for each in forecast.stops if each not in of_data],
         "announced": str(forecast.announced) if forecast.announced else None,
         "data": _data(forecast.data, line) if forecast.data else None,
     }

@@ -1,17 +1,33 @@
 """Results turned into text for a terminal or a file, in at most 100 columns."""
 
 import io
-from collections.abc import Iterable
+import shlex
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-from rich.console import Console, RenderableType
+from rich.console import Console, ConsoleOptions, RenderableType
+from rich.segment import Segment
 from rich.style import Style
 from rich.table import Table
 from rich.text import Text
 
+from ..wire.harmless import harmless
 from .style import PLAIN, SHAPES, STOPS
 
 LEAST_WIDTH, WIDTH = 80, 100
+
+
+class _Harmless(Console):
+    """A console on which nothing foreign steers the terminal: what is not plainly visible is written out, be it a
+    control character or one that turns the direction of reading."""
+
+    def render(self, renderable: RenderableType, options: ConsoleOptions | None = None) -> Iterator[Segment]:
+        for each in super().render(renderable, options):
+            if each.control or each.text.isprintable():
+                yield each
+            else:
+                shown = "\n".join(harmless(line, len(line)) for line in each.text.split("\n"))
+                yield Segment(shown, each.style)
 
 
 def rendered(parts: Iterable[RenderableType], colour: bool, width: int = WIDTH) -> str:
@@ -20,7 +36,7 @@ def rendered(parts: Iterable[RenderableType], colour: bool, width: int = WIDTH) 
     A terminal of less than 80 columns folds the lines itself, so that nothing is cut off.
     """
     out = io.StringIO()
-    console = Console(
+    console = _Harmless(
         file=out,
         width=max(LEAST_WIDTH, min(width, WIDTH)),
         color_system="truecolor" if colour else None,
@@ -33,6 +49,11 @@ def rendered(parts: Iterable[RenderableType], colour: bool, width: int = WIDTH) 
     for part in parts:
         console.print(part, soft_wrap=isinstance(part, Text) and bool(part.no_wrap))
     return "\n".join(line.rstrip() for line in out.getvalue().split("\n"))
+
+
+def typed(*words: str) -> str:
+    """A command of ours as a shell reads it."""
+    return shlex.join(("eager-lantern", *words))
 
 
 def command(text: str, style: Style) -> Text:

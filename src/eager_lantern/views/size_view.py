@@ -10,7 +10,7 @@ from ..core.quantities import percent
 from ..core.sized import Sized
 from ..core.sizing import REST_BY_LETTER_SECONDS, REST_OF_LINUX_SECONDS, Demand, Kind, Sizing
 from .screen import between, columns, command
-from .style import ACCENT, PASSES, STOPS, STRONG, UNTRIED
+from .style import ACCENT, HOLDS, STOPS, STRONG, UNTRIED
 
 
 def size_view(sized: Sized, following: str) -> Iterator[RenderableType]:
@@ -40,7 +40,7 @@ def _headline(sized: Sized) -> Text:
         return Text(f"{need} data ports needed")
     if len(sized.present) < need:
         return Text(f"◆ {len(sized.present)} data ports, {need} needed", style=STOPS)
-    return Text.assemble(("● ", PASSES), f"{len(sized.present)} data ports, {need} needed")
+    return Text.assemble(("● ", HOLDS), f"{len(sized.present)} data ports, {need} needed")
 
 
 def _load(demand: Demand) -> Iterator[RenderableType]:
@@ -75,7 +75,7 @@ def _rules(sizing: Sizing) -> Iterator[RenderableType]:
     for ports, rule, reason in reasons:
         decides = ports == sizing.size
         style = STRONG if decides else ""
-        mark = Text("◀ decides", style=PASSES) if decides else Text("")
+        mark = Text("◀ decides", style=ACCENT) if decides else Text("")
         table.add_row(Text(f"{ports:8}", style=style), Text(rule, style=style), Text(reason, style=style), mark)
     yield table
 
@@ -124,7 +124,7 @@ def why(sized: Sized) -> Iterator[str]:
     if sized.proposed.among == "dynamic":
         yield "From 49152 on no port is registered to a service (RFC 6335, section 6);"
     else:
-        yield "The system itself uses what is not registered, so it lies where this machine knows no service's name;"
+        yield "The system itself uses what is not registered, so it lies where no service is registered (IANA);"
     yield f"it is clear of {sized.local_ports}, which the system uses for its own connections."
     if not sized.present:
         return
