@@ -1,5 +1,6 @@
 """The executable: nothing is imported before interrupts and faults are taken care of."""
 
+import os
 import sys
 
 from .cli.exit_codes import FAULT, INTERRUPTED
@@ -8,6 +9,7 @@ from .cli.exit_codes import FAULT, INTERRUPTED
 def run() -> None:
     """Run the command line and exit with its code; a traceback never reaches the user."""
     code: object = 0
+    _look_nowhere_else()
     try:
         from .cli.app import main
 
@@ -23,6 +25,14 @@ def run() -> None:
     if code == INTERRUPTED:
         print("eager-lantern: interrupted", file=sys.stderr)
     sys.exit(code)  # type: ignore[arg-type]
+
+
+def _look_nowhere_else() -> None:
+    """No code of the current folder is run, by this interpreter or one that it starts."""
+    own = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))  # noqa: PTH100, PTH120  (pathlib loads slowly)
+    if sys.path and sys.path[0] in ("", os.getcwd()) and sys.path[0] != own:  # noqa: PTH109
+        del sys.path[0]
+    os.environ["PYTHONSAFEPATH"] = "1"
 
 
 def _interrupted(error: BaseException | None) -> bool:

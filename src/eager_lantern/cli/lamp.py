@@ -5,10 +5,12 @@ import contextlib
 import secrets
 import signal
 import sys
+from collections.abc import Iterator
 from typing import Annotated
 
 import typer
 
+from ..core.addresses import Address
 from ..core.lit import Unlit
 from ..core.ports import PortSet
 from ..core.quantities import Duration
@@ -26,6 +28,7 @@ from .output import show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 LONGEST_SECONDS = 86_400
+LEAST_CHARACTERS = 16
 
 
 @app.command(epilog=example('eager-lantern lamp saltmarsh.site.yaml --lasts "2 s" --at 127.0.0.1'))
@@ -53,15 +56,39 @@ def lamp(
     if len(wanted) > 16_384:
         message = f"{chosen.name} has {len(wanted)} ports; name some of them with --ports"
         raise BadInput(source.file, InputProblem(0, message))
-    addresses = tuple(at) if at else tuple(map(str, source.site.server.address.each))
+    addresses = tuple(str(given(Address, "--at", each)) for each in at or ()) or tuple(
+        map(str, source.site.server.address.each)
+    )
     protocols: tuple[Transport, ...] = chosen.passive.protocols if chosen.passive else ("tcp",)
-    secret = given_secret()
+    secret = _secret()
     shown = "" if secret else secrets.token_hex(16)
     burning = Lamp(secret or shown.encode())
     unlit = asyncio.run(_burnt(burning, addresses, wanted, protocols, seconds, shown))
     if len(unlit) == len(addresses) * len(wanted) * len(protocols):
         raise typer.Exit(CANNOT_TELL)
-    show(burnt_view(burning.answered, burning.turned_away))
+    show(burnt_view(burning.answered, burning.turned_away, burning.crowded))
+
+
+@contextlib.contextmanager
+def ended_by_ctrl_c() -> Iterator[asyncio.Event]:
+    """An event that Ctrl-C sets, by the means that every system has."""
+    ended, loop = asyncio.Event(), asyncio.get_running_loop()
+    before = signal.signal(signal.SIGINT, lambda number, frame: loop.call_soon_threadsafe(ended.set))
+    try:
+        yield ended
+    finally:
+        signal.signal(signal.SIGINT, before)
+
+
+def _secret() -> bytes:
+    """The secret that was given, or nothing. Raises BadParameter for one that could be guessed."""
+    secret = given_secret()
+    if secret and len(secret) < LEAST_CHARACTERS:
+        raise typer.BadParameter(
+            f"{VARIABLE} has {len(secret)} characters, and could be guessed: take at least {LEAST_CHARACTERS}, or leave"
+            " it out, and one is made and shown"
+        )
+    return secret
 
 
 async def _burnt(
@@ -72,9 +99,7 @@ async def _burnt(
     show(lit_view(addresses, ports, unlit, seconds, f"{VARIABLE}={shown}" if shown else ""))
     sys.stdout.flush()
     if len(unlit) < len(addresses) * len(ports) * len(protocols):
-        ended = asyncio.Event()
-        asyncio.get_running_loop().add_signal_handler(signal.SIGINT, ended.set)
-        with contextlib.suppress(TimeoutError):
+        with ended_by_ctrl_c() as ended, contextlib.suppress(TimeoutError):
             await asyncio.wait_for(ended.wait(), seconds)
     await lamp.put_out()
     return unlit

@@ -45,7 +45,7 @@ def _drawn(parts: Iterable[RenderableType], stream: TextIO) -> str:
 def has_terminal() -> bool:
     """Whether a program that is started from here can ask somebody."""
     try:
-        os.close(os.open("/dev/tty", os.O_RDWR))
+        os.close(os.open("CON" if sys.platform == "win32" else "/dev/tty", os.O_RDWR))
     except OSError:
         return False
     return True

@@ -22,6 +22,7 @@ from ..lab.daemon import missing_daemon
 from ..lab.errands import Capture, ErrandFailed, Look
 from ..lab.kernel import LabMissing, missing_means, search_path
 from ..lab.kernel_plan import TooLarge
+from ..lab.loopback import missing_loopback
 from ..lab.prepared import Prepared, prepared
 from ..lab.rehearsal import Lab
 from ..lab.ssh_daemon import missing_ssh_daemon
@@ -94,9 +95,10 @@ def _possible(lab: LabKind, daemon: bool, looks: bool, protocols: Set[str]) -> N
     """Say which means is missing, and what would do instead."""
     if lab is LabKind.loopback and (daemon or looks):
         raise typer.BadParameter("--daemon, --keep-open and --capture belong to the kernel lab")
-    lack = missing_means() if lab is LabKind.kernel else ""
+    lack = missing_means() if lab is LabKind.kernel else missing_loopback()
     if lack:
-        print(f"eager-lantern: no kernel lab: {lack}; --lab loopback needs nothing", file=sys.stderr)
+        other = "; --lab loopback needs nothing" if lab is LabKind.kernel else ""
+        print(f"eager-lantern: no {lab.value} lab: {lack}{other}", file=sys.stderr)
     elif daemon and (lack := _missing_daemon(protocols)):
         print(f"eager-lantern: {lack}; without --daemon the stand-in serves", file=sys.stderr)
     if lack:

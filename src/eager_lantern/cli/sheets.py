@@ -1,13 +1,14 @@
 """``sheets``: for each device the page to work from, for clients the connection card."""
 
-from collections.abc import Iterator
+import re
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Annotated
 
 import typer
 from msgspec import to_builtins
 
-from ..core.sheet import Sheet, slug
+from ..core.sheet import Sheet, distinct, slug
 from ..core.sheets import Sheets, sheets_of
 from ..core.verdict import judge
 from ..files.results import as_json
@@ -47,7 +48,7 @@ def sheets(
     source = read_site(find_site_file(site))
     verdict = judge(source.site)
     rules = rule_files(source.site)
-    named = {name: f"{slug(name)}.nft" for name in rules}
+    named = dict(zip(rules, distinct(f"{slug(name)}.nft" for name in rules), strict=True))
     result = sheets_of(verdict, Path(source.file).name, named, _digests(source))
     folder = into or Path(source.file).with_name(f"{Path(source.file).name.removesuffix(PATTERN[1:])}-pages")
     written = {folder / name: text.encode() for name, text in _files(result)}
@@ -55,12 +56,22 @@ def sheets(
     with folder_for_new(folder):
         (write_over if force else write_new)(written)
     names = [each.name for each in written]
+    stale = _stale(folder, names)
     if form is Format.json:
-        listed = {"format": "eager-lantern/sheets/1", "folder": str(folder), "files": names}
+        listed = {"format": "eager-lantern/sheets/1", "folder": str(folder), "files": names, "stale": stale}
         emit(as_json({**listed, **to_builtins(result)}))
     else:
-        show(sheets_view(result, str(folder), names))
+        show(sheets_view(result, str(folder), names, stale))
     raise typer.Exit(of_verdict(verdict.verdict))
+
+
+def _stale(folder: Path, names: Sequence[str]) -> list[str]:
+    """Files in the folder that look like pages of an earlier run, which this one has not written."""
+    found = (each.name for each in folder.iterdir() if each.suffix in (".md", ".csv", ".nft", ".html"))
+    return sorted(name for name in found if name not in names and (_PAGE.match(name) or name.endswith(".nft")))
+
+
+_PAGE = re.compile(r"[0-9]{2,}-")
 
 
 def _digests(source: SiteFile) -> dict[str, str]:
@@ -83,6 +94,9 @@ def _files(result: Sheets) -> Iterator[tuple[str, str]]:
 
 
 def _tables(stem: str, sheet: Sheet) -> Iterator[tuple[str, str]]:
-    for part in sheet.parts:
-        if part.grid is not None and part.grid.purpose == "enter" and sheet.kind != "order":
-            yield f"{stem}-{slug(part.title)}.csv", grid_csv(part.grid)
+    tables = [each for each in sheet.parts if each.grid is not None and each.grid.purpose == "enter"]
+    names = distinct(f"{stem}-{slug(each.title)}.csv" for each in tables)
+    if sheet.kind != "order":
+        for part, name in zip(tables, names, strict=True):
+            if part.grid is not None:
+                yield name, grid_csv(part.grid)

@@ -23,14 +23,15 @@ from ..core.outlook import Outlook
 from ..core.ports import PortSet
 from ..core.site import Mode
 from ..files.problem import BadInput, InputProblem
+from ..files.regular_file import read_regular
 from ..files.results import as_json, visit_result
 from ..files.site_file import find_site_file, read_site
-from ..files.written import write_new, write_over
+from ..files.written import write_new, write_over, writes
 from ..live.here import HERE
 from ..live.login_gate import LoginGate
 from ..live.place_name import checked_place
 from ..live.plan import Plan
-from ..live.secret import NoPassword, Secret, password_for
+from ..live.secret import VARIABLE, NoPassword, Secret, password_for
 from ..live.standpoint import Standpoint
 from ..views.places_view import places_view, ways_view
 from ..views.visit_view import visit_view, visits_view
@@ -42,10 +43,11 @@ from .options import Forced, Format, SessionMode, Written, example
 from .output import emit, show
 from .places import seen_from
 from .typed_host import typed_host
-from .visits import Wanted, visits_of
+from .visits import Act, Wanted, visits_of
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 IMPLICIT_PORT = 990
+MOST_TRUSTED_BYTES = 10_000_000
 
 
 Login = tuple[Secret, LoginGate]
@@ -121,6 +123,8 @@ def visit(
         user=user or None,
         port=port,
     )
+    if save is not None:
+        writes(save, force)
     accounts: dict[str, Login] = {}
 
     async def prepared(place: Standpoint) -> list[Wanted]:
@@ -129,7 +133,9 @@ def visit(
             if source
             else [_host(target, protocol, security, place.name)]
         )
-        return _guessed_once([_ready(each, options | {"standpoint": place}, accounts) for each in wanted])
+        return _guessed_once(
+            [_ready(each, options | {"standpoint": place}, accounts, source is not None) for each in wanted]
+        )
 
     places = asyncio.run(seen_from(names, prepared, _progress(len(names) > 1)))
     _written(places, save, write_over if force else write_new, form)
@@ -187,15 +193,59 @@ def _mode(mode: SessionMode | None) -> Mode | None:
     return None if mode is None else "active" if mode is SessionMode.active else "passive"
 
 
-def _ready(wanted: Wanted, options: dict[str, Any], accounts: dict[str, Login]) -> Wanted:
+def _ready(wanted: Wanted, options: dict[str, Any], accounts: dict[str, Login], of_site: bool) -> Wanted:
     """A visit with the options on top, and the password, which is asked for once an account. Raises BadParameter."""
     plan = replace(wanted.plan, **options)
     if wanted.act != "knock":
+        if of_site:
+            _typed_where_clear(wanted.act, plan, "security" in options)
         if plan.user not in accounts:
             accounts[plan.user] = _password(plan), LoginGate()
         password, gate = accounts[plan.user]
         plan = replace(plan, password=password, gate=gate)
+        if of_site:
+            _proved(wanted.act, plan, "host_key" in options)
+            print(f"eager-lantern: {_whither(wanted.act, plan)}", file=sys.stderr)
     return replace(wanted, plan=plan)
+
+
+def _typed_where_clear(act: Act, plan: Plan, typed: bool) -> None:
+    """A site file is perhaps somebody else's: that a password goes out in clear is for who types it to say."""
+    if act == "session" and plan.security == "none" and not typed:
+        raise typer.BadParameter(
+            f"the site file has no TLS for {plan.service}, and the password of {plan.user} would go to "
+            f"{plan.address or plan.name} in clear: type --security none if that is meant"
+        )
+
+
+def _proved(act: Act, plan: Plan, typed_key: bool) -> None:
+    """A password that belongs to the name of a host goes only to who proves to be that host; an address or a host
+    key that the site file itself names proves nothing."""
+    if not plan.password.of_host:
+        return
+    if act == "ssh" and not typed_key:
+        raise typer.BadParameter(
+            f"the password of {plan.name} is from netrc, and only the site file says that this is its host key: "
+            f"type --host-key {plan.host_key or 'SHA256:…'} after comparing it, or give the password by {VARIABLE}"
+        )
+    if act == "session" and (plan.security == "none" or plan.any_certificate):
+        raise typer.BadParameter(
+            f"the password of {plan.name} is from netrc, and nothing proves that {plan.address or 'the server'} is it: "
+            f"use TLS with a certificate, or give the password by {VARIABLE}"
+        )
+
+
+def _whither(act: Act, plan: Plan) -> str:
+    """Where a password goes, and how it is protected."""
+    there = f" ({plan.address})" if plan.address not in (None, plan.name) else ""
+    if act == "ssh":
+        how = "over SSH, if it shows the host key that is expected"
+    elif plan.security == "none":
+        how = "IN CLEAR: everybody on the way can read it"
+    else:
+        good = "with any certificate" if plan.any_certificate else f"if its certificate is good for {plan.name}"
+        how = f"under TLS, {good}"
+    return f"the password of {plan.user} goes to {plan.name}{there}, port {plan.port}, {how}"
 
 
 def _password(plan: Plan) -> Secret:
@@ -233,6 +283,7 @@ def _certificates(path: Path | None) -> Path | None:
     if path is None:
         return None
     try:
+        read_regular(path, MOST_TRUSTED_BYTES)
         ssl.create_default_context(cafile=str(path))
     except OSError as error:
         raise BadInput(str(path), InputProblem(0, f"holds no certificate in PEM form: {error.strerror}")) from None

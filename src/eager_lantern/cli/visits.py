@@ -12,6 +12,7 @@ from ..core.session import stand_of, targets, typed_port
 from ..core.site import Account, Client, Mode, Promise, Service, Site
 from ..core.topology import Topology
 from ..live.climber import Progress
+from ..live.covered import covered
 from ..live.here import HERE
 from ..live.plan import Plan
 from ..live.secret import Secret
@@ -32,6 +33,9 @@ class Wanted:
 
     async def run(self, progress: Progress) -> Climb:
         """A whole session, or only a look whether the port answers."""
+        return covered(await self._run(progress), self.plan.password)
+
+    async def _run(self, progress: Progress) -> Climb:
         if self.act == "knock":
             return await knock(self.plan, self.holds)
         if self.act == "session":

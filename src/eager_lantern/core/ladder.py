@@ -43,6 +43,16 @@ class Climbed(Struct, frozen=True):
     advice: str = ""
 
 
+Look = Literal["closely", "rights", "caution", "range", "wrong-logins"]
+
+
+class Missed(Struct, frozen=True):
+    """Something that was to be looked at and could not be, with the reason."""
+
+    look: Look
+    reason: str
+
+
 class Climb(Struct, frozen=True):
     """A real session, rung by rung, with the promise that it stands for where it has one.
     ``place`` is where it was made from, ``proves`` are the rungs of which one has to hold for it to work."""
@@ -62,6 +72,7 @@ class Climb(Struct, frozen=True):
     ssh: SshFacts | None = None
     pace: LoginPace | None = None
     place: str = "here"
+    missed: tuple[Missed, ...] = ()
 
     @property
     def observed(self) -> Extent:

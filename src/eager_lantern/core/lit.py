@@ -1,6 +1,7 @@
 """What a sweep over lit ports found, port by port."""
 
 from collections.abc import Iterable
+from typing import Literal
 
 from msgspec import Struct
 
@@ -9,14 +10,18 @@ from .ledger import Ledger
 from .ports import PortSet
 from .site import Transport
 
+LitOutcome = Literal[Outcome, "crowded", "closed"]
+"""What became of a port: as of a rung, or closed without a word, which is crowded where a lamp had no place left."""
+
 
 class LitPort(Struct, frozen=True):
     """One port as it was tried from here: what became of it, and where a lamp saw it arrive."""
 
     port: int
-    outcome: Outcome
+    outcome: LitOutcome
     arrived_port: int | None = None
     seen_from: str | None = None
+    crowded: int = 0
 
 
 class Unlit(Struct, frozen=True):
@@ -34,7 +39,7 @@ class Sweep(Struct, frozen=True):
     protocol: Transport
     ports: tuple[LitPort, ...]
 
-    def with_outcome(self, outcome: Outcome) -> PortSet:
+    def with_outcome(self, outcome: LitOutcome) -> PortSet:
         """The ports that ended so."""
         return ports_of(each.port for each in self.ports if each.outcome == outcome)
 
@@ -61,7 +66,7 @@ class LitFrom(Struct, frozen=True):
     trouble: str = ""
 
     @property
-    def outcomes(self) -> tuple[Outcome, ...]:
+    def outcomes(self) -> tuple[LitOutcome, ...]:
         """What became of each port that was tried."""
         return tuple(port.outcome for sweep in self.sweeps for port in sweep.ports)
 
@@ -71,7 +76,7 @@ def ports_of(ports: Iterable[int]) -> PortSet:
     return PortSet.of(*((port, port) for port in ports))
 
 
-def with_outcome(sweeps: Iterable[Sweep], outcome: Outcome) -> PortSet:
+def with_outcome(sweeps: Iterable[Sweep], outcome: LitOutcome) -> PortSet:
     """The ports that ended so in any of the sweeps."""
     found = PortSet()
     for each in sweeps:

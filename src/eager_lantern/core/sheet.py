@@ -1,6 +1,6 @@
 """A page to work from, as a value: what to enter, how to see that it took, how to test it."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Literal
 
 from msgspec import Struct
@@ -44,6 +44,20 @@ class Sheet(Struct, frozen=True):
 def slug(text: str) -> str:
     """A name as part of a file name."""
     return "-".join("".join(each if each.isalnum() else " " for each in text.lower()).split()) or "page"
+
+
+def distinct(names: Iterable[str]) -> list[str]:
+    """The names in their order, with a number put into one that stands there before, so that no file and no table
+    takes another's place."""
+    found: list[str] = []
+    for name in names:
+        stem, dot, ending = name.rpartition(".")
+        made, number = name, 2
+        while made.lower() in {each.lower() for each in found}:
+            made = f"{stem}-{number}{dot}{ending}" if dot else f"{name}-{number}"
+            number += 1
+        found.append(made)
+    return found
 
 
 def filter_part(title: str, table: Filter, category: str | None, services: Sequence[Service]) -> Part:

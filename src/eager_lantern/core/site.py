@@ -17,8 +17,8 @@ from .value import Value
 
 _PLAIN = r"[^\x00-\x1f\x7f-\x9f]"
 _INK = r"[^\s\x00-\x1f\x7f-\x9f]"
-Name = Annotated[str, Meta(min_length=1, max_length=80, pattern=f"^{_INK}({_PLAIN}*{_INK})?$")]
-Label = Annotated[str, Meta(max_length=200, pattern=f"^{_PLAIN}*$")]
+Name = Annotated[str, Meta(min_length=1, max_length=80, pattern=rf"^{_INK}({_PLAIN}*{_INK})?\Z")]
+Label = Annotated[str, Meta(max_length=200, pattern=rf"^{_PLAIN}*\Z")]
 Count = Annotated[int, Meta(ge=0, le=1_000_000_000)]
 Transport = Literal["tcp", "udp"]
 Lease = Literal["static", "reserved", "dynamic"]

@@ -10,6 +10,7 @@ from ..core.place import Place
 from ..core.site import Service
 from ..wire.x509 import NotReadable, key_digest, read_certificate
 from .problem import BadInput, InputProblem
+from .regular_file import read_regular
 from .site_file import SiteFile
 
 MOST_BYTES = 1_000_000
@@ -64,8 +65,7 @@ def digest_of(source: SiteFile, service: Service) -> str | None:
 
 
 def _content(path: Path) -> bytes:
-    with path.open("rb") as file:
-        return file.read(MOST_BYTES)
+    return read_regular(path, MOST_BYTES)
 
 
 def _unread(name: str, error: Exception, place: Place) -> Finding:

@@ -15,9 +15,9 @@ from ..core.finding import Finding
 from ..core.flow import Flow, Journey
 from ..core.forecast import Data, Forecast, Stop
 from ..core.kinds import Kind
-from ..core.ladder import Climb, Outcome
+from ..core.ladder import Climb
 from ..core.ledger import Ledger
-from ..core.lit import LitFrom, measured
+from ..core.lit import LitFrom, LitOutcome, measured
 from ..core.openings import Opening
 from ..core.outlook import Outlook
 from ..core.place import Place, dotted
@@ -238,6 +238,7 @@ def _climb(climb: Climb) -> dict[str, Any]:
         **({"ssh": to_builtins(climb.ssh)} if climb.ssh else {}),
         **({"wrong_logins": to_builtins(climb.pace)} if climb.pace else {}),
         **({"caution": to_builtins(climb.caution)} if climb.caution else {}),
+        **({"not_looked_at": to_builtins(climb.missed)} if climb.missed else {}),
     }
 
 
@@ -349,7 +350,7 @@ def beside_result(compared: Compared) -> dict[str, Any]:
     }
 
 
-_OUTCOMES: tuple[Outcome, ...] = ("ok", "refused", "silent", "wrong", "unknown")
+_OUTCOMES: tuple[LitOutcome, ...] = ("ok", "refused", "silent", "wrong", "unknown", "crowded")
 
 
 def sweep_result(places: Sequence[LitFrom], line: LineOf) -> dict[str, Any]:

@@ -75,7 +75,8 @@ def _mapping(kind: type[msgspec.Struct], parts: dict[str, Schema], words: dict[s
 
 def _bounds(meta: msgspec.Meta) -> Schema:
     named = {"minimum": meta.ge, "maximum": meta.le, "minLength": meta.min_length, "maxLength": meta.max_length}
-    return {key: value for key, value in {**named, "pattern": meta.pattern}.items() if value is not None}
+    pattern = meta.pattern and meta.pattern.replace(r"\Z", "$")  # as ECMA-262 ends a pattern, which JSON Schema uses
+    return {key: value for key, value in {**named, "pattern": pattern}.items() if value is not None}
 
 
 def _default(value: Any) -> Schema:

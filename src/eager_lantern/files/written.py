@@ -2,6 +2,7 @@
 
 import contextlib
 import os
+import sys
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
@@ -26,6 +27,15 @@ def write_new(files: Mapping[Path, bytes], private: Sequence[Path] = ()) -> None
             for each in placed:
                 each.unlink()
             raise _trouble(path, error) from None
+
+
+def writes(path: Path, replaces: bool) -> None:
+    """Try whether a file could be written, before the work whose result goes there. Raises BadInput as
+    :func:`write_new`."""
+    if not replaces and os.path.lexists(path):
+        raise _trouble(path, FileExistsError())
+    with _staged({path: b""}, ()):
+        pass
 
 
 def write_over(files: Mapping[Path, bytes], private: Sequence[Path] = ()) -> None:
@@ -60,7 +70,8 @@ def _waiting(path: Path, content: bytes, mode: int) -> Path:
     handle, name = tempfile.mkstemp(prefix=f".{path.name[:40]}-", dir=path.parent)
     try:
         with os.fdopen(handle, "wb") as file:
-            os.fchmod(handle, mode)
+            if sys.platform != "win32":  # where a file is its owner's by the folder's own list
+                os.fchmod(handle, mode)
             file.write(content)
             file.flush()
             os.fsync(handle)

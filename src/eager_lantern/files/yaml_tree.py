@@ -25,6 +25,7 @@ from yaml.events import (
 
 from ..core.place import Place
 from .problem import BadInput, InputProblem
+from .regular_file import NotUsable, read_regular
 
 MOST_BYTES = 32_000_000
 MOST_DEPTH = 40
@@ -40,14 +41,9 @@ _Loader: type = getattr(yaml, "CBaseLoader", yaml.BaseLoader)
 def read_text(path: Path) -> str:
     """The text of a file. Raises BadInput when it is no text file of a sensible size."""
     try:
-        if path.is_dir():
-            raise BadInput(str(path), InputProblem(0, "is a folder; name a site file in it"))
-        size = path.stat().st_size
-        if size > MOST_BYTES:
-            limit = f"a site file has at most {MOST_BYTES // 1_000_000} MB"
-            raise BadInput(str(path), InputProblem(0, f"has {size / 1e6:.0f} MB; {limit}"))
-        with path.open("rb") as file:
-            raw = file.read(MOST_BYTES)
+        raw = read_regular(path, MOST_BYTES)
+    except NotUsable as error:
+        raise BadInput(str(path), InputProblem(0, error.strerror or "")) from None
     except OSError as error:
         raise BadInput(str(path), InputProblem(0, f"cannot be read: {_why(error)}")) from None
     try:

@@ -13,13 +13,13 @@ from ..core.forecast import Forecast
 from ..core.session import inside_peers, resolved
 from ..core.site import Active, Passive, Service
 from ..core.topology import Topology
+from ..live.children import environment_for_child
 from .errands import Start
 from .stand_in import Guest
 
 PROGRAM = "proftpd"
 PACKAGES = "proftpd-core and proftpd-mod-crypto"
 MODULES = Path("/usr/lib/proftpd")
-_RANGE, _ANNOUNCE = "Passive" + "Ports", "Masquerade{}".format("Address")  # its own directives
 _LETTER_COMMANDS = {"w": "STOR", "r": "RETR", "d": "DELE"}
 _ACTIVE_OFFSET = -1
 """It connects from the port below its control port (RFC 959, section 3.2: L-1)."""
@@ -68,7 +68,16 @@ def daemon(topology: Topology, service: Service, guests: Sequence[Guest], folder
 def hashed(guest: Guest) -> str:
     """The password of an account as crypt(3) has it."""
     command = ["openssl", "passwd", "-6", "-stdin"]
-    return subprocess.run(command, input=guest.password, capture_output=True, text=True, check=True).stdout.strip()
+    done = subprocess.run(
+        command,
+        input=guest.password,
+        capture_output=True,
+        text=True,
+        check=True,
+        env=environment_for_child(),
+        timeout=30,
+    )
+    return done.stdout.strip()
 
 
 def _configuration(
@@ -101,10 +110,10 @@ def _configuration(
         "AllowOverwrite on",
         "DefaultRoot ~",
         f"AllowForeignAddress {'on' if active.accepts_other_address else 'off'}",
-        f"{_RANGE} {span[0]} {span[1]}",
+        f"PassivePorts {span[0]} {span[1]}",  # public interface
     )
     if announced is not None:
-        yield f"{_ANNOUNCE} {announced}"
+        yield f"MasqueradeAddress {announced}"  # public interface
     for guest in guests:
         for letter, command in _LETTER_COMMANDS.items():
             if letter not in guest.rights:

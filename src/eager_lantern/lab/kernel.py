@@ -8,18 +8,17 @@ and is gone when this process is gone, however that ends.
 import contextlib
 import itertools
 import os
-import resource
 import shutil
 import subprocess
 import sys
 from collections.abc import Callable, Sequence
 from functools import cache
 from multiprocessing import Pipe
-from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any, Self
 
 from ..core.site import Site
+from ..live.children import environment_for_child, python_of_ours
 from .errands import Ask, Errand, ErrandFailed, Listen, Stop
 from .kernel_plan import Node, TooLarge, lab_nodes
 from .probes import Probe, Seen
@@ -27,6 +26,7 @@ from .probes import Probe, Seen
 UNSHARE = ("unshare", "-Urnm", "--pid", "--fork", "--kill-child")
 MEANS = {"unshare": "util-linux", "ip": "iproute2", "nft": "nftables"}
 PATIENCE_SECONDS = 0.9
+WAIT_SECONDS = 30
 NODE_BYTES = 12_000_000
 """What a node takes of the machine: its process, sockets and namespace (measured: 9 MB)."""
 _HELPER = 'table inet t { ct helper h { type "ftp" protocol tcp; l3proto ip; }; }'
@@ -38,10 +38,19 @@ class LabMissing(RuntimeError):
 
 def missing_means() -> str:
     """Why there can be no kernel lab here, in a sentence; empty where there can."""
+    if sys.platform != "linux":
+        return "this system is not Linux"
     for command, package in MEANS.items():
         if shutil.which(command, path=search_path()) is None:
             return f"{command} is missing: install the package {package}"
-    tried = subprocess.run([*UNSHARE, "true"], capture_output=True, text=True, check=False)
+    tried = subprocess.run(
+        [*UNSHARE, "true"],
+        capture_output=True,
+        text=True,
+        check=False,
+        env=environment_for_child(),
+        timeout=WAIT_SECONDS,
+    )
     return "" if tried.returncode == 0 else f"this system allows no private namespaces: {tried.stderr.strip()}"
 
 
@@ -49,7 +58,16 @@ def missing_means() -> str:
 def has_helper() -> bool:
     """Whether this kernel can read FTP control connections itself."""
     tried = [*UNSHARE, "nft", "-f", "-"]
-    return subprocess.run(tried, input=_HELPER, text=True, capture_output=True, check=False).returncode == 0
+    done = subprocess.run(
+        tried,
+        input=_HELPER,
+        text=True,
+        capture_output=True,
+        check=False,
+        env=environment_for_child(PATH=search_path()),
+        timeout=WAIT_SECONDS,
+    )
+    return done.returncode == 0
 
 
 def search_path() -> str:
@@ -68,6 +86,10 @@ def room_for(nodes: Sequence[Node]) -> None:
     spaces = _limit("/proc/sys/user/max_net_namespaces")
     if spaces < len(nodes) + 2:
         raise TooLarge(f"{len(nodes)} hosts and gateways, where this system allows {spaces} network namespaces")
+    if sys.platform != "linux":
+        raise LabMissing("this system is not Linux")
+    import resource  # which not every system has
+
     processes = resource.getrlimit(resource.RLIMIT_NPROC)[0]
     if processes != resource.RLIM_INFINITY and processes < 2 * len(nodes):
         raise TooLarge(f"{len(nodes)} hosts and gateways, where this system allows {processes} processes")
@@ -93,15 +115,9 @@ class KernelLab:
         self.nodes = {each.name: each for each in nodes}
         self._numbers = itertools.count()
         self._tool, theirs = Pipe()
-        command = [
-            *UNSHARE,
-            sys.executable,
-            "-m",
-            "eager_lantern.lab.kernel_run",
-            str(theirs.fileno()),
-            str(folder or ""),
-        ]
-        environment = {**os.environ, "PATH": search_path()}
+        run = python_of_ours("eager_lantern.lab.kernel_run", str(theirs.fileno()), str(folder or ""))
+        command = [*UNSHARE, *run]
+        environment = environment_for_child(PATH=search_path())
         self._process = subprocess.Popen(
             command, stdin=subprocess.DEVNULL, pass_fds=[theirs.fileno()], env=environment, stderr=subprocess.PIPE
         )
@@ -156,7 +172,7 @@ class KernelLab:
         return results
 
 
-def _received(tool: Connection) -> tuple[int, str, Any]:
+def _received(tool: Any) -> tuple[int, str, Any]:
     try:
         message: tuple[int, str, Any] = tool.recv()
     except (EOFError, OSError):

@@ -20,6 +20,8 @@ from typing import Any
 from .errands import Errand, Place
 from .kernel_plan import Node
 
+if sys.platform != "linux":
+    raise ImportError("a lab of namespaces is of the Linux kernel alone")
 RUN = Path("/run/netns")
 SWITCH = "switch"
 SETTINGS = {

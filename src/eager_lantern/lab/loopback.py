@@ -11,7 +11,6 @@ import asyncio
 import contextlib
 import errno
 import itertools
-import resource
 import secrets
 import socket
 import threading
@@ -25,6 +24,7 @@ from typing import Any, Self
 from ..core.addresses import Address
 from ..core.site import Client, Server
 from ..core.topology import Topology
+from ..live.open_files import allow_open_files
 from ..live.plan import Way
 from .errands import Errand, ErrandFailed, Place
 from .relay import Arrival, Caller, Ended, Onward, hop, leaves
@@ -82,6 +82,16 @@ def port_here(port: int) -> int:
     return port if port >= lowest_port() else port + SHIFT
 
 
+def missing_loopback() -> str:
+    """Why there can be no loopback lab here, in a sentence; empty where there can."""
+    with contextlib.closing(socket.socket()) as tried:
+        try:
+            tried.bind(("127.16.61.61", 0))
+        except OSError:
+            return "this system has only 127.0.0.1 of 127.0.0.0/8, where a lab needs an address for each host"
+    return ""
+
+
 class LoopbackLab:
     """A site's hosts and relays in this process, as a context manager."""
 
@@ -97,8 +107,7 @@ class LoopbackLab:
         self._joined: set[asyncio.Task[None]] = set()
 
     def __enter__(self) -> Self:
-        most = resource.getrlimit(resource.RLIMIT_NOFILE)[1]
-        resource.setrlimit(resource.RLIMIT_NOFILE, (most, most))  # each silent port takes three
+        allow_open_files()  # each silent port takes three
         self._thread.start()
         return self
 

@@ -7,6 +7,7 @@ import contextlib
 import json
 import selectors
 import socket
+import sys
 import threading
 import time
 from collections.abc import Iterable, Iterator, Sequence
@@ -48,7 +49,8 @@ _KINDS = (socket.SOCK_STREAM, socket.SOCK_DGRAM)
 def _socket(kind: socket.SocketKind, address: str) -> socket.socket:
     made = socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, kind)
     made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-    made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEPORT, 1)
+    if sys.platform != "win32":
+        made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEPORT, 1)
     made.setblocking(False)
     return made
 

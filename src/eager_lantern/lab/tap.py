@@ -2,6 +2,7 @@
 
 import socket
 import struct
+import sys
 from typing import Any
 
 ALL_PROTOCOLS = 0x0003
@@ -13,6 +14,8 @@ _TIME = struct.Struct("@qq")
 
 def tap(wire: str, kind: socket.SocketKind) -> socket.socket:
     """A socket that hears all of a wire: whole frames (SOCK_RAW), or packets alone (SOCK_DGRAM)."""
+    if sys.platform != "linux":
+        raise RuntimeError("packets are heard on Linux only")
     made = socket.socket(socket.AF_PACKET, kind, socket.htons(ALL_PROTOCOLS))
     made.setsockopt(socket.SOL_SOCKET, _TIMESTAMPS, 1)
     made.bind((wire, ALL_PROTOCOLS))
@@ -21,6 +24,8 @@ def tap(wire: str, kind: socket.SocketKind) -> socket.socket:
 
 def heard(source: socket.socket) -> tuple[int, bytes, Any]:
     """The next packet: nanoseconds since 1970, its bytes, and its link-layer address."""
+    if sys.platform != "linux":
+        raise RuntimeError("packets are heard on Linux only")
     packet, extra, _, address = source.recvmsg(MOST_BYTES, socket.CMSG_SPACE(_TIME.size))
     seconds, rest = _TIME.unpack(extra[0][2])
     return seconds * 1_000_000_000 + rest, packet, address

@@ -7,6 +7,7 @@ import contextlib
 import selectors
 import socket
 import struct
+import sys
 import time
 from collections.abc import Iterator
 from ipaddress import ip_address
@@ -23,6 +24,8 @@ SYN, RST, ACK = 0x02, 0x04, 0x10
 
 def watched(node: str, wires: tuple[str, ...], seconds: float) -> list[Sighting]:
     """What passes these wires in so many seconds."""
+    if sys.platform != "linux":
+        raise RuntimeError("packets are heard on Linux only")
     found: list[Sighting] = []
     with contextlib.ExitStack() as taps, selectors.DefaultSelector() as chosen:
         for wire in wires:

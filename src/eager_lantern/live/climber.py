@@ -5,7 +5,7 @@ import time
 from collections.abc import Awaitable, Callable
 from typing import ClassVar
 
-from ..core.ladder import Climbed, Outcome, Rung
+from ..core.ladder import Climbed, Look, Missed, Outcome, Rung
 from ..core.login_pace import LoginPace
 from ..core.rights import RightsSeen
 from ..wire.harmless import harmless
@@ -39,16 +39,47 @@ class Climber:
         self.sent = False
         self.rights: RightsSeen | None = None
         self.pace: LoginPace | None = None
+        self.looked: set[Look] = set()
+        self._missed: dict[Look, str] = {}
 
     def as_failed(self, error: Exception) -> Failed:
         """What one of the faults means for a rung."""
         raise NotImplementedError
 
+    async def look(self, name: Look, step: Callable[[], Awaitable[None]]) -> None:
+        """Look at something beyond the ladder; what fails there changes nothing in it, and is told."""
+        try:
+            await step()
+            self.looked.add(name)
+        except self.faults as error:
+            self._missed[name] = self.as_failed(error).detail or "no answer"
+
+    def cannot_look(self, reason: str, *names: Look) -> None:
+        """Tell why something is not looked at."""
+        self._missed |= dict.fromkeys(names, reason)
+
+    def missed(self) -> tuple[Missed, ...]:
+        """What was asked for and not seen, with the reasons."""
+        plan = self.plan
+        asked: dict[Look, bool] = {
+            "closely": plan.looks_closer,
+            "rights": plan.tries_rights,
+            "caution": plan.tries_caution,
+            "range": bool(plan.range_connections),
+            "wrong-logins": bool(plan.login_tries),
+        }
+        stopped = next((each for each in self.ladder() if each.outcome not in ("ok", "untried")), None)
+        rest = f"the session ended at {stopped.rung}" if stopped else "the visit ended before it"
+        names = [name for name, wanted in asked.items() if wanted and name not in self.looked]
+        return tuple(Missed(name, self._told(self._missed.get(name, rest))) for name in names)
+
+    def _told(self, detail: str) -> str:
+        return harmless(self.plan.password.hide_in(detail), MOST_CHARACTERS)
+
     def note(self, rung: Rung, outcome: Outcome, detail: str, started: float | None) -> None:
         """Write down what became of a rung, with the password covered and nothing harmful in it."""
         spent = None if started is None else (time.perf_counter() - started) * 1000
-        shown = harmless(self.plan.password.hide_in(detail), MOST_CHARACTERS)
-        self.climbed[rung] = Climbed(rung, outcome, shown, spent, advice_for(rung, outcome))
+        self.climbed[rung] = Climbed(rung, outcome, self._told(detail), spent, advice_for(rung, outcome))
 
     def note_left_behind(self, error: Exception) -> None:
         """Write down why what was sent could not be removed."""

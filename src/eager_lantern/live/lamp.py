@@ -1,21 +1,21 @@
 """The lamp: listens in place of a server that is not there yet, and answers only who knows the secret."""
 
 import asyncio
-import contextlib
 import errno
 import os
-import resource
 import socket
 from collections.abc import Sequence
-from typing import cast
+from typing import Any, cast
 
 import psutil
 
 from ..core.lit import Unlit
 from ..core.site import Transport
 from ..wire.lamp import LINE_BYTES, Sight, answer, asked
+from .open_files import allow_open_files
 
-MOST_CONNECTIONS = 512
+MOST_CONNECTIONS, MOST_OF_ONE = 512, 320
+"""At once, and of one address. A sweep has up to 256 at a time."""
 PATIENCE_SECONDS = 5.0
 
 
@@ -26,15 +26,17 @@ class Lamp:
         self._secret = secret
         self._servers: list[asyncio.Server] = []
         self._datagrams: list[asyncio.DatagramTransport] = []
-        self._open = 0
+        self._waiting: dict[asyncio.StreamWriter, str] = {}
         self.answered = 0
         self.turned_away = 0
+        self.crowded = 0
 
     async def light(
         self, addresses: Sequence[str], ports: Sequence[int], protocols: Sequence[Transport]
     ) -> list[Unlit]:
         """Listen on every port of every address; those on which that fails, each with the reason."""
-        _make_room(len(addresses) * len(ports) * len(protocols))
+        allow_open_files(len(addresses) * len(ports) * len(protocols) + MOST_CONNECTIONS + 64)
+        asyncio.get_running_loop().set_exception_handler(self._troubled)
         unlit: list[Unlit] = []
         for address in addresses:
             for protocol in protocols:
@@ -53,13 +55,27 @@ class Lamp:
         transport, _ = await loop.create_datagram_endpoint(lambda: _Datagrams(self), local_addr=(address, port))
         self._datagrams.append(transport)
 
+    def _troubled(self, loop: asyncio.AbstractEventLoop, context: dict[str, Any]) -> None:
+        """Where sockets run out, those who wait in a queue are crowded out; nothing is said of each of them."""
+        if isinstance(context.get("exception"), OSError):
+            self.crowded += 1
+        else:
+            loop.default_exception_handler(context)
+
     async def _connected(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        """One connection: a right challenge gets its answer, anything else a silent end."""
-        if self._open >= MOST_CONNECTIONS:
-            self.turned_away += 1
+        """One connection: a right challenge gets its answer, anything else a silent end. Nobody holds more than a
+        part of the places, and where all are taken the one that has been silent longest goes."""
+        peer = str((writer.get_extra_info("peername") or ("",))[0])
+        if sum(each == peer for each in self._waiting.values()) >= MOST_OF_ONE:
+            self.crowded += 1
             writer.transport.abort()
             return
-        self._open += 1
+        if len(self._waiting) >= MOST_CONNECTIONS:
+            oldest = next(iter(self._waiting))
+            del self._waiting[oldest]
+            self.crowded += 1
+            oldest.transport.abort()
+        self._waiting[writer] = peer
         try:
             async with asyncio.timeout(PATIENCE_SECONDS):
                 line = await reader.readexactly(LINE_BYTES)
@@ -70,7 +86,7 @@ class Lamp:
         except (OSError, TimeoutError, asyncio.IncompleteReadError):
             self.turned_away += 1
         finally:
-            self._open -= 1
+            self._waiting.pop(writer, None)
             writer.close()
 
     def said(self, line: bytes, peer: tuple[str, int], own: tuple[str, int]) -> bytes:
@@ -80,7 +96,7 @@ class Lamp:
             self.turned_away += 1
             return b""
         self.answered += 1
-        return answer(self._secret, nonce, Sight(peer[0], peer[1], own[0], own[1]))
+        return answer(self._secret, nonce, Sight(peer[0], peer[1], own[0], own[1], self.crowded))
 
     async def put_out(self) -> None:
         """Stop listening everywhere."""
@@ -107,15 +123,6 @@ class _Datagrams(asyncio.DatagramProtocol):
         said = self._lamp.said(data, addr, self._transport.get_extra_info("sockname"))
         if said:
             self._transport.sendto(said, addr)
-
-
-def _make_room(sockets: int) -> None:
-    """Allow as many open files as are needed, as far as the system lets a process do that."""
-    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
-    wanted = sockets + MOST_CONNECTIONS + 64
-    if soft < wanted:
-        with contextlib.suppress(ValueError, OSError):
-            resource.setrlimit(resource.RLIMIT_NOFILE, (min(wanted, hard), hard))
 
 
 def _why(error: OSError, port: int, protocol: Transport) -> str:

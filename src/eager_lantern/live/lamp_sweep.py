@@ -5,8 +5,8 @@ import contextlib
 import errno
 import secrets
 from collections.abc import Sequence
+from typing import Literal
 
-from ..core.ladder import Outcome
 from ..core.lit import LitPort, Sweep
 from ..core.site import Transport
 from ..wire.lamp import LINE_BYTES, question, seen
@@ -19,7 +19,9 @@ TRIES = 2
 async def swept(
     standpoint: Standpoint, address: str, ports: Sequence[int], secret: bytes, protocol: Transport, timeout: float
 ) -> Sweep:
-    """Every port of an address once, silent ones once more."""
+    """Every port of an address once, silent ones once more. Where the lamp says that it has had no place for some,
+    ports that were closed without a word are tried again, one after the other; what is closed even then is
+    ``crowded``, since nothing tells it from a port that another program holds."""
     turns = asyncio.Semaphore(AT_ONCE)
     ask = _by_tcp if protocol == "tcp" else _by_udp
 
@@ -31,7 +33,18 @@ async def swept(
                     break
             return found
 
-    return Sweep(address, protocol, tuple(await asyncio.gather(*map(one, ports))))
+    found = await asyncio.gather(*map(one, ports))
+    if any(each.crowded for each in found):
+        for i, each in enumerate(found):
+            if each.outcome == "closed":
+                again = await ask(standpoint, address, each.port, secret, timeout)
+                found[i] = LitPort(each.port, "crowded") if again.outcome == "closed" else again
+    return Sweep(address, protocol, tuple(_settled(each) for each in found))
+
+
+def _settled(found: LitPort) -> LitPort:
+    """A port that closes without a word, where no lamp is crowded, is held by another program."""
+    return LitPort(found.port, "wrong") if found.outcome == "closed" else found
 
 
 async def _by_tcp(standpoint: Standpoint, address: str, port: int, secret: bytes, timeout: float) -> LitPort:
@@ -52,6 +65,8 @@ async def _by_tcp(standpoint: Standpoint, address: str, port: int, secret: bytes
                     line += piece
     except TimeoutError:
         return LitPort(port, "silent")
+    except ConnectionResetError:
+        return LitPort(port, "closed")
     except OSError as error:
         return LitPort(port, _fate(error))
     return _read(port, secret, nonce, line)
@@ -72,10 +87,12 @@ async def _by_udp(standpoint: Standpoint, address: str, port: int, secret: bytes
 def _read(port: int, secret: bytes, nonce: bytes, line: bytes) -> LitPort:
     """What an answer means; something that is no lamp, or knows another secret, is wrong."""
     sight = seen(secret, nonce, line)
-    return LitPort(port, "ok", sight.at_port, sight.from_address) if sight else LitPort(port, "wrong")
+    if sight is None:
+        return LitPort(port, "wrong" if line else "closed")
+    return LitPort(port, "ok", sight.at_port, sight.from_address, sight.crowded)
 
 
-def _fate(error: OSError) -> Outcome:
+def _fate(error: OSError) -> Literal["unknown", "refused"]:
     if error.errno in (errno.ENETUNREACH, errno.EADDRNOTAVAIL, errno.EAFNOSUPPORT, errno.EMFILE):
         return "unknown"
     return "refused"

@@ -22,6 +22,7 @@ from msgspec import Meta, Struct, convert
 
 from ..wire.harmless import harmless
 from . import far_end
+from .children import environment_for_child
 from .failed import Failed
 from .far_end import BANNER, CHUNK, MOST_BYTES, WINDOW_BYTES, Frames, Head, packed
 from .place_name import place_called
@@ -30,6 +31,8 @@ from .standpoint import Arrived, Connected
 READY_SECONDS = 120.0
 LEAVING_SECONDS = 1.5
 AWAKE_SECONDS = 15.0
+MOST_SECONDS = 90.0
+"""For an answer, beside what a visit itself waits: no far end takes so long, unless it means to."""
 TOO_OLD = 97
 NOT_FOUND = 127
 MOST_PREAMBLE = 65_536
@@ -117,7 +120,8 @@ class Link:
         load = f"import sys;sys.version_info>=(3,9) or sys.exit({TOO_OLD});exec(sys.stdin.buffer.read({len(source)}))"
         self._process = await asyncio.create_subprocess_exec(
             "ssh", *_OPTIONS, "--", self.place, f'python3 -IB -c "{load}"',
-            stdin=PIPE, stdout=PIPE, stderr=PIPE, preexec_fn=None if sys.platform == "win32" else _deaf_to_interrupts,
+            stdin=PIPE, stdout=PIPE, stderr=PIPE, env=environment_for_child(),
+            preexec_fn=None if sys.platform == "win32" else _deaf_to_interrupts,
         )  # fmt: skip
         assert self._process.stdout is not None
         self._tasks = [asyncio.create_task(self._overheard())]
@@ -208,8 +212,11 @@ class Link:
         self.say({**request, "n": number}, body)
         answered = False
         try:
-            said, back = await self._answers[number]
+            async with asyncio.timeout(MOST_SECONDS):
+                said, back = await self._answers[number]
             answered = said.what != "failed"
+        except TimeoutError:
+            raise Failed("unknown", f"{self.name} is out of reach: it answers no more") from None
         finally:
             del self._answers[number]
             if not (answered and stays):

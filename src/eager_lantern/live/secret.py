@@ -4,6 +4,7 @@ import contextlib
 import getpass
 import netrc
 import os
+import re
 import signal
 import sys
 from collections.abc import Iterator
@@ -13,19 +14,45 @@ VARIABLE = "EAGER_LANTERN_PASSWORD"
 HIDDEN = "••••"
 
 
-class Secret:
-    """A password that does not print itself."""
+LONG = 8
+_BETWEEN = r"(?:\s|\\[rnt]|\\x0[9ad]|%0[9AD])*"
 
-    def __init__(self, text: str) -> None:
+
+def _pattern(text: str) -> re.Pattern[str] | None:
+    """What a text may look like once somebody has escaped or folded it."""
+    if not text:
+        return None
+    return re.compile((_BETWEEN if len(text) >= LONG else "").join(map(_forms, text)), re.IGNORECASE)
+
+
+def _forms(character: str) -> str:
+    number, quoted = ord(character), "".join(f"%{each:02x}" for each in character.encode("utf-8", "surrogateescape"))
+    written = {character, f"\\x{number:02x}", f"\\u{number:04x}", quoted, f"&#{number};", f"&#x{number:x};"}
+    return f"(?:{'|'.join(map(re.escape, sorted(written)))})"
+
+
+class Secret:
+    """A password that does not print itself; ``of_host`` where it belongs to the name of a host, as netrc has it."""
+
+    def __init__(self, text: str, of_host: bool = False) -> None:
         self._text = text
+        self.of_host = of_host
+        self._pattern = _pattern(text)
 
     def reveal(self) -> str:
         """The password itself, for the wire only."""
         return self._text
 
     def hide_in(self, text: str) -> str:
-        """The text with every occurrence of the password covered."""
-        return text.replace(self._text, HIDDEN) if self._text else text
+        """The text with the password covered wherever it stands: as it is, written out with escapes, or with
+        white space put between its characters. Only for what somebody else has said: a short password may well
+        be a part of our own words."""
+        return self._pattern.sub(HIDDEN, text) if self._pattern else text
+
+    @property
+    def is_long(self) -> bool:
+        """Whether it hardly stands in any text by chance."""
+        return len(self._text) >= LONG
 
     def __repr__(self) -> str:
         return f"Secret({HIDDEN})"
@@ -75,4 +102,4 @@ def _from_netrc(host: str, user: str) -> Secret | None:
         raise NoPassword(f"{path}: cannot be read: {error.strerror}") from None
     if entry is None or entry[0] not in ("", user) or entry[2] is None:
         return None
-    return Secret(entry[2])
+    return Secret(entry[2], of_host=True)

@@ -3,6 +3,7 @@
 import asyncio
 import contextlib
 import errno
+import re
 import ssl
 from collections import deque
 from collections.abc import AsyncIterator, Awaitable
@@ -28,7 +29,7 @@ class Session:
     def __init__(self, plan: Plan) -> None:
         self.plan = plan
         self.channel: Channel | None = None
-        self.control = Control()
+        self.control = Control(plan.password.hide_in)
         self.context = _context(plan)
         self.data_protected: bool | None = None
         self.data_resumed: bool | None = None
@@ -303,8 +304,12 @@ def _trust(plan: Plan) -> str:
     return "certificate not examined" if plan.any_certificate else f"certificate good for {plan.name}"
 
 
+_PROTECTION = re.compile(r"\b(TLS|SSL|FTPS|AUTH)\b", re.IGNORECASE)
+"""Words that stand for protection, whole ones: “authentication failed” asks for none."""
+
+
 def _wants_tls(reply: Reply, plan: Plan) -> str:
-    hint = any(word in reply.text.upper() for word in ("TLS", "SSL", "AUTH"))
+    hint = _PROTECTION.search(reply.text)
     return "; it wants TLS first: visit with --security explicit" if hint and plan.security == "none" else ""
 
 

@@ -56,7 +56,7 @@ class SshTrial:
                 await step()
                 seen, detail = True, "was let through"
             except asyncssh.SFTPError as error:
-                seen, detail = False, f"the server says {error.reason}"
+                seen, detail = False, f"the server says {self._plan.password.hide_in(error.reason)}"
             except _FAULTS as error:
                 detail = str(error)
         self._found.append(RightSeen(right, expected, seen, detail))

@@ -48,7 +48,7 @@ async def ssh_visit(plan: Plan, progress: Progress = lambda rung: None) -> Climb
         await climber.leave()
     return Climb(
         target_of(plan), plan.service, plan.client, "", climber.ladder(),
-        ssh=climber.facts, rights=climber.rights, pace=climber.pace,
+        ssh=climber.facts, rights=climber.rights, pace=climber.pace, missed=climber.missed(),
     )  # fmt: skip
 
 
@@ -89,13 +89,26 @@ class _Climber(Climber):
     async def look_further(self) -> None:
         """What SSH offers, rights and wrong logins, as far as they are asked for and the session has come."""
         plan = self.plan
-        if plan.looks_closer and self.client.kind and (offer := await ssh_offer(plan, self.address)):
-            self.facts = SshFacts(offer, self.client.kind, self.client.bits, self.client.fingerprint, plan.host_key)
-        if plan.tries_rights and self._files is not None:
-            with contextlib.suppress(*_FAULTS):
-                self.rights = await SshTrial(self._files, plan, PREFIX).seen()
+        if plan.looks_closer:
+            await self.look("closely", self._look_closely)
+        if plan.tries_rights:
+            await self.look("rights", self._look_at_rights)
         if plan.login_tries and self.address:  # last, since it may bar this address
-            self.pace = await self._pace()
+            await self.look("wrong-logins", self._look_at_wrong_logins)
+
+    async def _look_closely(self) -> None:
+        offer = await ssh_offer(self.plan, self.address) if self.client.kind else None
+        if offer is None:
+            raise Failed("unknown", "no key exchange of the server was seen")
+        self.facts = SshFacts(offer, self.client.kind, self.client.bits, self.client.fingerprint, self.plan.host_key)
+
+    async def _look_at_rights(self) -> None:
+        if self._files is None:
+            raise Failed("unknown", "the account came to no folder")
+        self.rights = await SshTrial(self._files, self.plan, PREFIX).seen()
+
+    async def _look_at_wrong_logins(self) -> None:
+        self.pace = await self._pace()
 
     async def _pace(self) -> LoginPace:
         """Wrong logins, each on a connection of its own."""

@@ -53,7 +53,7 @@ async def visit(plan: Plan, progress: Progress = lambda rung: None) -> Climb:
     return Climb(
         target_of(plan), plan.service, plan.client, plan.mode, climber.ladder(), planned=plan.planned,
         tls=climber.tls, range=climber.range, rights=climber.rights,
-        caution=climber.caution, pace=climber.pace,
+        caution=climber.caution, pace=climber.pace, missed=climber.missed(),
     )  # fmt: skip
 
 
@@ -157,24 +157,46 @@ class _Climber(Climber):
 
     async def look_further(self) -> None:
         """TLS, rights and the range, as far as they are asked for and the session has come; what fails
-        here is left out, and changes nothing in the ladder."""
+        here changes nothing in the ladder, and is told."""
         plan = self.plan
         if plan.looks_closer and plan.security != "none" and self.address:
-            await self.list_without_resuming()
-            self.tls = await tls_facts(plan, self.address, self.session)
+            await self.look("closely", self._look_closely)
+        elif plan.security == "none":
+            self.cannot_look("this session has no TLS", "closely")
         if not self.logged_in:
+            self.cannot_look("the account was not let in", "rights", "caution", "range", "wrong-logins")
             return
-        with contextlib.suppress(Failed, ProtocolFault, OSError, ssl.SSLError):
-            if plan.tries_rights and self.session.control.state is State.READY:
-                self.rights = await Trial(self, plan, PREFIX).seen()
-        with contextlib.suppress(Failed, ProtocolFault, OSError, ssl.SSLError):
-            if plan.tries_caution and self.session.control.state is State.READY:
-                self.caution = await caution(self.session, self.climbed["greet"].detail)
-        with contextlib.suppress(Failed, ProtocolFault, OSError, ssl.SSLError):
-            if plan.range_connections:
-                self.range = await range_seen(plan, self.address, plan.range_connections)
+        if plan.tries_rights:
+            await self.look("rights", self._look_at_rights)
+        if plan.tries_caution:
+            await self.look("caution", self._look_at_caution)
+        if plan.range_connections:
+            await self.look("range", self._look_at_range)
         if plan.login_tries:  # last, since it may bar this address
-            self.pace = await login_pace(plan, self.address)
+            await self.look("wrong-logins", self._look_at_wrong_logins)
+
+    async def _look_closely(self) -> None:
+        await self.list_without_resuming()
+        self.tls = await tls_facts(self.plan, self.address, self.session)
+
+    async def _look_at_rights(self) -> None:
+        self._ready()
+        self.rights = await Trial(self, self.plan, PREFIX).seen()
+
+    async def _look_at_caution(self) -> None:
+        self._ready()
+        self.caution = await caution(self.session, self.climbed["greet"].detail)
+
+    async def _look_at_range(self) -> None:
+        self.range = await range_seen(self.plan, self.address, self.plan.range_connections)
+
+    async def _look_at_wrong_logins(self) -> None:
+        self.pace = await login_pace(self.plan, self.address)
+
+    def _ready(self) -> None:
+        """Raises Failed where the control connection can carry no further command."""
+        if self.session.control.state is not State.READY:
+            raise Failed("unknown", "the control connection can carry no further command")
 
     async def list_without_resuming(self) -> None:
         """One more listing whose data connection resumes nothing, to see whether that is demanded."""

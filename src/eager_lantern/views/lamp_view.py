@@ -5,8 +5,7 @@ from collections.abc import Iterator, Sequence
 from rich.console import RenderableType
 from rich.text import Text
 
-from ..core.ladder import Outcome
-from ..core.lit import LitFrom, Sweep, Unlit, measured, ports_of, with_outcome
+from ..core.lit import LitFrom, LitOutcome, Sweep, Unlit, measured, ports_of, with_outcome
 from ..core.ports import PortSet
 from ..core.quantities import Duration
 from ..core.wording import ports_named
@@ -14,14 +13,14 @@ from .bars import axis, bar
 from .ledger_view import LineOf, measured_view
 from .places_view import trouble_view
 from .screen import between, columns, command
-from .style import ACCENT, PASSES, STOPS, STRONG, UNTRIED
+from .style import ACCENT, PASSES, RISKS, STOPS, STRONG, UNTRIED
 
 BAR_COLUMNS = 30
 MOST_REWRITTEN = 6
 _ARRIVING = ("predicted to arrive", "arrive at the lamp")
-_MEASURED: dict[str, Outcome] = {
+_MEASURED: dict[str, LitOutcome] = {
     "arrive at the lamp": "ok", "refused": "refused", "silent": "silent", "another answers": "wrong",
-    "could not be tried": "unknown",
+    "could not be tried": "unknown", "lamp was crowded": "crowded",
 }  # fmt: skip
 
 
@@ -49,9 +48,11 @@ def _by_reason(unlit: Sequence[Unlit]) -> dict[tuple[str, str], PortSet]:
     return found
 
 
-def burnt_view(answered: int, turned_away: int) -> Iterator[RenderableType]:
+def burnt_view(answered: int, turned_away: int, crowded: int) -> Iterator[RenderableType]:
     """How it went, once the lamp is out."""
     yield Text(f"The lamp is out: {answered} challenges answered, {turned_away} others got no word.", style=STRONG)
+    if crowded:
+        yield Text(f"▲ It was crowded: {crowded} connections found no place.", style=RISKS)
 
 
 def sweeps_view(service: str, places: Sequence[LitFrom], line: LineOf) -> Iterator[RenderableType]:
@@ -108,7 +109,10 @@ def _notes(predicted: PortSet, arrives: PortSet, sweeps: Sequence[Sweep], every:
         yield Text(f"◆ {ports_named(beyond)}: arrive, and should not by the site file: mend either", style=STOPS)
     for sweep in sweeps:
         for each in sweep.rewritten[:MOST_REWRITTEN]:
-            yield Text(f"◆ port {each.port} arrives as {each.arrived_port}: a forward moves it", style=STOPS)
+            meant = each.port in predicted
+            text = f"port {each.port} arrives as {each.arrived_port}: a forward moves it"
+            said = f"  {text}, as the site file has it" if meant else f"◆ {text}"
+            yield Text(said, style=UNTRIED if meant else STOPS)
     if not missing and not beyond:
         yield Text("Measured and predicted agree on every port.", style=STRONG)
         if every - arrives:

@@ -63,12 +63,17 @@ def _sum(results: Sequence[Rehearsed]) -> Text:
     apart = sum(each.agree is False for each in results)
     broken = sum(each.kept is False for each in results)
     untold = sum(each.kept is None for each in results)
-    said = "all as predicted" if not apart else f"{apart} not as predicted"
+    same, total = sum(each.agree is True for each in results), len(results)
+    compared = "all as predicted" if same == total else f"{same} as predicted"
+    said = [compared, *([f"{apart} not as predicted"] if apart else [])]
     if broken or apart:
-        return Text(f"◆ {broken} of {len(results)} promises broken, {said}", style=STOPS)
+        counts = [f"{broken} of {total} promises broken", *([f"{untold} cannot be told"] if untold else [])]
+        return Text(f"◆ {', '.join((*counts, *said))}", style=STOPS)
     if untold:
-        return Text(f"◌ {untold} of {len(results)} promises could not be tried", style=UNTRIED)
-    return Text(f"● every promise kept, {said}", style=STRONG)
+        return Text(f"◌ {untold} of {total} promises cannot be told, {', '.join(said)}", style=UNTRIED)
+    if not total:
+        return Text("◌ nothing is promised, so nothing was tried", style=UNTRIED)
+    return Text(f"● every promise kept, {', '.join(said)}", style=STRONG)
 
 
 def _promised(result: Rehearsed) -> Text:

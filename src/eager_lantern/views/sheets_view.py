@@ -7,11 +7,11 @@ from rich.text import Text
 
 from ..core.sheets import Sheets
 from .screen import between, columns, command
-from .style import ACCENT, STOPS, STRONG, UNTRIED
+from .style import ACCENT, RISKS, STOPS, STRONG, UNTRIED
 
 
-def sheets_view(sheets: Sheets, folder: str, files: Sequence[str]) -> Iterator[RenderableType]:
-    """The list of pages, the other files, and the next step."""
+def sheets_view(sheets: Sheets, folder: str, files: Sequence[str], stale: Sequence[str]) -> Iterator[RenderableType]:
+    """The list of pages, the other files, and the next step; ``stale`` are files that an earlier run left there."""
     yield between(sheets.title, Text(f"{len(sheets.pages) - 1} pages in {folder}"), STRONG)
     if sheets.trouble:
         yield ""
@@ -29,5 +29,7 @@ def sheets_view(sheets: Sheets, folder: str, files: Sequence[str]) -> Iterator[R
     yield Text(f"  {len(sheets.pages)} pages in Markdown, {tables} tables as CSV")
     for name in rules:
         yield Text(f"  {folder}/{name}   rules to load: nft -c -f checks them")
+    if stale:
+        yield Text(f"  ▲ left there by an earlier run, no part of these pages: {', '.join(stale)}", style=RISKS)
     yield ""
     yield command(f"Next: print {folder}/all-pages.html and start with page 1", ACCENT)

@@ -9,7 +9,7 @@ from ..core.caution import cautions
 from ..core.ladder import Climb, Climbed
 from ..core.login_pace import pace_remarks
 from ..core.ssh_facts import ssh_remarks
-from ..core.tls_facts import remarks
+from ..core.tls_facts import Remark, remarks
 from .screen import Share, between, columns, state
 from .style import ACCENT, STOPS, STRONG, UNTRIED
 from .visit_extras import facts_view, range_view, rights_view
@@ -55,6 +55,8 @@ def extras(climb: Climb) -> Iterator[Iterator[RenderableType]]:
         yield rights_view(climb.rights)
     if climb.pace is not None:
         yield facts_view("How it takes wrong logins", pace_remarks(climb.pace))
+    if climb.missed:
+        yield facts_view("Not looked at", (Remark(each.look, None, each.reason) for each in climb.missed))
 
 
 def visits_view(climbs: Sequence[Climb]) -> Iterator[RenderableType]:

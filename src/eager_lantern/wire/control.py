@@ -10,6 +10,7 @@ reply (1yz) before it. So there are five states, and the first digit of a reply 
 each leads: that is the whole of the table below. 421 ends the session from any state.
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from enum import Enum, auto
 
@@ -69,11 +70,11 @@ _CLOSING = 421
 
 
 class Control:
-    """One session's control connection, from the greeting on."""
+    """One session's control connection, from the greeting on; ``cover`` is for :class:`.reply.ReplyReader`."""
 
-    def __init__(self) -> None:
+    def __init__(self, cover: Callable[[str], str] = str) -> None:
         self.state = State.GREETING
-        self._reader = ReplyReader()
+        self._reader = ReplyReader(cover)
         self._verb = ""
 
     def command(self, verb: str, argument: str = "") -> bytes:

@@ -2,11 +2,12 @@
 with what was seen. Bytes in, values out; it never touches a socket.
 
     question  LANTERN1 ask NONCE MAC <padding>\\n
-    answer    LANTERN1 saw NONCE FROM-ADDRESS FROM-PORT AT-ADDRESS AT-PORT MAC\\n
+    answer    LANTERN1 saw NONCE FROM-ADDRESS FROM-PORT AT-ADDRESS AT-PORT CROWDED MAC\\n
 
-NONCE is 32 hexadecimal digits chosen by who asks; MAC is HMAC-SHA-256 (RFC 2104) under the shared
-secret over all words before it, in hexadecimal. The question is padded to the length of the longest
-answer, so that over UDP nobody can make a lamp send more than was sent to it. To anything else the
+NONCE is 32 hexadecimal digits chosen by who asks; CROWDED is how many connections the lamp has had no place
+for; MAC is HMAC-SHA-256 (RFC 2104) under the shared secret over all words before it, in hexadecimal. The
+question is padded to the length of the longest answer, so that over UDP nobody can make a lamp send more than
+was sent to it. To anything else the
 lamp says nothing at all.
 """
 
@@ -20,7 +21,7 @@ from msgspec import Struct
 LINE_BYTES = 256
 _ASK = re.compile(rb"(LANTERN1 ask ([0-9a-f]{32})) ([0-9a-f]{64}) *\n")
 _PLACE = rb"([0-9A-Fa-f:.]{2,45}) ([0-9]{1,5})"
-_SAW = re.compile(rb"(LANTERN1 saw ([0-9a-f]{32}) " + _PLACE + b" " + _PLACE + rb") ([0-9a-f]{64})\n")
+_SAW = re.compile(rb"(LANTERN1 saw ([0-9a-f]{32}) " + _PLACE + b" " + _PLACE + rb" ([0-9]{1,12})) ([0-9a-f]{64})\n")
 
 
 class Sight(Struct, frozen=True):
@@ -30,6 +31,7 @@ class Sight(Struct, frozen=True):
     from_port: int
     at_address: str
     at_port: int
+    crowded: int = 0
 
 
 def question(secret: bytes, nonce: bytes) -> bytes:
@@ -51,19 +53,20 @@ def asked(secret: bytes, line: bytes) -> bytes | None:
 def answer(secret: bytes, nonce: bytes, sight: Sight) -> bytes:
     """What the lamp says to a challenge; never longer than it."""
     words = f"LANTERN1 saw {nonce.hex()} {sight.from_address} {sight.from_port} {sight.at_address} {sight.at_port}"
+    words += f" {sight.crowded}"
     return words.encode() + b" " + _mac(secret, words.encode()) + b"\n"
 
 
 def seen(secret: bytes, nonce: bytes, line: bytes) -> Sight | None:
     """What an answer to this nonce tells; None where it is none, or not by who knows the secret."""
     match = _SAW.fullmatch(line) if len(line) <= LINE_BYTES else None
-    if match is None or match[2] != nonce.hex().encode() or not hmac.compare_digest(_mac(secret, match[1]), match[7]):
+    if match is None or match[2] != nonce.hex().encode() or not hmac.compare_digest(_mac(secret, match[1]), match[8]):
         return None
     try:
         addresses = str(ip_address(match[3].decode())), str(ip_address(match[5].decode()))
     except ValueError:
         return None
-    return Sight(addresses[0], int(match[4]), addresses[1], int(match[6]))
+    return Sight(addresses[0], int(match[4]), addresses[1], int(match[6]), int(match[7]))
 
 
 def _mac(secret: bytes, words: bytes) -> bytes:

@@ -1,6 +1,7 @@
 """Replies of an FTP server (RFC 959, section 4.2): bytes in, whole replies out."""
 
 import re
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from .harmless import decoded, harmless
@@ -36,9 +37,11 @@ class Reply:
 
 
 class ReplyReader:
-    """Collects bytes until a reply is whole. Never keeps more than MOST_REPLY_BYTES."""
+    """Collects bytes until a reply is whole. Never keeps more than MOST_REPLY_BYTES. ``cover`` is what is done to
+    a text before anything else sees it, to take out what nobody is to read."""
 
-    def __init__(self) -> None:
+    def __init__(self, cover: Callable[[str], str] = str) -> None:
+        self._cover = cover
         self._waiting = b""
         self._lines: list[bytes] = []
         self._code = b""
@@ -70,12 +73,13 @@ class ReplyReader:
             self._lines.append(first[3] if ends and first else line)
             return self._whole() if ends or line == self._code else None
         if first is None and not _BARE.fullmatch(line):
-            raise ProtocolFault(f"this is no FTP reply: {harmless(decoded(line), 80)}")
+            raise ProtocolFault(f"this is no FTP reply: {harmless(self._cover(decoded(line)), 80)}")
         self._code = line[:3]
         self._lines = [first[3] if first else b""]
         return None if first and first[2] == b"-" else self._whole()
 
     def _whole(self) -> Reply:
-        reply = Reply(int(self._code), tuple(map(decoded, self._lines)))
+        whole = self._cover("\n".join(map(decoded, self._lines)))
+        reply = Reply(int(self._code), tuple(whole.split("\n")))
         self._lines, self._size = [], 0
         return reply
