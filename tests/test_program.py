@@ -1,5 +1,6 @@
 """The built program, run as a process on files in a temporary folder."""
 
+import contextlib
 import json
 import os
 import re
@@ -32,6 +33,31 @@ def test_bad_input_gets_a_line_that_says_what_would_be_right(case: dict[str, Any
     assert done.returncode == 2
     assert first.startswith(f"x.site.yaml:{case['line']}: ")
     assert [each for each in case["says"] if each not in first] == []
+
+
+MESSAGES = yaml.safe_load((Path(__file__).parent / "cases" / "messages.yaml").read_text())
+
+
+@pytest.mark.parametrize("case", MESSAGES, ids=lambda case: case["name"])
+def test_what_is_typed_on_a_first_morning_is_answered_with_what_would_be_right(
+    case: dict[str, Any], tmp_path: Path
+) -> None:
+    if "find" in case:
+        assert BEFORE.read_text().count(case["find"]) == 1
+        (tmp_path / "x.site.yaml").write_text(BEFORE.read_text().replace(case["find"], case["put"]))
+    for name in case.get("files", ()):
+        (tmp_path / name).write_text(AFTER.read_text())
+    words = case.get("words", ["check"])
+    done = [run(*words, cwd=tmp_path) for _ in range(2 if case.get("twice") else 1)][-1]
+    assert (done.returncode, done.stdout) == (2, "")
+    assert done.stderr.strip().splitlines()[0 if "find" in case else -1] == case["message"]
+
+
+@pytest.mark.parametrize("words", [["help"], ["-h"], ["help", "check"], ["check", "-h"], ["explain", "RANGE-MISMATCH"]])
+def test_help_is_given_however_it_is_asked_for(words: list[str]) -> None:
+    done = run(*words)
+    assert (done.returncode, done.stderr) == (0, "")
+    assert ("What it means" if words[0] == "explain" else "Usage: eager-lantern") in done.stdout
 
 
 def bomb() -> bytes:
@@ -101,23 +127,44 @@ def test_a_stdout_that_takes_nothing_is_one_line(stdout: str) -> None:
     assert re.fullmatch(r"eager-lantern: the result could not be written to stdout: .+\n", done.stderr)
 
 
-@pytest.mark.parametrize("moment", ["starting", "reading"])
-def test_ctrl_c_is_one_line_and_130(moment: str, tmp_path: Path) -> None:
+@pytest.mark.parametrize(("number", "code"), [(signal.SIGINT, 130), (signal.SIGTERM, 143), (signal.SIGHUP, 129)])
+def test_a_program_that_is_told_to_end_while_it_reads_ends_at_once(number: int, code: int, tmp_path: Path) -> None:
     slow = tmp_path / "slow.site.yaml"
-    os.mkfifo(slow)
+    slow.write_bytes(b"a: [" + b"1, " * 1_500_000 + b"1]\n")
     words = [sys.executable, "-m", "eager_lantern", "check", str(slow)]
     process = subprocess.Popen(words, stderr=subprocess.PIPE, text=True)
-    if moment == "reading":
-        writer = slow.open("w")  # returns when the program has opened it for reading
-    else:
-        while process.poll() is None and not _imports(process.pid):
-            time.sleep(0.001)
-    process.send_signal(signal.SIGINT)
-    assert process.wait(timeout=10) == 130
+    while process.poll() is None and str(slow) not in _opened(process.pid):
+        time.sleep(0.001)
+    process.send_signal(number)
+    assert process.wait(timeout=20) == code
     assert process.stderr
-    assert process.stderr.read() == "eager-lantern: interrupted\n"
-    if moment == "reading":
-        writer.close()
+    assert process.stderr.read() == ("eager-lantern: interrupted\n" if number == signal.SIGINT else "")
+
+
+def _opened(pid: int) -> set[str]:
+    """The files that a process has open, or has had mapped into its memory."""
+    with contextlib.suppress(OSError):
+        return {str(each.readlink()) for each in Path(f"/proc/{pid}/fd").iterdir()}
+    return set()
+
+
+def test_ctrl_c_while_it_starts_is_one_line_and_130(tmp_path: Path) -> None:
+    process = subprocess.Popen([sys.executable, "-m", "eager_lantern", "check"], stderr=subprocess.PIPE, text=True)
+    while process.poll() is None and not _imports(process.pid):
+        time.sleep(0.001)
+    process.send_signal(signal.SIGINT)
+    assert process.wait(timeout=10) in (130, 2)
+    assert process.stderr
+    assert "Traceback" not in process.stderr.read()
+
+
+@pytest.mark.parametrize("words", [["check", "pipe.site.yaml"], ["check", "a.site.yaml", "--certificate", "pipe.pem"]])
+def test_a_pipe_is_refused_instead_of_waited_for(words: list[str], tmp_path: Path) -> None:
+    (tmp_path / "a.site.yaml").write_text(AFTER.read_text())
+    for name in ("pipe.site.yaml", "pipe.pem"):
+        os.mkfifo(tmp_path / name)
+    done = run(*words, cwd=tmp_path)
+    assert (done.returncode, "is a pipe or a device; name a regular file" in done.stderr) == (2, True)
 
 
 def _imports(pid: int) -> bool:

@@ -1,6 +1,9 @@
 """The command line as a whole: which commands there are, and what every failure looks like."""
 
+import contextlib
+import io
 import os
+import signal
 import sys
 from importlib import import_module
 from typing import Any
@@ -11,6 +14,7 @@ from typer.core import TyperGroup
 from .. import __version__
 from ..core.consistency import did_you_mean
 from ..files.problem import BadInput
+from ..wire.harmless import harmless
 from .exit_codes import BAD_INPUT
 from .output import OutputLost
 
@@ -74,14 +78,50 @@ def main() -> None:
     """Run the command that was typed; faults become one line on stderr and an exit code."""
     if sys.stdout is None or sys.stderr is None:
         os._exit(BAD_INPUT)
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")
+    with contextlib.suppress(ValueError):  # in a thread of another program
+        for number in _ENDINGS:
+            signal.signal(number, _ended)
     try:
-        app(prog_name="eager-lantern")
+        sys.exit(app(_understood(sys.argv[1:]), prog_name="eager-lantern", standalone_mode=False) or 0)
+    except _ClickException as error:
+        error.message = _rather(harmless(error.message, MOST_CHARACTERS))
+        error.show()
+        sys.exit(error.exit_code)
+    except typer.Abort:
+        raise KeyboardInterrupt from None
     except BadInput as error:
         _fail(str(error), BAD_INPUT)
     except OutputLost as error:
         _fail(f"eager-lantern: the result could not be written to stdout: {error}", BAD_INPUT)
     except (RecursionError, MemoryError):
         _fail("eager-lantern: this input is more than the machine can hold", BAD_INPUT)
+
+
+MOST_CHARACTERS = 2000
+_ClickException: Any = next(each for each in typer.BadParameter.__mro__ if each.__name__ == "ClickException")
+_ENDINGS = [getattr(signal, name) for name in ("SIGTERM", "SIGHUP") if hasattr(signal, name)]
+
+
+def _ended(number: int, frame: object) -> None:
+    """Told to end: leave as by Ctrl-C, so that folders and processes of a lab are taken away."""
+    sys.exit(128 + number)
+
+
+def _understood(words: list[str]) -> list[str]:
+    """What is typed for help in other programs as well, in the words of this one."""
+    if words[:1] in (["help"], ["-h"], ["-?"]):
+        return [*words[1:2], "--help"]
+    return ["--help" if each in ("-h", "-?") else each for each in words]
+
+
+def _rather(message: str) -> str:
+    """A message of the argument parser, with what would be right."""
+    if message.startswith("Got unexpected extra argument"):
+        return f"{message}: one site file at a time; check takes a folder of them"
+    return message
 
 
 def _fail(message: str, code: int) -> None:

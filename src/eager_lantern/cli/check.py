@@ -3,6 +3,8 @@
 import os
 import sys
 import time
+from collections.abc import Iterator
+from fnmatch import fnmatch
 from pathlib import Path
 from typing import Annotated
 
@@ -17,6 +19,7 @@ from ..files.services import usual_names
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..views.check_view import Shown, check_view
 from ..views.folder_view import Row, folder_view
+from ..wire.harmless import harmless
 from .exit_codes import BAD_INPUT, BROKEN, FAULT, KEPT, of_verdict, worst
 from .options import CheckFormat, example
 from .output import emit, show
@@ -113,7 +116,7 @@ def _written(found: list[Checked], form: CheckFormat, whole: Result) -> None:
 def _folder(folder: Path, form: CheckFormat) -> None:
     if not os.access(folder, os.R_OK | os.X_OK):
         raise BadInput(str(folder), InputProblem(0, "cannot be read: permission denied"))
-    paths = sorted(str(each) for each in folder.rglob(PATTERN) if each.is_file())
+    paths = sorted(_found_below(folder))
     if not paths:
         raise BadInput(str(folder), InputProblem(0, f"has no site file in it ({PATTERN})"))
     found = _all_checked(paths)
@@ -132,6 +135,19 @@ def _code(each: Checked) -> int:
     if each.fault:
         return FAULT
     return of_verdict(each.result["verdict"]) if each.result is not None else BAD_INPUT
+
+
+def _found_below(folder: Path) -> Iterator[str]:
+    """The site files of a folder and of those in it; one that may not be entered is told and passed by."""
+
+    def told(error: OSError) -> None:
+        name = harmless(str(error.filename), 600)
+        print(f"{name}: cannot be read: {(error.strerror or 'it failed').lower()}; passed by", file=sys.stderr)
+
+    for where, _, names in os.walk(folder, onerror=told):
+        for name in names:
+            if fnmatch(name, PATTERN) and os.path.isfile(path := os.path.join(where, name)):  # noqa: PTH113, PTH118
+                yield path
 
 
 def _all_checked(paths: list[str]) -> list[Checked]:

@@ -28,6 +28,7 @@ def explain(
     What it means, how it shows, how to cure it.
     """
     pages = finding_pages()
+    kind = kind.lower()
     if kind and kind not in pages:
         raise typer.BadParameter(f"there is no finding “{kind}”{did_you_mean(kind, pages)}")
     chosen = {kind: pages[kind]} if kind else pages

@@ -1,9 +1,15 @@
 """The labs to choose from, and what each can do."""
 
+import os
+import shutil
 import sys
+import tempfile
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from enum import StrEnum
+from pathlib import Path
+
+import psutil
 
 from ..lab.kernel import KernelLab, has_helper
 from ..lab.kernel_plan import lab_nodes
@@ -40,6 +46,27 @@ def progress() -> Callable[[str], None]:
             print(f"\r\x1b[2K{shown}", end="", file=sys.stderr, flush=True)
 
     return tell
+
+
+PREFIX = "eager-lantern-lab-"
+
+
+@contextmanager
+def lab_folder() -> Iterator[Path]:
+    """A folder for a lab's files, gone with it; those of labs whose program was killed are taken away first."""
+    _sweep_stale()
+    with tempfile.TemporaryDirectory(prefix=f"{PREFIX}{os.getpid()}-", ignore_cleanup_errors=True) as folder:
+        yield Path(folder)
+
+
+def _sweep_stale() -> None:
+    """Folders of programs that run no more, as far as they are ours."""
+    for each in Path(tempfile.gettempdir()).glob(f"{PREFIX}*"):
+        number = each.name.removeprefix(PREFIX).partition("-")[0]
+        with suppress(OSError):
+            mine = sys.platform == "win32" or each.lstat().st_uid == os.getuid()
+            if number.isdigit() and mine and not each.is_symlink() and not psutil.pid_exists(int(number)):
+                shutil.rmtree(each, ignore_errors=True)
 
 
 @contextmanager

@@ -1,5 +1,6 @@
 """``new``: asks, or takes options, and writes a first site file."""
 
+import os
 import re
 import sys
 from collections.abc import Mapping
@@ -15,7 +16,7 @@ from ..files.new_site import new_site
 from ..files.problem import BadInput
 from ..files.services import registered, usual_names
 from ..files.site_file import SiteFile, parse_site
-from ..files.written import write_new, write_over
+from ..files.written import write, writes
 from ..views.check_view import Shown, check_body
 from ..views.new_view import more_lines, new_view, question_lines, remark_line
 from ..views.style import ACCENT, STOPS, STRONG
@@ -81,17 +82,28 @@ def new(
         "admin_from": admin_from,
     }  # fmt: skip
     ask = sys.stdin.isatty() and sys.stderr.isatty() and not defaults
+    if into is not None:
+        writes(into, force)
+    elif site is not None:
+        writes(Path(f"{_slug(site)}.site.yaml"), force)
     answers = _answered({key: value for key, value in given.items() if value is not None}, ask, defaults)
     if trouble := refusal(answers):
         raise typer.BadParameter(trouble)
-    path = into or Path(f"{_slug(answers['site'])}.site.yaml")
+    path = into or _free(f"{_slug(answers['site'])}", ask and not force)
     text = new_site(answers)
     source = _fitting(str(path), text)
-    (write_over if force else write_new)({path: text.encode()})
+    write({path: text.encode()}, force)
     verdict = judge(source.site)
     show(check_body(verdict, Shown(str(path), source.line, usual_names)))
     show(new_view(answers, str(path)))
     raise typer.Exit(of_verdict(verdict.verdict))
+
+
+def _free(stem: str, asked: bool) -> Path:
+    """A file named after the site; after many answers one that is not there yet, so that none is lost."""
+    numbers = ["", *(f"-{i}" for i in range(2, 1000))] if asked else [""]
+    paths = [Path(f"{stem}{number}.site.yaml") for number in numbers]
+    return next((each for each in paths if not os.path.lexists(each)), paths[0])
 
 
 def _slug(name: str) -> str:

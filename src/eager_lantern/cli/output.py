@@ -1,5 +1,6 @@
 """Writing results: stdout is only the result, and a result is written whole or not at all."""
 
+import json
 import os
 import sys
 from collections.abc import Iterable
@@ -16,6 +17,7 @@ class OutputLost(Exception):
 
 def emit(text: str) -> None:
     """Write a result to stdout. Raises OutputLost when it cannot be taken."""
+    text = _fitting(text, sys.stdout.encoding or "ascii")
     try:
         sys.stdout.write(text if text.endswith("\n") else text + "\n")
         sys.stdout.flush()
@@ -25,6 +27,31 @@ def emit(text: str) -> None:
         raise OutputLost(error.strerror or "closed") from None
 
 
+_STAND_INS = str.maketrans({
+    "◆": "x", "●": "o", "◌": "?", "▲": "!", "✕": "X", "·": ".", "▆": "#", "▂": "_", "━": "-", "→": "->", "◀": "<",
+    "›": ">", "“": '"', "”": '"', "’": "'", "…": "...", "–": "-", "×": "x", "•": "*",
+})  # fmt: skip
+"""Plain characters for those that an old encoding may lack; every shape stays another one."""
+
+
+def _fitting(text: str, encoding: str) -> str:
+    """The text as this encoding can have it: JSON with escapes, which lose nothing, anything else with plain
+    shapes and what is left written out."""
+    try:
+        text.encode(encoding)
+    except UnicodeEncodeError:
+        if text.startswith("{"):
+            return "".join(each if ord(each) < 128 else _escaped(each) for each in text)
+        plain = text.translate(_STAND_INS)
+        return plain.encode(encoding, errors="backslashreplace").decode(encoding)
+    return text
+
+
+def _escaped(character: str) -> str:
+    """One character as JSON escapes it (RFC 8259, section 7)."""
+    return json.dumps(character)[1:-1]
+
+
 def show(parts: Iterable[RenderableType]) -> None:
     """Write a view to stdout: in colour on a terminal, unless NO_COLOR is set or it is a dumb one."""
     emit(_drawn(parts, sys.stdout))
@@ -32,7 +59,8 @@ def show(parts: Iterable[RenderableType]) -> None:
 
 def tell(parts: Iterable[RenderableType], end: str = "\n") -> None:
     """Write what is no result, a question for example, to stderr in the same way."""
-    print(_drawn(parts, sys.stderr).removesuffix("\n"), end=end, file=sys.stderr, flush=True)
+    text = _fitting(_drawn(parts, sys.stderr).removesuffix("\n"), sys.stderr.encoding or "ascii")
+    print(text, end=end, file=sys.stderr, flush=True)
 
 
 def _drawn(parts: Iterable[RenderableType], stream: TextIO) -> str:

@@ -2,7 +2,6 @@
 
 import os
 import sys
-import tempfile
 from collections.abc import Sequence, Set
 from pathlib import Path
 from typing import Annotated
@@ -30,7 +29,7 @@ from ..views.rehearse_view import rehearse_view
 from ..views.walk_view import LineOf
 from . import completion
 from .exit_codes import BROKEN, CANNOT_TELL, of_kept
-from .labs import CALLED, LabKind, able, built, progress
+from .labs import CALLED, LabKind, able, built, lab_folder, progress
 from .options import Format, SitePath, Written, example
 from .output import emit, has_terminal, show
 
@@ -68,8 +67,8 @@ def rehearse(
     topology = Topology(source.site)
     forecasts = [foresee(topology, each, ("promises", i)) for i, each in enumerate(source.site.promises)]
     _possible(lab, daemon, bool(keep_open or capture), {each.service.protocol for each in forecasts})
-    with tempfile.TemporaryDirectory(prefix="eager-lantern-lab-", ignore_cleanup_errors=True) as folder:
-        ready = prepared(topology, forecasts, Path(folder), daemon, able(lab))
+    with lab_folder() as folder:
+        ready = prepared(topology, forecasts, folder, daemon, able(lab))
         names = _node_names(ready)
         if keep_open and keep_open not in names:
             raise typer.BadParameter(f"--keep-open: there is no “{keep_open}”{did_you_mean(keep_open, names)}")

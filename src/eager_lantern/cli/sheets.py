@@ -15,7 +15,7 @@ from ..files.results import as_json
 from ..files.sheet_tables import grid_csv
 from ..files.shipped import shipped_text
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
-from ..files.written import folder_for_new, write_new, write_over
+from ..files.written import folder_for_new, write
 from ..lab.rule_file import rule_files
 from ..views.sheet_markdown import sheet_markdown
 from ..views.sheet_pages import sheet_pages
@@ -54,7 +54,7 @@ def sheets(
     written = {folder / name: text.encode() for name, text in _files(result)}
     written |= {folder / named[name]: text.encode() for name, text in rules.items()}
     with folder_for_new(folder):
-        (write_over if force else write_new)(written)
+        write(written, force)
     names = [each.name for each in written]
     stale = _stale(folder, names)
     if form is Format.json:

@@ -1,5 +1,7 @@
 """``size``: how many data ports, and how likely a transfer finds none free."""
 
+from pathlib import Path
+
 import typer
 from msgspec.structs import replace
 
@@ -14,8 +16,8 @@ from ..core.sizing import REST_BY_LETTER_SECONDS, REST_OF_LINUX_SECONDS, Demand,
 from ..files.problem import BadInput, InputProblem
 from ..files.results import as_json, size_result
 from ..files.services import registered
-from ..files.site_file import SiteFile, find_site_file, read_site
-from ..files.written import write_new, write_over
+from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
+from ..files.written import write, writes
 from ..views.size_picture import KINDS, drawn
 from ..views.size_view import size_view
 from . import size_options as words
@@ -74,6 +76,8 @@ def size(
     for each in picture or ():
         if each.suffix not in KINDS:
             raise typer.BadParameter(f"--picture: {each} is to end with {' or '.join(KINDS)}")
+    if site is None and not wanted and not any(Path().glob(PATTERN)):
+        raise typer.BadParameter("name a site file, or a load: --clients, --files-per-hour, --typical-size, --rate")
     source = read_site(find_site_file(site)) if site is not None or not wanted else None
     chosen = the_transfer(source.site, service, "ftp") if source else None
     load = replace((chosen and chosen.load) or Load(), **wanted)
@@ -87,6 +91,8 @@ def size(
         proposed = clear_range(sizing.size, taken, registered())
     except ValueError as error:
         raise _senseless(error, source, chosen) from None
+    for each in picture or ():
+        writes(each, force)
     present = _present(chosen)
     rows = _rows(sizing, present)
     tried = tuple(Tried(ports, simulated(sizing.demand, ports, seed, arrivals)) for ports in rows)
@@ -100,7 +106,7 @@ def size(
         local_ports=local,
     )
     pictures = {each: drawn(result, each) for each in picture or ()}
-    (write_over if force else write_new)(pictures)
+    write(pictures, force)
     if form is Format.json:
         emit(as_json(size_result(result)))
     else:

@@ -25,8 +25,8 @@ from ..core.site import Mode
 from ..files.problem import BadInput, InputProblem
 from ..files.regular_file import read_regular
 from ..files.results import as_json, visit_result
-from ..files.site_file import find_site_file, read_site
-from ..files.written import write_new, write_over, writes
+from ..files.site_file import PATTERN, find_site_file, read_site
+from ..files.written import write, writes
 from ..live.here import HERE
 from ..live.login_gate import LoginGate
 from ..live.place_name import checked_place
@@ -95,7 +95,7 @@ def visit(
     sent is removed again. Exit code 0: works, 1: does not, 2: bad usage, 3: cannot be told.
     """
     names = _places(from_ or [HERE.name])
-    source = read_site(find_site_file(Path(target) if target else None)) if _names_site(target) else None
+    source = read_site(_site_file(target)) if _names_site(target) else None
     if source is None:
         _fits_a_host(typed_host(target), protocol, bool(client or service), bool(caution or range_connections), lamp)
     if source is not None and lamp:
@@ -138,7 +138,7 @@ def visit(
         )
 
     places = asyncio.run(seen_from(names, prepared, _progress(len(names) > 1)))
-    _written(places, save, write_over if force else write_new, form)
+    _written(places, save, force, form)
     raise typer.Exit(_code(places))
 
 
@@ -152,13 +152,11 @@ def _fits_a_host(host: str, protocol: words.Transfer, names_parts: bool, of_data
         raise typer.BadParameter("--range and --caution are about data connections, which SSH file transfer has not")
 
 
-def _written(
-    places: Sequence[Outlook], save: Path | None, write: Callable[[dict[Path, bytes]], None], form: Format
-) -> None:
+def _written(places: Sequence[Outlook], save: Path | None, force: bool, form: Format) -> None:
     """Keep the result where that is wanted, and show it."""
     result = visit_result(places, {"time": _now(), "host": platform.node(), "tool": __version__})
     if save is not None:
-        write({save: as_json(result).encode()})
+        write({save: as_json(result).encode()}, force)
     if form is Format.json:
         emit(as_json(result))
     else:
@@ -264,6 +262,13 @@ def _guessed_once(wanted: Sequence[Wanted]) -> list[Wanted]:
         known.add(key)
         found.append(replace(each, plan=replace(each.plan, login_tries=tries)))
     return found
+
+
+def _site_file(target: str) -> Path:
+    """The site file that is meant. Raises BadInput, and BadParameter where nothing is."""
+    if not target and not any(Path().glob(PATTERN)):
+        raise typer.BadParameter("name a host or a site file, as in: eager-lantern visit tides.example --user NAME")
+    return find_site_file(Path(target) if target else None)
 
 
 def _names_site(target: str) -> bool:

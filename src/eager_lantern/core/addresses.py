@@ -5,6 +5,7 @@ here too: IPv4 is 0 to 2**32 - 1 and IPv6 follows, shifted up by 2**32. A set is
 where the families meet when it is printed.
 """
 
+import re
 from functools import cache
 from ipaddress import (
     IPv4Address,
@@ -72,6 +73,10 @@ class Address(Value):
 
 def _address_slip(text: str) -> str:
     parts = text.split(".")
+    if ported := re.fullmatch(r"([0-9.]+|\[[0-9A-Fa-f:]+\]):[0-9]{1,5}", text):
+        return f"it has a port, and an address stands alone here: write {ported[1].strip('[]')}"
+    if re.fullmatch(r"(?=.*[A-Za-z])[A-Za-z0-9]([A-Za-z0-9-]*\.?)+", text) and ":" not in text:
+        return "it is a name, and an address is meant here; names that clients type stand under “names”"
     if "/" in text:
         return "one address is meant here, not a network"
     if "%" in text:

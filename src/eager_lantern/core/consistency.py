@@ -126,7 +126,8 @@ def _destination(site: Site, destination: Destination | None, place: Place) -> I
     known = [each.name for each in site.names]
     if destination.name not in known:
         hint = did_you_mean(destination.name, known)
-        yield Problem(place, f"“{destination.name}” is no address, and “names” does not list it{hint}")
+        message = f"“{destination.name}” is no address, and “names” does not list it{hint}"
+        yield Problem(place, f"{message} (to add it: names: [{{name: {destination.name}, addresses: …}}])")
 
 
 def _gateways(site: Site) -> Iterator[Problem]:
@@ -243,6 +244,9 @@ def _promises(site: Site) -> Iterator[Problem]:
     services = {each.name: each for each in site.services}
     for i, promise in enumerate(site.promises):
         place: Place = ("promises", i)
+        if promise in site.promises[:i]:
+            first = site.promises.index(promise) + 1
+            yield Problem(place, f"the same promise stands here a second time (it is number {first} already); keep one")
         places = [*clients, *network_names(site)]
         yield from _known("client", promise.client, places, (*place, "client"))
         yield from _known("service", promise.service, list(services), (*place, "service"))

@@ -14,7 +14,7 @@ SYNTAX = "21, 61200-61455 or 20-21, 990"
 def port_number(text: str, example: str = SYNTAX) -> int:
     """A port from its digits. Raises ValueError with the likely slip named, and what to write."""
     digits = text.strip()
-    if not re.fullmatch(r"[0-9]+", digits):
+    if not re.fullmatch(r"0|[1-9][0-9]*", digits):
         raise ValueError(_slip(digits, example))
     # A number of thousands of digits is not converted: its length alone rules it out.
     if len(digits) > 9 or not LOWEST_PORT <= int(digits) <= HIGHEST_PORT:
@@ -25,7 +25,16 @@ def port_number(text: str, example: str = SYNTAX) -> int:
 def _slip(text: str, example: str) -> str:
     """What is probably wrong with something that should have been a port or a range."""
     if not text:
-        return f"a port is missing: write {example}"
+        return f"a port is missing before or after a comma: write {example}"
+    if re.fullmatch(r"0[0-9]+", text):
+        return f"“{text[:24]}” has a zero in front: write {text.lstrip('0')[:24] or '1'}"
+    if re.fullmatch(r"[0-9]+/(tcp|udp)", text, re.IGNORECASE):
+        port, transport = text.split("/")
+        return f"“{text[:24]}” is a port and its transport: write ports: {port[:12]}, and protocol: {transport.lower()}"
+    if text.lower() in ("*", "any", "all", "every"):
+        return f"“{text}” is no port: leave ports out for all of them, or write 1-65535"
+    if re.fullmatch(r"[0-9]{1,5}\s*(to|bis|through|until)\s*[0-9]{1,5}", text, re.IGNORECASE):
+        return f"“{text}” is not a range: write {'-'.join(re.findall('[0-9]+', text))}"
     if re.fullmatch(r"[0-9]*[oO][0-9oO]*", text):
         return f"“{text}” has a letter O in place of a zero: {re.sub('[oO]', '0', text)}?"
     if re.fullmatch(r"[0-9]*[lI|][0-9lI|]*", text):

@@ -40,6 +40,12 @@ class Port(Value):
     @classmethod
     def parse(cls, text: str) -> Self:
         """Read ``21``. Raises ValueError with the likely slip named."""
+        if pair := re.fullmatch(r"\s*([1-9][0-9]{0,4})\s*:\s*([1-9][0-9]{0,4})\s*", text):
+            outside, own = pair[1], pair[2]
+            raise ValueError(
+                f"“{text.strip()}” is two ports: write {own}, the server's own; outside it is {outside} by a forward "
+                f"({{ports: {outside}, to: …, to_port: {own}}}) and by what clients type (reaches: HOST:{outside})"
+            )
         return cls(port_number(text, "one port, such as 21"))
 
     def __str__(self) -> str:

@@ -27,9 +27,10 @@ class BadInput(Exception):
         return BadInput, (self.file, *self.problems)
 
     def _lines(self) -> list[str]:
+        file = harmless(self.file, MOST_CHARACTERS)
         shown = [
-            f"{self.file}{f':{each.line}' if each.line else ''}: {harmless(each.message, MOST_CHARACTERS)}"
+            f"{file}{f':{each.line}' if each.line else ''}: {harmless(each.message, MOST_CHARACTERS)}"
             for each in self.problems[:MOST_SHOWN]
         ]
         left = len(self.problems) - len(shown)
-        return [*shown, f"{self.file}: and {left} more of the kind"] if left else shown
+        return [*shown, f"{file}: and {left} more of the kind"] if left else shown

@@ -53,7 +53,7 @@ def _sarif_problem(file: str, line: int, message: str) -> Result:
 
 
 def _sarif_location(file: str, line: int) -> Result:
-    place: Result = {"artifactLocation": {"uri": quote(file)}}
+    place: Result = {"artifactLocation": {"uri": quote(file.encode(errors="surrogateescape"))}}
     if line:
         place["region"] = {"startLine": line}
     return {"physicalLocation": place}
@@ -65,7 +65,7 @@ def junit(results: Iterable[tuple[str, Result]], unread: Iterable[BadInput]) -> 
     for file, result in results:
         _suite(root, file, [_case(file, each) for each in (*result["promises"], *result["ways_in"])])
     for error in unread:
-        case = ElementTree.Element("testcase", name="the site file can be read", classname=error.file)
+        case = ElementTree.Element("testcase", name="the site file can be read", classname=_plain(error.file))
         ElementTree.SubElement(case, "error", message=_plain(str(error).splitlines()[0])).text = _plain(str(error))
         _suite(root, error.file, [case])
     ElementTree.indent(root)

@@ -35,8 +35,11 @@ LineOf = Callable[[Place | None], int | None]
 
 
 def as_json(result: dict[str, Any]) -> str:
-    """The text of a result."""
-    return json.dumps(result, indent=2, ensure_ascii=False)
+    """The text of a result. What is not plainly visible is escaped, so that it steers no terminal either."""
+    text = json.dumps(result, indent=2, ensure_ascii=False)
+    if text.replace("\n", "").isprintable():
+        return text
+    return "".join(each if each.isprintable() or each == "\n" else json.dumps(each)[1:-1] for each in text)
 
 
 def check_result(verdict: Verdict, line: LineOf, file: str) -> dict[str, Any]:

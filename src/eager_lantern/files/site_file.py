@@ -1,6 +1,8 @@
 """The site file: YAML in, a checked site out, with the line of everything in it."""
 
-from collections.abc import Iterator
+import os
+import re
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from types import UnionType
@@ -35,16 +37,29 @@ class SiteFile:
 
 
 def find_site_file(named: Path | None) -> Path:
-    """The file that was named, else the only site file of this folder. Raises BadInput."""
-    if named is not None:
+    """The file that was named, else the only site file of a folder: the one that was named, or this one.
+    Raises BadInput."""
+    if str(named) == "-":
+        raise BadInput("-", InputProblem(0, "is no file: name one, so that messages can name its lines"))
+    if named is not None and not os.path.isdir(named):  # noqa: PTH112  (Path.is_dir raises where it may not look)
         return named
-    found = sorted(Path().glob(PATTERN))
+    folder = named or Path()
+    try:
+        found = sorted(folder.glob(PATTERN))
+    except OSError as error:
+        raise BadInput(
+            str(folder), InputProblem(0, f"cannot be read: {(error.strerror or 'it failed').lower()}")
+        ) from None
     if len(found) == 1:
         return found[0]
     if found:
         listed = ", ".join(map(str, found))
-        raise BadInput(".", InputProblem(0, f"has {len(found)} site files; name one of them: {listed}"))
-    raise BadInput(".", InputProblem(0, f"has no site file ({PATTERN}); name one, or change to its folder"))
+        raise BadInput(str(folder), InputProblem(0, f"has {len(found)} site files; name one of them: {listed}"))
+    if not os.access(folder, os.R_OK | os.X_OK):
+        raise BadInput(str(folder), InputProblem(0, "cannot be read: permission denied"))
+    raise BadInput(
+        str(folder), InputProblem(0, f"has no site file ({PATTERN}); name one, or write one: eager-lantern new")
+    )
 
 
 def read_site(path: Path) -> SiteFile:
@@ -149,16 +164,49 @@ def _plain(kind: object, value: object) -> object:
 def _struct_faults(kind: type[msgspec.Struct], value: object, place: Place) -> Iterator[tuple[Place, str]]:
     fields = {each.encode_name: each for each in msgspec.structs.fields(kind)}
     if not isinstance(value, dict):
-        yield place, f"found {_shown(value)} where a mapping is meant, with the keys {', '.join(fields)}"
+        if not place:
+            # What stands there may be any file of this machine, which nobody wants to read in a message.
+            yield place, "is no site file: that is a mapping, and starts with: lantern: 1"
+        else:
+            yield place, f"found {_shown(value)} where a mapping is meant, with the keys {', '.join(fields)}"
         return
     for key in value:
         if key not in fields:
-            yield (*place, key), f"there is no key “{key}” here{did_you_mean(key, fields)}"
+            yield (*place, key), _unknown_key(key, value[key], fields)
     for name, each in fields.items():
         if name in value:
             yield from _faults(each.type, value[name], (*place, name))
         elif each.required:
             yield place, f"“{name}” is missing{_needed(each.type)}"
+
+
+_OTHER_KEYS = {
+    "routers": "gateways", "firewalls": "gateways", "devices": "gateways", "hosts": "clients", "users": "accounts",
+    "dns": "names", "tests": "promises", "rules": "filter", "port": "ports", "ip": "address", "host": "server",
+    "port_forwards": "forwards", "nat": "translate",
+}  # fmt: skip
+"""What somebody may call a key that has another name here."""
+_OTHER_WORDS = {
+    "ftps": "ftp, with tls: {mode: explicit} or {mode: implicit}", "ftpes": "ftp, with tls: {mode: explicit}",
+    "ssh": "sftp", "scp": "sftp", "tls": "explicit or implicit", "ssl": "explicit or implicit", "off": "none",
+    "nat": "outward", "masquerade": "outward", "snat": "outward", "1:1": "one-to-one", "drop": "deny",
+    "block": "deny", "reject": "refuse", "accept": "allow", "permit": "allow", "pass": "allow",
+    "dhcp": "dynamic, or reserved where it always gives the same address", "fixed": "static",
+    "pasv": "passive", "port": "active", "open": "works", "closed": "shut", "both": "any",
+}  # fmt: skip
+"""What somebody may write for a choice that has another word here."""
+
+
+def _unknown_key(key: str, value: object, fields: Iterable[str]) -> str:
+    if value is None and re.fullmatch(r"[0-9]{1,5}(\s*-\s*[0-9]{1,5})?", key):
+        return f'“{key}” stands here as a key: a list of ports between braces needs quotes, as in ports: "21, {key}"'
+    if value is None and (joined := re.fullmatch(r"([a-z_]+):(\S.*)", key)) and joined[1] in fields:
+        return f"a space is missing after the colon: write {joined[1]}: {joined[2][:40]}"
+    other = _OTHER_KEYS.get(key.lower())
+    near = did_you_mean(key, fields)
+    if other is not None and other in fields and "did you mean" not in near:
+        return f"there is no key “{key}” here; “{other}” is meant"
+    return f"there is no key “{key}” here{near}"
 
 
 def _needed(kind: object) -> str:
@@ -173,6 +221,15 @@ def _choice(kind: object) -> str:
     return f"{', '.join(most)} or {last}" if most else last
 
 
+def _meant_word(kind: object, value: object) -> str:
+    """Which of the choices somebody means by another word."""
+    word, choices = str(value).strip().lower(), list(map(str, get_args(kind)))
+    if word in choices:
+        return word
+    other = _OTHER_WORDS.get(word, "")
+    return other if any(each in other for each in choices) else ""
+
+
 def _leaf_faults(kind: object, value: object, place: Place) -> Iterator[tuple[Place, str]]:
     try:
         msgspec.convert(value, kind, dec_hook=_from_text)
@@ -182,7 +239,8 @@ def _leaf_faults(kind: object, value: object, place: Place) -> Iterator[tuple[Pl
 
 def _leaf_message(kind: object, value: object, error: str) -> str:
     if get_origin(kind) is Literal:
-        return f"found {_shown(value)}, write {_choice(kind)}"
+        meant = _meant_word(kind, value)
+        return f"found {_shown(value)}, write {_choice(kind)}{f'; meant is: {meant}' if meant else ''}"
     if kind in _TEXT_TYPES:
         return error
     base = get_args(kind)[0] if get_origin(kind) is Annotated else kind

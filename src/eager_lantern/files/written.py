@@ -4,7 +4,7 @@ import contextlib
 import os
 import sys
 import tempfile
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 
 from .problem import BadInput, InputProblem
@@ -29,11 +29,24 @@ def write_new(files: Mapping[Path, bytes], private: Sequence[Path] = ()) -> None
             raise _trouble(path, error) from None
 
 
-def writes(path: Path, replaces: bool) -> None:
-    """Try whether a file could be written, before the work whose result goes there. Raises BadInput as
-    :func:`write_new`."""
-    if not replaces and os.path.lexists(path):
-        raise _trouble(path, FileExistsError())
+def write(files: Mapping[Path, bytes], force: bool) -> None:
+    """Write files as a command with ``--force`` does. Raises BadInput as :func:`write_new`."""
+    if not force:
+        _refuse_present(files)
+    (write_over if force else write_new)(files)
+
+
+def _refuse_present(files: Iterable[Path]) -> None:
+    for path in files:
+        if os.path.lexists(path):
+            message = "exists already, and is not overwritten: name a new one, or give --force"
+            raise BadInput(str(path), InputProblem(0, message))
+
+
+def writes(path: Path, force: bool) -> None:
+    """Try whether :func:`write` could write a file, before the work whose result goes there. Raises BadInput."""
+    if not force:
+        _refuse_present([path])
     with _staged({path: b""}, ()):
         pass
 
@@ -110,7 +123,10 @@ def folder_for_new(folder: Path) -> Iterator[None]:
 
 def _trouble(path: Path, error: OSError) -> BadInput:
     if isinstance(error, FileExistsError):
-        return BadInput(str(path), InputProblem(0, "exists already, and is not overwritten; name a new one"))
+        return BadInput(
+            str(path),
+            InputProblem(0, "exists already, and is not overwritten; name a new one"),
+        )
     if isinstance(error, FileNotFoundError):
         return BadInput(str(path), InputProblem(0, f"cannot be written: there is no folder {path.parent}"))
     return BadInput(str(path), InputProblem(0, f"cannot be written: {(error.strerror or 'it failed').lower()}"))

@@ -33,7 +33,7 @@ MOST_PARTS = 4_000_000
 TOO_DEEP = f"is nested deeper than {MOST_DEPTH} levels; a site never is"
 _WORDS = {"": None, "~": None, "null": None, "Null": None, "NULL": None, "true": True, "True": True, "TRUE": True}
 _WORDS |= {"false": False, "False": False, "FALSE": False}
-_WHOLE = re.compile(r"[-+]?[0-9]{1,18}")
+_WHOLE = re.compile(r"[-+]?(0|[1-9][0-9]{0,17})")  # with a zero in front it is text, and told as such
 
 _Loader: type = getattr(yaml, "CBaseLoader", yaml.BaseLoader)
 
@@ -189,6 +189,18 @@ def _not_yaml(error: yaml.MarkedYAMLError, text: str, line: int) -> str:
         return "is indented with a tab; YAML is indented with spaces"
     if "depth" in str(error.problem):  # the parser has a limit of its own, and words of its own for it
         return TOO_DEEP
+    if "mapping values are not allowed" in str(error.problem):
+        return _second_colon(written)
+    if "alias" in str(error.context) and re.search(r":\s*\*", written):
+        return "has a * where a value is meant; for all ports leave the key out, or write 1-65535"
     problem = (error.problem or "cannot be understood").replace("did not find expected", "missing")
     around = f" {error.context}" if error.context else ""
     return f"is not YAML{around}: {problem}; check indentation, quotes and brackets here and in the line before"
+
+
+def _second_colon(line: str) -> str:
+    """A second colon in a line, which YAML takes for a second key."""
+    key, _, value = line.partition(": ")
+    if ": " in value:
+        return f'has a second colon in the line: put the value in quotes: {key.strip()[:40]}: "{value.strip()[:60]}"'
+    return "is not YAML: a key stands where none can be; check its indentation, and that of the line before"

@@ -11,7 +11,7 @@ import sys
 import time
 from collections.abc import Iterator
 from ipaddress import ip_address
-from typing import Literal
+from typing import Literal, cast
 
 from ..core.rehearsed import Sighting
 from ..core.site import Transport
@@ -33,7 +33,7 @@ def watched(node: str, wires: tuple[str, ...], seconds: float) -> list[Sighting]
         end = time.monotonic() + seconds
         while (left := end - time.monotonic()) > 0:
             for key, _ in chosen.select(left):
-                when, packet, (_, kind, direction, *_) = heard(key.fileobj)  # type: ignore[arg-type]
+                when, packet, (_, kind, direction, *_) = heard(cast(socket.socket, key.fileobj))
                 way: Literal["in", "out"] = "out" if direction == socket.PACKET_OUTGOING else "in"
                 found += _sightings(when, node, key.data, way, kind, packet)
     return found

@@ -39,6 +39,7 @@ class Climber:
         self.sent = False
         self.rights: RightsSeen | None = None
         self.pace: LoginPace | None = None
+        self.tricked = False
         self.looked: set[Look] = set()
         self._missed: dict[Look, str] = {}
 
@@ -53,6 +54,11 @@ class Climber:
             self.looked.add(name)
         except self.faults as error:
             self._missed[name] = self.as_failed(error).detail or "no answer"
+
+    def refuse_where_tricked(self) -> None:
+        """Nothing is sent to a server whose listing holds tricks. Raises Failed."""
+        if self.tricked:
+            raise Failed("unknown", "the listing has names that are tricks, so nothing is sent and nothing fetched")
 
     def cannot_look(self, reason: str, *names: Look) -> None:
         """Tell why something is not looked at."""

@@ -11,7 +11,8 @@ from ..core.site import Right
 from .plan import Plan
 from .rights import NO_FILE, OUTSIDE
 
-_FAULTS = (asyncssh.Error, OSError)
+_FAULTS = (asyncssh.Error, OSError, EOFError, ValueError, LookupError, TypeError, AssertionError)
+ENOUGH_ENTRIES = 100
 
 
 class SshTrial:
@@ -26,7 +27,7 @@ class SshTrial:
     async def seen(self) -> RightsSeen:
         """Every right in an order in which each can be told, then what remains removed."""
         files, file, moved, folder = self._files, self._file, f"{self._file}.renamed", f"{self._file}.folder"
-        await self._tried("list", lambda: files.listdir("."))
+        await self._tried("list", lambda: self._listed("."))
         wrote = await self._tried("write", lambda: self._write("wb"))
         await self._tried("append", lambda: self._write("ab"), wrote)
         await self._tried("read", self._read, wrote)
@@ -38,6 +39,14 @@ class SshTrial:
         left += [folder] if made and not await self._done(lambda: files.rmdir(folder)) else []
         confined, detail = await self._confined()
         return RightsSeen(tuple(self._found), self._plan.confined, confined, detail, tuple(left))
+
+    async def _listed(self, folder: str) -> None:
+        """The first few entries of a folder, which may have any number of them."""
+        count = 0
+        async for _ in self._files.scandir(folder):
+            count += 1
+            if count >= ENOUGH_ENTRIES:
+                return
 
     async def _write(self, mode: str) -> None:
         async with self._files.open(self._file, mode) as file:
@@ -76,6 +85,6 @@ class SshTrial:
             return None, "the server does not tell the folder"
         above = ("/",) if home != "/" else OUTSIDE
         for outside in above:
-            if await self._done(lambda place=outside: self._files.listdir(place)):  # type: ignore[misc]
+            if await self._done(lambda place=outside: self._listed(place)):  # type: ignore[misc]
                 return False, f"it begins in {home} and can list {outside}"
         return True, f"it begins in {home}, and nothing above can be listed"

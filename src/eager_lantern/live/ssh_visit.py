@@ -30,7 +30,8 @@ from .ssh_rights import SshTrial
 from .standpoint import Connected
 
 MOST_ENTRIES = 10_000
-_FAULTS = (asyncssh.Error, OSError, EOFError)
+_FAULTS = (asyncssh.Error, OSError, EOFError, ValueError, LookupError, TypeError, AssertionError)
+"""Bytes that make no sense surface as any exception of the library's readers."""
 
 
 async def ssh_visit(plan: Plan, progress: Progress = lambda rung: None) -> Climb:
@@ -105,6 +106,7 @@ class _Climber(Climber):
     async def _look_at_rights(self) -> None:
         if self._files is None:
             raise Failed("unknown", "the account came to no folder")
+        self.refuse_where_tricked()
         self.rights = await SshTrial(self._files, self.plan, PREFIX).seen()
 
     async def _look_at_wrong_logins(self) -> None:
@@ -222,14 +224,17 @@ class _Climber(Climber):
 
     async def _list(self) -> str:
         assert self._connection is not None
-        self._files = await self._connection.start_sftp_client()
+        # a name that is no UTF-8 is a name all the same
+        self._files = await self._connection.start_sftp_client(path_errors="backslashreplace")
         names: list[str] = []
         async for each in self._files.scandir("."):
             name = each.filename
             names.append(decoded(name) if isinstance(name, bytes) else name)
             if len(names) > MOST_ENTRIES:
                 raise Failed("wrong", f"more than {MOST_ENTRIES} entries in the folder; given up")
-        return trusted(checked_names(names))
+        listing = await asyncio.to_thread(checked_names, names)
+        self.tricked = bool(listing.tricks)
+        return trusted(listing)
 
     async def _written_and_read(self) -> None:
         await self.rung("send", self._send)

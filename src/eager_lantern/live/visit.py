@@ -151,7 +151,9 @@ class _Climber(Climber):
             await self._begin(data, "LIST", "")
             came = b"".join([chunk async for chunk in received(data, MOST_LISTING_BYTES)])
             await self._finished(data, "LIST")
-            return trusted(read_listing(came))
+            listing = await asyncio.to_thread(read_listing, came)
+            self.tricked = bool(listing.tricks)
+            return trusted(listing)
 
         await self.rung("list", listed)
 
@@ -181,6 +183,7 @@ class _Climber(Climber):
 
     async def _look_at_rights(self) -> None:
         self._ready()
+        self.refuse_where_tricked()
         self.rights = await Trial(self, self.plan, PREFIX).seen()
 
     async def _look_at_caution(self) -> None:

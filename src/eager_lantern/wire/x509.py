@@ -88,6 +88,17 @@ def _general(name: str) -> x509.GeneralName:
         return x509.DNSName(name)
 
 
+_REFUSED = (
+    ValueError,
+    TypeError,
+    UnsupportedAlgorithm,
+    x509.DuplicateExtension,
+    x509.InvalidVersion,
+    x509.UnsupportedGeneralNameType,
+)
+"""What the library says of certificates that it does not like; foreign ones may have anything in them."""
+
+
 def read_certificate(content: bytes) -> Certificate:
     """The first certificate of a PEM text, or one in DER. Raises NotReadable."""
     try:
@@ -96,8 +107,14 @@ def read_certificate(content: bytes) -> Certificate:
         key = found.public_key()
         digest = _digest(key.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo))
         names = _names(found)
-    except (ValueError, UnsupportedAlgorithm, x509.DuplicateExtension) as error:
+        return _certificate(found, key, names, digest)
+    except _REFUSED as error:
         raise NotReadable(f"is no certificate in PEM or DER: {error}") from None
+
+
+def _certificate(
+    found: x509.Certificate, key: object, names: x509.SubjectAlternativeName | None, digest: str
+) -> Certificate:
     return Certificate(
         names=tuple(names.get_values_for_type(x509.DNSName)) if names else (),
         addresses=tuple(map(str, names.get_values_for_type(x509.IPAddress))) if names else (),
@@ -119,7 +136,7 @@ def read_sent(content: bytes) -> Sent:
     try:
         found = x509.load_der_x509_certificate(content)
         return Sent(found.subject.rfc4514_string(), found.issuer.rfc4514_string())
-    except ValueError as error:
+    except _REFUSED as error:
         raise NotReadable(f"is no certificate in DER: {error}") from None
 
 
