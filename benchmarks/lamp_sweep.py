@@ -14,7 +14,7 @@ from eager_lantern.live.lamp import Lamp
 from eager_lantern.live.lamp_sweep import AT_ONCE, swept
 
 PORTS = range(24_000, 28_096)
-SECRET = b"flood-and-ebb"
+SECRET = b"flood-and-ebb-tide-61"
 ROUNDS = 7
 LIMIT = 1.5
 

@@ -61,7 +61,7 @@ def main(site: Path, host: str, serves: str, command: str) -> int:
         store.mkdir()
         nodes = lab_nodes(topology.site, ready.strangers)
         path = reachable(folder, [each.name for each in nodes])
-        os.environ |= {"EAGER_LANTERN_LAMP": SECRET, "EAGER_LANTERN_PASSWORD": PASSWORD}
+        told = ("env", f"EAGER_LANTERN_LAMP={SECRET}", f"EAGER_LANTERN_PASSWORD={PASSWORD}")  # a lab hands on none
         os.environ["PATH"] = f"{path}:{os.environ['PATH']}"
         address = str(topology.server.addresses.each[0])
         with KernelLab(nodes) as lab:
@@ -69,10 +69,10 @@ def main(site: Path, host: str, serves: str, command: str) -> int:
             setup = stand_in.setups[0]
             server: Errand = Serve((dataclasses.replace(setup, guests=(Guest("station", PASSWORD, store),)),))
             if serves == "lamp":
-                words = (sys.executable, "-m", "eager_lantern", "lamp", str(site), "--lasts", "100 s")
+                words = (*told, sys.executable, "-m", "eager_lantern", "lamp", str(site), "--lasts", "100 s")
                 server = Start(words, address, setup.control_port, folder / "lamp.log")
             lab.do(topology.server.name, server)
-            return int(lab.do(host, Look(("/bin/sh", "-c", command))))
+            return int(lab.do(host, Look((*told, "/bin/sh", "-c", command))))
 
 
 if __name__ == "__main__":

@@ -13,6 +13,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from program import BEFORE, run
+from program import DATA as SHIPPED
 
 from eager_lantern.core import site as model
 from eager_lantern.core.verdict import judge
@@ -20,7 +21,7 @@ from eager_lantern.files.problem import BadInput
 from eager_lantern.files.site_file import parse_site, read_site
 from eager_lantern.files.yaml_tree import YamlTree
 
-WHOLE = Path(__file__).parent / "cases" / "whole.site.yaml"
+WHOLE = SHIPPED / "every-key.site.yaml"
 DATA = YamlTree(WHOLE.name, WHOLE.read_text()).data
 WRONG: list[Any] = [
     None, True, -1, 0, 65536, 10**25, 1.5, "", " ", "☂", "a b", "1-", "9-3", "10.61.4.999", "10.61.4.0/33", "::g",

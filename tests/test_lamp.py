@@ -21,7 +21,7 @@ from program import AFTER, run, run_bound_by_modes
 
 from eager_lantern.wire.lamp import LINE_BYTES, Sight, answer, asked, question, seen
 
-SECRET, NONCE = b"flood-and-ebb", bytes(range(16))
+SECRET, NONCE = b"flood-and-ebb-tide-61", bytes(range(16))
 SIGHT = Sight("2001:db8:ffff:ffff:ffff:ffff:ffff:ffff", 65535, "2001:db8:eeee:eeee:eeee:eeee:eeee:eeee", 65535)
 
 

@@ -77,7 +77,7 @@ def test_many_sites_on_all_processors_give_the_same_as_one_by_one(tmp_path: Path
     together = json.loads(run("check", ".", "--format", "json", cwd=tmp_path).stdout)["sites"]
     alone = [json.loads(run("check", f"{i:02}.site.yaml", "--format", "json", cwd=tmp_path).stdout) for i in (0, 7)]
     assert [together[0], together[7]] == [
-        {"file": f"{i:02}.site.yaml", **each} for i, each in zip((0, 7), alone, strict=True)
+        {"file": f"{i:02}.site.yaml", "error": None, "result": each} for i, each in zip((0, 7), alone, strict=True)
     ]
 
 

@@ -14,7 +14,7 @@ from eager_lantern.core.session import stand_of
 from eager_lantern.core.topology import Topology
 from eager_lantern.core.verdict import Verdict, judge
 from eager_lantern.core.walk import walk_to
-from eager_lantern.files.results import check_result
+from eager_lantern.files.results import check_result, plain
 from eager_lantern.files.services import usual_names
 from eager_lantern.files.shipped import finding_pages
 from eager_lantern.files.site_file import parse_site
@@ -108,7 +108,7 @@ def test_every_finding_has_a_page_and_a_site_that_shows_it() -> None:
 def reached(case: dict[str, Any]) -> set[tuple[str, str, str, str, str]]:
     """Who reaches what, by the JSON of a check."""
     source = parse_site("reach", json.dumps(changed(case)))
-    found = check_result(judge(source.site), source.line, "reach")["reaches"]
+    found = plain(check_result(judge(source.site), source.line, "reach"))["reaches"]
     return {tuple(each[key] for key in ("network", "from", "host", "protocol", "ports")) for each in found}
 
 
@@ -203,12 +203,12 @@ CURED = [
 def test_a_finding_is_gone_when_its_change_is_made_and_breaks_no_promise(case: dict[str, Any]) -> None:
     raw = changed(case)
     source = parse_site("cured", json.dumps(raw))
-    before = check_result(judge(source.site), source.line, "cured")
+    before = plain(check_result(judge(source.site), source.line, "cured"))
     for finding in before["findings"]:
         if finding["change"] is None:
             continue
         mended = parse_site("cured", json.dumps(made(raw, finding["change"])))
-        after = check_result(judge(mended.site), mended.line, "cured")
+        after = plain(check_result(judge(mended.site), mended.line, "cured"))
         key = (finding["kind"], finding["where"]["path"])
         assert key not in {(each["kind"], each["where"]["path"]) for each in after["findings"]}
         kept = [(one["kept"], two["kept"]) for one, two in zip(before["promises"], after["promises"], strict=True)]
@@ -228,6 +228,6 @@ def test_every_kind_that_one_change_cures_is_shown_with_it() -> None:
     cured = set()
     for case in KINDS:
         source = parse_site("finding", json.dumps(changed({"name": "finding", **case["shows"]})))
-        found = check_result(judge(source.site), source.line, "finding")["findings"]
+        found = plain(check_result(judge(source.site), source.line, "finding"))["findings"]
         cured |= {each["kind"] for each in found if each["change"] is not None}
     assert {case["kind"] for case in KINDS} - cured == WITHOUT_A_CHANGE

@@ -443,7 +443,9 @@ def test_a_range_other_than_the_planned_one_is_told(small: tuple[Path, dict[str,
     data["services"][0]["passive"]["ports"] = "62202-62211"
     path.write_text(json.dumps(data))
     shown = " ".join(
-        run("visit", path, "--mode", "passive", "--range", 2, EAGER_LANTERN_PASSWORD=PASSWORD).stdout.split()
+        run(
+            "visit", path, "--security", "none", "--mode", "passive", "--range", 2, EAGER_LANTERN_PASSWORD=PASSWORD
+        ).stdout.split()
     )
     assert "ports 62200-62201 handed out beyond it" in shown
     assert "ports 62208-62211 of it never seen" in shown
@@ -486,7 +488,7 @@ def small(tmp_path: Path) -> Iterator[tuple[Path, dict[str, Any]]]:
 def test_a_site_is_visited_for_every_promise_of_who_stands_here(small: tuple[Path, dict[str, Any]]) -> None:
     path, data = small
     path.write_text(json.dumps(data))
-    done = run("visit", path, EAGER_LANTERN_PASSWORD=PASSWORD)
+    done = run("visit", path, "--security", "none", EAGER_LANTERN_PASSWORD=PASSWORD)
     assert (done.returncode, "all 3 promises kept" in done.stdout, "as here" in done.stdout) == (0, True, True)
 
 
@@ -494,8 +496,8 @@ def test_a_kept_visit_stands_beside_the_prediction_rung_by_rung(small: tuple[Pat
     path, data = small
     path.write_text(json.dumps(data))
     kept = path.with_name("seen.json")
-    assert run("visit", path, "--save", kept, EAGER_LANTERN_PASSWORD=PASSWORD).returncode == 0
-    assert run("visit", path, "--save", kept, EAGER_LANTERN_PASSWORD=PASSWORD).returncode == 2
+    assert run("visit", path, "--security", "none", "--save", kept, EAGER_LANTERN_PASSWORD=PASSWORD).returncode == 0
+    assert run("visit", path, "--security", "none", "--save", kept, EAGER_LANTERN_PASSWORD=PASSWORD).returncode == 2
     alike = run("check", path, "--seen", kept)
     assert (alike.returncode, "3 seen as predicted" in alike.stdout) == (0, True)
     data["server"]["filter"] = {"incoming": {"default": "deny", "rules": [
@@ -518,7 +520,7 @@ def test_what_is_no_kept_visit_gets_one_line(content: str, tmp_path: Path) -> No
 def test_nothing_secret_is_kept(small: tuple[Path, dict[str, Any]]) -> None:
     path, data = small
     path.write_text(json.dumps(data))
-    run("visit", path, "--save", path.with_name("seen.json"), EAGER_LANTERN_PASSWORD=PASSWORD)
+    run("visit", path, "--security", "none", "--save", path.with_name("seen.json"), EAGER_LANTERN_PASSWORD=PASSWORD)
     assert [each for each in path.parent.rglob("*") if each.is_file() and PASSWORD in each.read_text()] == []
 
 
@@ -624,3 +626,27 @@ def test_how_wrong_logins_are_slowed_down_is_told_in_words() -> None:
     barred = list(pace_remarks(LoginPace((quick, quick), "127.0.0.1:21 refuses the connection")))
     assert [(each.topic, each.good) for each in barred] == [("delay", False), ("barring", True)]
     assert [each.good for each in pace_remarks(LoginPace((LoginTry(0.1, let_in=True),)))] == [False]
+
+
+def test_a_site_file_of_somebody_else_gets_no_password_in_clear_unless_that_is_typed(
+    small: tuple[Path, dict[str, Any]], tmp_path: Path
+) -> None:
+    path, data = small
+    path.write_text(json.dumps(data))
+    refused = run("visit", path, EAGER_LANTERN_PASSWORD=PASSWORD)
+    assert (refused.returncode, "in clear: type --security none" in refused.stderr) == (2, True)
+    typed = run("visit", path, "--security", "none", EAGER_LANTERN_PASSWORD=PASSWORD)
+    assert (typed.returncode, "IN CLEAR: everybody on the way can read it" in typed.stderr) == (0, True)
+    (tmp_path / "netrc").write_text(f"machine 127.0.0.1 login {USER} password {PASSWORD}\n")
+    (tmp_path / "netrc").chmod(0o600)
+    of_host = run("visit", path, "--security", "none", NETRC=str(tmp_path / "netrc"))
+    assert (of_host.returncode, "nothing proves that 127.0.0.1 is it" in of_host.stderr) == (2, True)
+
+
+def test_looks_that_fail_are_told_with_their_reason() -> None:
+    with scripted({"PASS": b"530 Authentication failed\r\n"}) as server:
+        climb = climbed(plan(server.port, tries_rights=True, tries_caution=True, range_connections=2))
+    missed = {each.look: each.reason for each in climb.missed}
+    assert missed == dict.fromkeys(("rights", "caution", "range"), "the account was not let in")
+    login = next(each for each in climb.rungs if each.rung == "login")
+    assert "wants TLS" not in login.detail

@@ -14,7 +14,7 @@ from msgspec.structs import replace
 
 from ..core.verdict import Verdict, judge
 from ..files.problem import BadInput, InputProblem
-from ..files.results import Result, as_json, beside_result, check_result
+from ..files.results import Result, as_json, check_result, plain
 from ..files.services import usual_names
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..views.check_view import Shown, check_view
@@ -74,7 +74,7 @@ def check(
     if form is CheckFormat.text:
         show(check_view(verdict, Shown(source.file, source.line, usual_names, whole)))
     else:
-        result = check_result(verdict, source.line, source.file)
+        result = plain(check_result(verdict, source.line, source.file))
         _written([Checked(source.file, result, None)], form, result)
     raise typer.Exit(of_verdict(verdict.verdict))
 
@@ -92,8 +92,7 @@ def _beside(source: SiteFile, verdict: Verdict, seen: Path, form: CheckFormat) -
     if form is CheckFormat.text:
         show(seen_view(found, f"{kept.taken.time} from {kept.taken.host}", source.line))
     elif form is CheckFormat.json:
-        whole = check_result(verdict, source.line, source.file)
-        emit(as_json({**whole, "seen": [beside_result(each) for each in found]}))
+        emit(as_json(check_result(verdict, source.line, source.file, found)))
     else:
         raise typer.BadParameter("--seen is written as text or json")
     raise typer.Exit(BROKEN if any(each.parts_at or each.climb.kept is False for each in found) else KEPT)
@@ -123,7 +122,10 @@ def _folder(folder: Path, form: CheckFormat) -> None:
     if form is CheckFormat.text:
         show(folder_view([_row(each, folder) for each in found]))
     else:
-        sites = [{"file": each.file, **(each.result or {"error": each.fault or str(each.error)})} for each in found]
+        sites = [
+            {"file": each.file, "error": None if each.result else each.fault or str(each.error), "result": each.result}
+            for each in found
+        ]
         _written(found, form, {"format": "eager-lantern/check-folder/1", "sites": sites})
     for each in found:
         if each.fault:
@@ -147,7 +149,7 @@ def _found_below(folder: Path) -> Iterator[str]:
     for where, _, names in os.walk(folder, onerror=told):
         for name in names:
             if fnmatch(name, PATTERN) and os.path.isfile(path := os.path.join(where, name)):  # noqa: PTH113, PTH118
-                yield path
+                yield str(Path(path))
 
 
 def _all_checked(paths: list[str]) -> list[Checked]:
@@ -179,7 +181,7 @@ def _checked_apart(path: str) -> Checked:
 def _checked(path: str) -> Checked:
     try:
         source = read_site(Path(path))
-        return Checked(path, check_result(_judged(source, None), source.line, source.file), None)
+        return Checked(path, plain(check_result(_judged(source, None), source.line, source.file)), None)
     except BadInput as error:
         return Checked(path, None, error)
     except Exception as error:  # one site that the program fails at hides no other's result

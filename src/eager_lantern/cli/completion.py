@@ -41,8 +41,10 @@ def captures(ctx: typer.Context, incomplete: str) -> list[str]:
 
 
 def kinds(incomplete: str) -> list[str]:
-    """The kinds of findings."""
-    return _beginning(incomplete, finding_pages())
+    """The kinds of findings, and the keys of the site file."""
+    from ..files.key_reference import key_paths
+
+    return _beginning(incomplete, [*finding_pages(), *(path for path, _ in key_paths())])
 
 
 def _clients(site: Site) -> list[str]:

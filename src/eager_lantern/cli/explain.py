@@ -1,13 +1,18 @@
-"""``explain``: one kind of finding, what it means, how it shows, how to cure it."""
+"""``explain``: a kind of finding, a key of the site file, or what shows like this."""
 
+from collections.abc import Iterable
 from typing import Annotated
 
 import typer
+from rich.console import RenderableType
 
 from ..core.consistency import did_you_mean
-from ..files.results import as_json
-from ..files.shipped import finding_pages
-from ..views.explain_view import list_view, page_view
+from ..core.key_page import KeyPage
+from ..files.key_reference import key_page, key_paths
+from ..files.results import ExplainResult, FindingPage, as_json
+from ..files.shipped import Page, finding_pages
+from ..files.symptoms import showing_like
+from ..views.explain_view import found_view, key_view, list_view, page_view
 from . import completion
 from .options import Format, Written, example
 from .output import emit, show
@@ -17,22 +22,39 @@ app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
 @app.command(epilog=example("eager-lantern explain range-mismatch"))
 def explain(
-    kind: Annotated[
-        str,
-        typer.Argument(help="A kind, as check names it; default: list all.", autocompletion=completion.kinds),
-    ] = "",
+    words: Annotated[
+        list[str] | None,
+        typer.Argument(
+            help="A kind of finding, a key (gateways.hairpin), or what shows (listing hangs); default: list all.",
+            autocompletion=completion.kinds,
+        ),
+    ] = None,
     form: Written = Format.text,
 ) -> None:
-    """Explain one kind of finding.
+    """Explain a finding, a key of the site file, or what shows.
 
-    What it means, how it shows, how to cure it.
+    Of a finding: what it means, how it shows, how to cure it. Of a key: what it means, what it may hold, its default
+    and an example. Of anything else: the findings that show like this.
     """
+    asked = " ".join(words or ()).strip()
     pages = finding_pages()
-    kind = kind.lower()
-    if kind and kind not in pages:
-        raise typer.BadParameter(f"there is no finding “{kind}”{did_you_mean(kind, pages)}")
-    chosen = {kind: pages[kind]} if kind else pages
-    if form is Format.json:
-        emit(as_json({"format": "eager-lantern/explain/1", "findings": chosen}))
+    kind = asked.lower()
+    if not asked or kind in pages:
+        chosen = {kind: pages[kind]} if asked else pages
+        _written(form, chosen, [], page_view(kind, pages[kind]) if asked else list_view(pages, dict(key_paths())))
+    elif key := key_page(asked):
+        _written(form, {}, [key], key_view(key))
+    elif found := showing_like(asked, pages):
+        alike = {each: pages[each] for each in found}
+        _written(form, alike, [], found_view(asked, alike))
     else:
-        show(page_view(kind, pages[kind]) if kind else list_view(pages))
+        hint = did_you_mean(asked, [*pages, *(path for path, _ in key_paths())])
+        raise typer.BadParameter(f"nothing here is called “{asked}”, and no finding shows like that{hint}")
+
+
+def _written(form: Format, findings: dict[str, Page], keys: list[KeyPage], view: Iterable[RenderableType]) -> None:
+    if form is Format.json:
+        pages = {kind: FindingPage(**page) for kind, page in findings.items()}
+        emit(as_json(ExplainResult(findings=pages, keys=tuple(keys))))
+    else:
+        show(view)

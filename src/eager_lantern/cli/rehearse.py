@@ -134,7 +134,7 @@ def _written(
     results: list[Rehearsed], title: str, lab: LabKind, topology: Topology, line: LineOf, file: str, form: Format
 ) -> None:
     if form is Format.json:
-        emit(as_json(rehearse_result(results, lab.value)))
+        emit(as_json(rehearse_result(results, "kernel" if lab is LabKind.kernel else "loopback")))
     else:
         journeys = [_journey(topology, each) for each in results]
         show(rehearse_view(results, title, CALLED[lab], journeys, line, file))

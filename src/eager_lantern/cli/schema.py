@@ -1,9 +1,12 @@
-"""``schema``: the site file's JSON Schema."""
+"""``schema``: the JSON Schema of the site file, or of a result."""
+
+from typing import Annotated
 
 import typer
 
-from ..files.results import as_json
-from ..files.schema import site_schema
+from ..files.results import FORMATS, as_json
+from ..files.schema import result_schema, site_schema
+from .named import known
 from .options import example
 from .output import emit
 
@@ -11,11 +14,16 @@ app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
 
 @app.command(epilog=example("eager-lantern schema > site.schema.json"))
-def schema() -> None:
-    """Print the JSON Schema of the site file.
+def schema(
+    of: Annotated[str, typer.Option(help="Of a result, such as check, walk or visit; default: of the site file.")] = "",
+) -> None:
+    """Print the JSON Schema of the site file, or of a result.
 
     2020-12, for editors and other programs.
 
-    An editor that reads it completes keys, shows what each means, and marks wrong values.
+    An editor that reads it completes keys, shows what each means, and marks wrong values. Those of results are made
+    from the very types that write them.
     """
-    emit(as_json(site_schema()))
+    if of:
+        known("--of", of, list(FORMATS))
+    emit(as_json(result_schema(FORMATS[of]) if of else site_schema()))

@@ -6,12 +6,11 @@ from pathlib import Path
 from typing import Annotated
 
 import typer
-from msgspec import to_builtins
 
 from ..core.sheet import Sheet, distinct, slug
 from ..core.sheets import Sheets, sheets_of
 from ..core.verdict import judge
-from ..files.results import as_json
+from ..files.results import SheetsResult, as_json
 from ..files.sheet_tables import grid_csv
 from ..files.shipped import shipped_text
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
@@ -58,8 +57,18 @@ def sheets(
     names = [each.name for each in written]
     stale = _stale(folder, names)
     if form is Format.json:
-        listed = {"format": "eager-lantern/sheets/1", "folder": str(folder), "files": names, "stale": stale}
-        emit(as_json({**listed, **to_builtins(result)}))
+        emit(
+            as_json(
+                SheetsResult(
+                    folder=str(folder),
+                    files=tuple(names),
+                    stale=tuple(stale),
+                    title=result.title,
+                    trouble=result.trouble,
+                    pages=result.pages,
+                )
+            )
+        )
     else:
         show(sheets_view(result, str(folder), names, stale))
     raise typer.Exit(of_verdict(verdict.verdict))

@@ -24,7 +24,7 @@ from ..core.ports import PortSet
 from ..core.site import Mode
 from ..files.problem import BadInput, InputProblem
 from ..files.regular_file import read_regular
-from ..files.results import as_json, visit_result
+from ..files.results import Taken, as_json, visit_result
 from ..files.site_file import PATTERN, find_site_file, read_site
 from ..files.written import write, writes
 from ..live.here import HERE
@@ -154,7 +154,7 @@ def _fits_a_host(host: str, protocol: words.Transfer, names_parts: bool, of_data
 
 def _written(places: Sequence[Outlook], save: Path | None, force: bool, form: Format) -> None:
     """Keep the result where that is wanted, and show it."""
-    result = visit_result(places, {"time": _now(), "host": platform.node(), "tool": __version__})
+    result = visit_result(places, Taken(time=_now(), host=platform.node(), tool=__version__))
     if save is not None:
         write({save: as_json(result).encode()}, force)
     if form is Format.json:

@@ -76,7 +76,7 @@ def _address_slip(text: str) -> str:
     if ported := re.fullmatch(r"([0-9.]+|\[[0-9A-Fa-f:]+\]):[0-9]{1,5}", text):
         return f"it has a port, and an address stands alone here: write {ported[1].strip('[]')}"
     if re.fullmatch(r"(?=.*[A-Za-z])[A-Za-z0-9]([A-Za-z0-9-]*\.?)+", text) and ":" not in text:
-        return "it is a name, and an address is meant here; names that clients type stand under “names”"
+        return "it is a name: write 198.51.100.61 or 2001:db8::61; names that clients type stand under “names”"
     if "/" in text:
         return "one address is meant here, not a network"
     if "%" in text:

@@ -22,6 +22,19 @@ from .topology import Crossing, Device, Host, Topology
 Aspect = Literal["hands-out", "address", "control", "outgoing", "outward", "provider", "forwards", "inward", "incoming"]
 
 
+_DOES: dict[Aspect, str] = {
+    "hands-out": "hands out",
+    "address": "announces",
+    "control": "stops login",
+    "outgoing": "lets out",
+    "outward": "lets out",
+    "provider": "provider lets in",
+    "forwards": "forwards",
+    "inward": "lets in",
+    "incoming": "lets in",
+}
+
+
 class Layer(Struct, frozen=True):
     """One place that must agree: ``ports`` is what it passes of ``wanted``, and beyond it, in the numbers that
     ports have there; ``moved`` is how far devices before it have moved them from what was asked."""
@@ -33,6 +46,11 @@ class Layer(Struct, frozen=True):
     place: Place
     journeys: tuple[Journey, ...] = ()
     moved: int = 0
+
+    @property
+    def name(self) -> str:
+        """What the place does, in words: the same on every screen and in JSON."""
+        return _DOES[self.aspect]
 
     @property
     def missing(self) -> PortSet:

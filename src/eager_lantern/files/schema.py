@@ -35,6 +35,12 @@ def site_schema() -> Schema:
     return {"$schema": DIALECT, "title": "Eager Lantern site file", **reference, "$defs": parts}
 
 
+def result_schema(kind: type[msgspec.Struct]) -> Schema:
+    """The schema of a result, from the type that writes it."""
+    found: Schema = msgspec.json.schema(kind)
+    return {"$schema": DIALECT, **found}
+
+
 def _schema(kind: Any, parts: dict[str, Schema], words: dict[str, dict[str, str]]) -> Schema:
     """The schema of a type; the mappings that it is made of are added to ``parts``."""
     origin, inside = get_origin(kind), get_args(kind)

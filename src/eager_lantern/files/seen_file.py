@@ -1,47 +1,19 @@
-"""Results of visits that were kept (``visit --save``), read again."""
+"""Results of visits that were kept (``visit --save``), read again by the types that write them."""
 
 from pathlib import Path
-from typing import Literal
 
 import msgspec
 
-from ..core.ladder import Climb, Climbed, Outcome, Rung
+from ..core.ladder import Climb
 from .problem import BadInput, InputProblem
+from .results import Taken, VisitResult, climbs_of
 from .yaml_tree import read_text
 
 FORMAT = "eager-lantern/visit/1"
 
 
-class _Rung(msgspec.Struct):
-    rung: Rung
-    outcome: Outcome
-    detail: str
-    advice: str = ""
-    ms: float | None = None
-
-
-class _Visit(msgspec.Struct):
-    client: str
-    service: str
-    mode: str
-    target: str
-    rungs: tuple[_Rung, ...]
-    holds: Literal["works", "shut"] = "works"
-    place: str = "here"
-
-
-class Taken(msgspec.Struct):
-    """When a visit was made, on which host, with which version of the tool."""
-
-    time: str
-    host: str
-    tool: str
-
-
-class _File(msgspec.Struct):
+class _Head(msgspec.Struct):
     format: str
-    taken: Taken
-    promises: tuple[_Visit, ...]
 
 
 class Seen(msgspec.Struct, frozen=True):
@@ -53,19 +25,14 @@ class Seen(msgspec.Struct, frozen=True):
 
 def read_seen(path: Path) -> Seen:
     """Read a kept result. Raises BadInput with what is not as it should be."""
+    text = read_text(path)
     try:
-        found = msgspec.json.decode(read_text(path), type=_File)
-    except msgspec.DecodeError as error:
+        form = msgspec.json.decode(text, type=_Head).format
+        if form != FORMAT:
+            message = f"has the format “{form}”, where {FORMAT} is read here"
+            raise BadInput(str(path), InputProblem(0, message))
+        found = msgspec.json.decode(text, type=VisitResult)
+    except (msgspec.DecodeError, RecursionError) as error:
         message = f"is no kept result of a visit: {error}; make one with eager-lantern visit --save"
         raise BadInput(str(path), InputProblem(0, message)) from None
-    if found.format != FORMAT:
-        message = f"has the format “{found.format}”, where {FORMAT} is read here"
-        raise BadInput(str(path), InputProblem(0, message))
-    return Seen(found.taken, tuple(map(_climb, found.promises)))
-
-
-def _climb(visit: _Visit) -> Climb:
-    rungs = tuple(Climbed(each.rung, each.outcome, each.detail, each.ms, each.advice) for each in visit.rungs)
-    if all(each.rung != "list" for each in rungs):  # only the port was tried
-        return Climb(visit.target, visit.service, visit.client, "", rungs, visit.holds, ("connect",), place=visit.place)
-    return Climb(visit.target, visit.service, visit.client, visit.mode, rungs, place=visit.place)
+    return Seen(found.taken, climbs_of(found))

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from types import UnionType
-from typing import Annotated, Literal, Union, get_args, get_origin
+from typing import Annotated, Any, Literal, Union, get_args, get_origin
 
 import msgspec
 
@@ -85,14 +85,14 @@ def _from_text(kind: type, value: object) -> object:
     """Build one of the core's value types from what YAML has in its place."""
     parts = value if isinstance(value, list) else [value]
     if not parts or any(isinstance(each, (list, dict, bool)) or each is None for each in parts):
-        raise ValueError(f"found {_shown(value)} where {_meant(kind)} is meant")
+        raise ValueError(f"found {_shown(value)} where {meant(kind)} is meant")
     text = ", ".join(str(each) for each in parts)
     if not text.strip():
-        raise ValueError(f"is empty where {_meant(kind)} is meant")
+        raise ValueError(f"is empty where {meant(kind)} is meant")
     return kind.parse(text)  # type: ignore[attr-defined]
 
 
-def _meant(kind: object) -> str:
+def meant(kind: object) -> str:
     """What would be right, by example."""
     examples: dict[object, str] = {
         PortSet: "a port set (21, 61200-61455 or 20-21, 990)",
@@ -127,9 +127,9 @@ def _shown(value: object) -> str:
 
 def _faults(kind: object, value: object, place: Place) -> Iterator[tuple[Place, str]]:
     """Everything in a value that does not fit its type, each with its place."""
-    kind = _plain(kind, value)
-    if kind is None:
+    if value is None and get_origin(kind) in (Union, UnionType):
         return
+    kind = plain_type(kind)
     if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
         yield from _struct_faults(kind, value, place)
     elif get_origin(kind) is tuple:
@@ -152,11 +152,9 @@ def _item(kind: object, value: object) -> str:
     return str(value) if isinstance(value, (str, int)) and not mapping else "…"
 
 
-def _plain(kind: object, value: object) -> object:
-    """The type without “or None”; None when the value is a None that is allowed."""
+def plain_type(kind: Any) -> Any:
+    """The type without “or None”."""
     if get_origin(kind) in (Union, UnionType):
-        if value is None:
-            return None
         return next(each for each in get_args(kind) if each is not type(None))
     return kind
 
@@ -182,7 +180,7 @@ def _struct_faults(kind: type[msgspec.Struct], value: object, place: Place) -> I
 
 _OTHER_KEYS = {
     "routers": "gateways", "firewalls": "gateways", "devices": "gateways", "hosts": "clients", "users": "accounts",
-    "dns": "names", "tests": "promises", "rules": "filter", "port": "ports", "ip": "address", "host": "server",
+    "dns": "names", "tests": "promises", "rules": "filter", "ip": "address", "host": "server",
     "port_forwards": "forwards", "nat": "translate",
 }  # fmt: skip
 """What somebody may call a key that has another name here."""
@@ -203,17 +201,16 @@ def _unknown_key(key: str, value: object, fields: Iterable[str]) -> str:
     if value is None and (joined := re.fullmatch(r"([a-z_]+):(\S.*)", key)) and joined[1] in fields:
         return f"a space is missing after the colon: write {joined[1]}: {joined[2][:40]}"
     other = _OTHER_KEYS.get(key.lower())
-    near = did_you_mean(key, fields)
-    if other is not None and other in fields and "did you mean" not in near:
+    if other is not None and other in fields:
         return f"there is no key “{key}” here; “{other}” is meant"
-    return f"there is no key “{key}” here{near}"
+    return f"there is no key “{key}” here{did_you_mean(key, fields)}"
 
 
 def _needed(kind: object) -> str:
     if get_origin(kind) is Literal:
         return f": write {_choice(kind)}"
-    meant = _meant(get_args(kind)[0] if get_origin(kind) is Annotated else kind)
-    return "" if meant == "something else" else f": write {meant}"
+    said = meant(get_args(kind)[0] if get_origin(kind) is Annotated else kind)
+    return "" if said == "something else" else f": write {said}"
 
 
 def _choice(kind: object) -> str:
@@ -239,8 +236,8 @@ def _leaf_faults(kind: object, value: object, place: Place) -> Iterator[tuple[Pl
 
 def _leaf_message(kind: object, value: object, error: str) -> str:
     if get_origin(kind) is Literal:
-        meant = _meant_word(kind, value)
-        return f"found {_shown(value)}, write {_choice(kind)}{f'; meant is: {meant}' if meant else ''}"
+        word = _meant_word(kind, value)
+        return f"found {_shown(value)}, write {_choice(kind)}{f'; meant is: {word}' if word else ''}"
     if kind in _TEXT_TYPES:
         return error
     base = get_args(kind)[0] if get_origin(kind) is Annotated else kind
@@ -248,4 +245,4 @@ def _leaf_message(kind: object, value: object, error: str) -> str:
         return f"found {_shown(value)}, write 1 to 80 characters, with no space at either end and no control characters"
     if base is str and isinstance(value, (int, bool)):
         return f"found {_shown(value)} where text is meant: put it in quotes"
-    return f"found {_shown(value)} where {_meant(base)} is meant"
+    return f"found {_shown(value)} where {meant(base)} is meant"

@@ -20,17 +20,6 @@ LABEL_COLUMNS = 28
 LEAST_BAR, MOST_BAR = 6, 40
 LineOf = Callable[[Place | None], int | None]
 
-_SAYS = {
-    "hands-out": "hands out",
-    "address": "announces",
-    "control": "stops login",
-    "outgoing": "lets out",
-    "outward": "lets out",
-    "provider": "provider lets in",
-    "forwards": "forwards",
-    "inward": "lets in",
-    "incoming": "lets in",
-}
 _STYLES = {"▆": PASSES, "·": STOPS}
 
 
@@ -86,7 +75,7 @@ def _table(ledger: Ledger, line: LineOf, sums: Mapping[str, PortSet]) -> Table:
 
 def _label(layer: Layer, mode: str) -> str:
     """What a layer is called; of a long name the beginning is kept."""
-    says = "waits on" if layer.aspect == "hands-out" and mode == "active" else _SAYS[layer.aspect]
+    says = "waits on" if layer.aspect == "hands-out" and mode == "active" else layer.name
     room = LABEL_COLUMNS - len(says) - 4
     name = layer.at if len(layer.at) <= room else layer.at[: room - 1] + "…"
     return f"  {name} {says}"

@@ -1,0 +1,114 @@
+"""What all results have in common: parts of results, and how they become text."""
+
+import json
+from collections.abc import Callable
+from typing import Any
+
+from msgspec import Struct, to_builtins
+
+from ...core.flow import Reason
+from ...core.forecast import Stop
+from ...core.ladder import Climb, Outcome, Rung
+from ...core.ledger import Ledger
+from ...core.place import Place
+
+LineOf = Callable[[Place | None], int | None]
+Result = dict[str, Any]
+
+
+class Part(Struct, frozen=True, kw_only=True):
+    """A mapping of a result."""
+
+
+class StopResult(Part, frozen=True, kw_only=True):
+    """Ports that do not get through, and what is to blame."""
+
+    ports: str
+    outcome: Outcome
+    at: str
+    rule: str | None
+    reason: Reason | None
+    line: int | None
+
+
+class LayerResult(Part, frozen=True, kw_only=True):
+    """One place that must agree: what it does, where, which ports it passes, and the line that says so."""
+
+    name: str
+    at: str
+    ports: str
+    line: int | None
+
+
+class LedgerResult(Part, frozen=True, kw_only=True):
+    """The layers between a client and the data ports of a service, in order of the way."""
+
+    service: str
+    client: str
+    mode: str
+    layers: tuple[LayerResult, ...]
+    reachable: str
+
+
+class RungResult(Part, frozen=True, kw_only=True):
+    """One rung of a real session. ``ms`` is how long it took, in milliseconds."""
+
+    rung: Rung
+    outcome: Outcome
+    detail: str
+    advice: str = ""
+    ms: float | None = None
+
+
+def stop_result(stop: Stop, line: LineOf) -> StopResult:
+    """A stop, with the line of its place."""
+    return StopResult(
+        ports=str(stop.ports),
+        outcome=stop.outcome,
+        at=stop.at,
+        rule=stop.rule,
+        reason=stop.reason,
+        line=line(stop.place),
+    )
+
+
+def ledger_result(ledger: Ledger, line: LineOf) -> LedgerResult:
+    """A ledger, with the lines of its layers."""
+    return LedgerResult(
+        service=ledger.service,
+        client=ledger.client,
+        mode=ledger.mode,
+        layers=tuple(
+            LayerResult(name=each.name, at=each.at, ports=str(each.ports), line=line(each.place))
+            for each in ledger.layers
+        ),
+        reachable=str(ledger.reachable),
+    )
+
+
+def rung_results(climb: Climb) -> tuple[RungResult, ...]:
+    """The rungs of a session."""
+    return tuple(
+        RungResult(
+            rung=each.rung,
+            outcome=each.outcome,
+            detail=each.detail,
+            advice=each.advice,
+            ms=None if each.milliseconds is None else round(each.milliseconds, 1),
+        )
+        for each in climb.rungs
+    )
+
+
+def plain(result: Struct) -> Result:
+    """A result as plain dictionaries, in the order of the format."""
+    found: Result = to_builtins(result, enc_hook=str)
+    return found
+
+
+def as_json(result: Struct | Result) -> str:
+    """The text of a result. What is not plainly visible is escaped, so that it steers no terminal either."""
+    text = json.dumps(plain(result) if isinstance(result, Struct) else result, indent=2, ensure_ascii=False)
+    if text.replace("\n", "").isprintable():
+        return text
+    return "".join(each if each.isprintable() or each == "\n" else json.dumps(each)[1:-1] for each in text)

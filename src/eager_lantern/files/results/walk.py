@@ -1,0 +1,63 @@
+"""``eager-lantern/walk/1``."""
+
+from typing import Literal
+
+from msgspec import field
+
+from ...core.flow import Flow, Journey, Reason, Verb
+from ...core.ladder import Outcome
+from ...core.ports import PortSet
+from ...core.site import Transport
+from .base import LineOf, Part
+
+
+class FlowResult(Part, frozen=True, kw_only=True):
+    """One connection as it is at a step; an address or port that is not one certain value is null."""
+
+    protocol: Transport
+    from_: str | None = field(name="from")
+    from_port: int | None
+    to: str
+    to_port: int | None
+
+
+class StepResult(Part, frozen=True, kw_only=True):
+    """What one device did, by which rule and line, and the connection as it left the device."""
+
+    at: str
+    does: Verb
+    rule: str | None
+    line: int | None
+    flow: FlowResult
+
+
+class WalkResult(Part, frozen=True, kw_only=True):
+    """One connection, hop by hop."""
+
+    format: Literal["eager-lantern/walk/1"] = "eager-lantern/walk/1"
+    outcome: Outcome
+    reason: Reason | None
+    steps: tuple[StepResult, ...]
+
+
+def walk_result(journey: Journey, line: LineOf) -> WalkResult:
+    """The result of a walk."""
+    steps = (
+        StepResult(at=each.at, does=each.does, rule=each.rule, line=line(each.place), flow=_flow(each.flow))
+        for each in journey.steps
+    )
+    return WalkResult(outcome=journey.outcome, reason=journey.reason, steps=tuple(steps))
+
+
+def _flow(flow: Flow) -> FlowResult:
+    return FlowResult(
+        protocol=flow.protocol,
+        from_=str(flow.sources) if len(flow.sources) == 1 else None,
+        from_port=_one(flow.from_ports) if flow.from_ports is not None else None,
+        to=str(flow.to),
+        to_port=_one(flow.ports),
+    )
+
+
+def _one(ports: PortSet) -> int | None:
+    return ports.lowest if len(ports) == 1 else None
