@@ -149,7 +149,7 @@ class TestFarHost:
     def test_every_rung_holds_from_another_host_and_nothing_is_left_there(
         self, mode: str, host: FarHost, server: StandIn
     ) -> None:
-        words = words_for(server, "--mode", mode, "--from", host.place, "--rights", "--caution", "--range", "1")
+        words = words_for(server, "--mode", mode, "--from", host.place, "--rights", "--caution", "--find-range", "1")
         done = run(*words, "--format", "json", EAGER_LANTERN_PASSWORD=PASSWORD)
         found = json.loads(done.stdout)
         assert (done.returncode, done.stderr) == (0, "")
@@ -161,7 +161,7 @@ class TestFarHost:
     def test_ssh_file_transfer_is_visited_from_another_host(self, host: FarHost, tmp_path: Path) -> None:
         key = asyncssh.generate_private_key("ssh-ed25519")
         with ssh_server(tmp_path, PASSWORD, [], key) as port:
-            words = ["--protocol", "sftp", "--port", port, "--user", "keeper", "--host-key", key.get_fingerprint()]
+            words = ["--sftp", "--port", port, "--user", "keeper", "--host-key", key.get_fingerprint()]
             done = run("visit", "127.0.0.1", *words, "--from", host.place, EAGER_LANTERN_PASSWORD=PASSWORD)
         assert (done.returncode, "the same bytes came back" in done.stdout) == (0, True)
 

@@ -14,8 +14,8 @@ from eager_lantern.files.services import registered
 from eager_lantern.files.site_file import parse_site
 
 TOLD = {
-    "site": "Skerry Light", "clients_can": "tls", "address": "10.61.8.20", "clients": "12", "outside": "198.51.100.88",
-    "typed": "skerry.saltmarsh.example", "account": "keeper",
+    "site": "Skerry Light", "clients_can": "tls", "address": "10.61.8.20", "client_count": "12",
+    "outside": "198.51.100.88", "typed": "skerry.saltmarsh.example", "account": "keeper",
 }  # fmt: skip
 
 
@@ -26,7 +26,7 @@ def options(**told: str) -> list[str]:
 def at_terminal(folder: Path) -> "pexpect.spawn[str]":
     import sys
 
-    words = ["-m", "eager_lantern", "new", "--into", "asked.site.yaml"]
+    words = ["-m", "eager_lantern", "new", "--save", "asked.site.yaml"]
     return pexpect.spawn(sys.executable, words, cwd=str(folder), encoding="utf-8", timeout=30, dimensions=(50, 120))
 
 
@@ -47,7 +47,7 @@ def test_asked_at_a_terminal_it_writes_a_site_that_check_calls_kept_as_by_option
     assert "all 4 promises kept" in child.before
     assert set(TOLD) <= set(asked)
     assert run("check", "asked.site.yaml", cwd=tmp_path).returncode == 0
-    assert run("new", *options(**TOLD), "--into", "given.site.yaml", cwd=tmp_path).returncode == 0
+    assert run("new", *options(**TOLD), "--save", "given.site.yaml", cwd=tmp_path).returncode == 0
     assert (tmp_path / "asked.site.yaml").read_text() == (tmp_path / "given.site.yaml").read_text()
 
 
@@ -115,8 +115,8 @@ def test_whatever_is_chosen_the_site_keeps_its_promises_or_is_refused() -> None:
         ({"site": ""}, "1 to 80"),
         ({"address": "10.61.8.999"}, "10.61.8.999"),
         ({"clients_can": "tsl"}, "ssh, tls, implicit or plain"),
-        ({"clients": "0"}, "1 or more"),
-        ({"at_once": "99999"}, "no range of"),
+        ({"client_count": "0"}, "1 or more"),
+        ({"burst": "99999"}, "no range of"),
         ({"ports": "61455-61200"}, "ends before it starts"),
         ({"ports": "20-21"}, "above 1023"),
         ({"clients_can": "ssh", "ports": "61200-61210"}, "no meaning"),
@@ -148,7 +148,7 @@ def test_nothing_is_overwritten_unless_forced_and_a_shut_folder_is_told(tmp_path
     assert [each.name for each in tmp_path.iterdir()] == ["skerry-light.site.yaml"]
     shut = tmp_path / "shut"
     shut.mkdir(mode=0o555)
-    refused = run_bound_by_modes("new", *options(**TOLD), "--into", shut / "a.site.yaml")
+    refused = run_bound_by_modes("new", *options(**TOLD), "--save", shut / "a.site.yaml")
     assert (refused.returncode, "permission denied" in refused.stderr) == (2, True)
 
 

@@ -287,7 +287,7 @@ def test_what_only_size_needs_is_loaded_by_no_other_command(command: str, tmp_pa
     words = {
         "new": ["--site", "x", "--address", "10.61.4.20", "--outside", "198.51.100.61"],
         "walk": ["--client", "institute"],
-        "lamp": ["--at", "127.0.0.1", "--lasts", "1 s"],
+        "lamp": ["--listen", "127.0.0.1", "--lasts", "1 s"],
     }
     trace = [sys.executable, "-X", "importtime", "-m", "eager_lantern", command, *words.get(command, [])]
     done = subprocess.run(trace, capture_output=True, text=True, cwd=tmp_path)

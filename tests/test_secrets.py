@@ -20,7 +20,7 @@ from eager_lantern.lab.ssh_stand_in import SshStandIn, write_host_key
 from eager_lantern.lab.stand_in import Guest, StandIn, StandInSetup
 
 CANARY = "kittiwake-61-canary"
-EVERYTHING = ["--closely", "--rights", "--caution", "--range", "2"]
+EVERYTHING = ["--closely", "--rights", "--caution", "--find-range", "2"]
 
 
 def traces(folder: Path, *done: "subprocess.CompletedProcess[str]") -> list[str]:
@@ -34,7 +34,7 @@ def test_no_command_prints_or_keeps_it(tmp_path: Path) -> None:
     (tmp_path / "saltmarsh.site.yaml").write_text(AFTER.read_text())
     words: dict[str, list[str]] = {
         "new": ["--site", "x", "--address", "10.61.4.20", "--outside", "198.51.100.61"],
-        "walk": ["--client", "institute"], "lamp": ["--lasts", "1 s", "--at", "127.0.0.1"],
+        "walk": ["--client", "institute"], "lamp": ["--lasts", "1 s", "--listen", "127.0.0.1"],
         "rehearse": ["--lab", "loopback"], "visit": ["nowhere.example", "--user", "station"],
     }  # fmt: skip
     outside = tmp_path / "made"
@@ -74,7 +74,7 @@ def test_a_visit_from_another_host_over_ssh_file_transfer_leaves_it_nowhere(pass
     host_key, shown = write_host_key(tmp_path)
     setup = SshSetup((Guest("keeper", CANARY, tmp_path / "store"),), (("127.0.0.1", 0),), host_key)
     with SshStandIn(setup) as server, far_host(tmp_path / "far") as host:
-        words = ["127.0.0.1", "--protocol", "sftp", "--port", server.port, "--user", "keeper", "--host-key", shown]
+        words = ["127.0.0.1", "--sftp", "--port", server.port, "--user", "keeper", "--host-key", shown]
         more = [
             "--from",
             host.place,

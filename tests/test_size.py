@@ -24,7 +24,7 @@ from eager_lantern.lab.stand_in import Guest, StandIn, StandInSetup
 
 PRINTED = yaml.safe_load((Path(__file__).parent / "cases" / "erlang.yaml").read_text())
 ENTRIES = [(float(chance), int(n), load) for chance, row in PRINTED.items() for n, load in row.items()]
-LOAD = ["--clients", 40, "--files-per-hour", 160, "--typical-size", "6 MB", "--rate", "20 Mbit/s"]
+LOAD = ["--client-count", 40, "--files-per-hour", 160, "--typical-size", "6 MB", "--rate", "20 Mbit/s"]
 
 
 def load_that_loses(servers: int, chance: float) -> float:
@@ -148,8 +148,8 @@ def test_size_of_a_site_says_which_rule_decides_and_whether_the_range_is_enough(
 @pytest.mark.parametrize(
     ("words", "says"),
     [
-        (["--clients", 0], "at least 1"),
-        (["--clients", -3], "-3"),
+        (["--client-count", 0], "at least 1"),
+        (["--client-count", -3], "-3"),
         (["--typical-size", "-6 MB"], "write 40 MB"),
         (["--rate", "0 Mbit/s"], "never ends"),
         (["--rate", "20"], "no unit"),

@@ -168,7 +168,7 @@ def test_visit_of_a_host_and_of_a_site_go_the_same_way(tmp_path: Path) -> None:
     with ssh_server(store, PASSWORD, [], KEY) as port:
         data["services"][0]["control_port"] = port  # type: ignore[index]
         (tmp_path / "skerry.site.yaml").write_text(json.dumps(data))
-        words = ["--protocol", "sftp", "--port", port, "--user", "keeper", "--host-key", PRINT]
+        words = ["--sftp", "--port", port, "--user", "keeper", "--host-key", PRINT]
         host = run("visit", "127.0.0.1", *words, EAGER_LANTERN_PASSWORD=PASSWORD)
         site = run("visit", "--save", seen, cwd=tmp_path, EAGER_LANTERN_PASSWORD=PASSWORD)
     assert (host.returncode, site.returncode) == (0, 0)

@@ -262,7 +262,7 @@ def test_ctrl_c_at_the_question_for_the_password_ends_the_visit_at_once() -> Non
     ("typed", "told"),
     [
         ("ftp://station:sesame@h:2121/", "eager-lantern visit h --port 2121 --user station"),
-        ("sftp://pilot@[2001:db8::61]", "eager-lantern visit 2001:db8::61 --protocol sftp --user pilot"),
+        ("sftp://pilot@[2001:db8::61]", "eager-lantern visit 2001:db8::61 --sftp --user pilot"),
         ("h:2121", "eager-lantern visit h --port 2121"),
         ("10.61", "an IPv4 address has four numbers, this has 2"),
         ("sites/tides", "neither a host name or address nor a site file"),
@@ -444,7 +444,7 @@ def test_a_range_other_than_the_planned_one_is_told(small: tuple[Path, dict[str,
     path.write_text(json.dumps(data))
     shown = " ".join(
         run(
-            "visit", path, "--security", "none", "--mode", "passive", "--range", 2, EAGER_LANTERN_PASSWORD=PASSWORD
+            "visit", path, "--security", "none", "--mode", "passive", "--find-range", 2, EAGER_LANTERN_PASSWORD=PASSWORD
         ).stdout.split()
     )
     assert "ports 62200-62201 handed out beyond it" in shown

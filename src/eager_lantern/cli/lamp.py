@@ -31,13 +31,13 @@ LONGEST_SECONDS = 86_400
 LEAST_CHARACTERS = 16
 
 
-@app.command(epilog=example('eager-lantern lamp saltmarsh.site.yaml --lasts "2 s" --at 127.0.0.1'))
+@app.command(epilog=example('eager-lantern lamp saltmarsh.site.yaml --lasts "2 s" --listen 127.0.0.1'))
 def lamp(
     site: SitePath = None,
     service: ServiceName = "",
     lasts: Annotated[str, typer.Option(help="How long it burns before it ends by itself.")] = "15 min",
     ports: Annotated[str, typer.Option(help="Light only these; default: control port and data range.")] = "",
-    at: Annotated[list[str] | None, typer.Option(help="Address to listen on; default: the server's own.")] = None,
+    listen: Annotated[list[str] | None, typer.Option(help="Address to listen on; default: the server's own.")] = None,
 ) -> None:
     """Light a service's ports in place of the server.
 
@@ -56,7 +56,7 @@ def lamp(
     if len(wanted) > 16_384:
         message = f"{chosen.name} has {len(wanted)} ports; name some of them with --ports"
         raise BadInput(source.file, InputProblem(0, message))
-    addresses = tuple(str(given(Address, "--at", each)) for each in at or ()) or tuple(
+    addresses = tuple(str(given(Address, "--listen", each)) for each in listen or ()) or tuple(
         map(str, source.site.server.address.each)
     )
     protocols: tuple[Transport, ...] = chosen.passive.protocols if chosen.passive else ("tcp",)

@@ -35,7 +35,7 @@ def _option(help_text: str) -> object:
     epilog=example(
         'eager-lantern new --site "Skerry Light" --clients-can tls',
         "--address 10.61.8.20 --outside 198.51.100.88",
-        "--typed skerry.saltmarsh.example --into skerry.site.yaml",
+        "--typed skerry.saltmarsh.example --save skerry.site.yaml",
     )
 )
 def new(
@@ -46,8 +46,8 @@ def new(
     address: Annotated[str | None, _option("The server's own address.")] = None,
     lease: Annotated[str | None, _option("static, reserved or dynamic.")] = None,
     system: Annotated[str | None, _option("linux, windows or other: what the server runs.")] = None,
-    clients: Annotated[str | None, _option("How many clients there are.")] = None,
-    at_once: Annotated[str | None, _option("How many of them may start at the same moment.")] = None,
+    client_count: Annotated[str | None, _option("How many clients there are.")] = None,
+    burst: Annotated[str | None, _option("How many of them may start at the same moment.")] = None,
     ports: Annotated[str | None, _option("The data port range.")] = None,
     behind: Annotated[str | None, _option("router, firewall, cloud or nothing.")] = None,
     subnet: Annotated[str | None, _option("The server's network.")] = None,
@@ -64,7 +64,7 @@ def new(
     rights: Annotated[str | None, _option("What it may do there.")] = None,
     admin_port: Annotated[str | None, _option("By which port you administer the server, or none.")] = None,
     admin_from: Annotated[str | None, _option("From which network or address.")] = None,
-    into: Annotated[Path | None, _option("The file to write; default: named after the site.")] = None,
+    save: Annotated[Path | None, _option("The file to write; default: named after the site.")] = None,
     defaults: Annotated[bool, typer.Option("--defaults", help="Ask nothing: take what would be proposed.")] = False,
     force: Forced = False,
 ) -> None:
@@ -75,21 +75,21 @@ def new(
     """
     given = {
         "site": site, "clients_can": clients_can, "control_port": control_port, "server": server, "address": address,
-        "lease": lease, "system": system, "clients": clients, "at_once": at_once, "ports": ports,
+        "lease": lease, "system": system, "client_count": client_count, "burst": burst, "ports": ports,
         "behind": behind, "subnet": subnet, "device": device, "device_inside": device_inside, "outside": outside,
         "outside_lease": outside_lease, "outside_port": outside_port, "ranges": ranges, "typed": typed,
         "inside": inside, "account": account, "folder": folder, "rights": rights, "admin_port": admin_port,
         "admin_from": admin_from,
     }  # fmt: skip
     ask = sys.stdin.isatty() and sys.stderr.isatty() and not defaults
-    if into is not None:
-        writes(into, force)
+    if save is not None:
+        writes(save, force)
     elif site is not None:
         writes(Path(f"{_slug(site)}.site.yaml"), force)
     answers = _answered({key: value for key, value in given.items() if value is not None}, ask, defaults)
     if trouble := refusal(answers):
         raise typer.BadParameter(trouble)
-    path = into or _free(f"{_slug(answers['site'])}", ask and not force)
+    path = save or _free(f"{_slug(answers['site'])}", ask and not force)
     text = new_site(answers)
     source = _fitting(str(path), text)
     write({path: text.encode()}, force)

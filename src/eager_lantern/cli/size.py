@@ -18,6 +18,7 @@ from ..files.results import as_json, size_result
 from ..files.services import registered
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..files.written import write, writes
+from ..views.screen import typed
 from ..views.size_picture import KINDS, drawn
 from ..views.size_view import size_view
 from . import size_options as words
@@ -32,7 +33,7 @@ MOST_ROWS = 9
 
 @app.command(
     epilog=example(
-        "eager-lantern size --clients 40 --files-per-hour 160",
+        "eager-lantern size --client-count 40 --files-per-hour 160",
         '--fetched-per-hour 0 --typical-size "6 MB" --rate "20 Mbit/s"',
         "--picture size.png",
     )
@@ -40,7 +41,7 @@ MOST_ROWS = 9
 def size(
     site: words.LoadedSite = None,
     service: ServiceName = "",
-    clients: words.Clients = None,
+    client_count: words.ClientCount = None,
     files_per_hour: words.FilesPerHour = None,
     fetched_per_hour: words.FetchedPerHour = None,
     listings_per_hour: words.ListingsPerHour = None,
@@ -64,7 +65,7 @@ def size(
     The load comes from the options, or from a site file with the options on top of it.
     """
     wanted = set_only(
-        clients=clients,
+        client_count=client_count,
         files_per_hour=files_per_hour,
         fetched_per_hour=fetched_per_hour,
         listings_per_hour=listings_per_hour,
@@ -77,7 +78,9 @@ def size(
         if each.suffix not in KINDS:
             raise typer.BadParameter(f"--picture: {each} is to end with {' or '.join(KINDS)}")
     if site is None and not wanted and not any(Path().glob(PATTERN)):
-        raise typer.BadParameter("name a site file, or a load: --clients, --files-per-hour, --typical-size, --rate")
+        raise typer.BadParameter(
+            "name a site file, or a load: --client-count, --files-per-hour, --typical-size, --rate"
+        )
     source = read_site(find_site_file(site)) if site is not None or not wanted else None
     chosen = the_transfer(source.site, service, "ftp") if source else None
     load = replace((chosen and chosen.load) or Load(), **wanted)
@@ -147,8 +150,8 @@ def _following(source: SiteFile | None, service: Service | None, result: Sized) 
     """The command that helps most now."""
     ports = result.proposed.ports
     if source is None or service is None:
-        return f"Next: eager-lantern new --ports {ports}"
+        return f"Next: {typed('new', '--ports', str(ports))}"
     if result.keeps:
-        return f"Next: eager-lantern sheets {source.file}"
+        return f"Next: {typed('sheets', source.file)}"
     line = source.line(("services", source.site.services.index(service), "passive", "ports"))
-    return f"Next: set ports: {ports} in line {line} of {source.file}, then eager-lantern check"
+    return f"Next: set ports: {ports} in line {line} of {source.file}, then {typed('check', source.file)}"

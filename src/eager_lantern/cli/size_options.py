@@ -9,7 +9,7 @@ LoadedSite = Annotated[
     Path | None,
     typer.Argument(readable=False, help="A site file; default: the only one here, unless a load is given."),
 ]
-Clients = Annotated[int | None, typer.Option(min=0, max=10**9, help="How many clients there are.")]
+ClientCount = Annotated[int | None, typer.Option(min=0, max=10**9, help="How many clients there are.")]
 FilesPerHour = Annotated[int | None, typer.Option(min=0, max=10**9, help="Files of all clients in an hour.")]
 FetchedPerHour = Annotated[
     int | None, typer.Option(min=0, max=10**9, help="How many of them clients fetch; default: all.")

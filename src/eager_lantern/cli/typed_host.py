@@ -42,7 +42,7 @@ def _rather(text: str) -> str:
 
 def _words(parts: SplitResult) -> str:
     """Options for what a URL holds (RFC 3986, section 3), but for its password. Raises ValueError for a wrong port."""
-    found = {"sftp": " --protocol sftp", "ftps": " --security implicit"}.get(parts.scheme, "")
+    found = {"sftp": " --sftp", "ftps": " --security implicit"}.get(parts.scheme, "")
     return (
         found
         + (f" --port {parts.port}" if parts.port else "")

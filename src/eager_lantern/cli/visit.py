@@ -25,7 +25,7 @@ from ..core.site import Mode
 from ..files.problem import BadInput, InputProblem
 from ..files.regular_file import read_regular
 from ..files.results import Taken, as_json, visit_result
-from ..files.site_file import PATTERN, find_site_file, read_site
+from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..files.written import write, writes
 from ..live.here import HERE
 from ..live.login_gate import LoginGate
@@ -59,7 +59,7 @@ def visit(
     target: words.Target = "",
     client: words.ClientName = "",
     service: words.SiteService = "",
-    protocol: words.Protocol = words.Transfer.ftp,
+    sftp: words.OverSsh = False,
     user: words.User = "",
     mode: words.WithMode = None,
     security: words.WithSecurity = None,
@@ -97,7 +97,17 @@ def visit(
     names = _places(from_ or [HERE.name])
     source = read_site(_site_file(target)) if _names_site(target) else None
     if source is None:
-        _fits_a_host(typed_host(target), protocol, bool(client or service), bool(caution or range_connections), lamp)
+        _fits_a_host(typed_host(target), bool(client or service), lamp)
+    if sftp:
+        _fits_ssh(source, {
+            "--mode": mode, "--security": security, "--extended": extended, "--follow-announced": follow_announced,
+            "--active-address": active_address, "--active-ports": active_ports, "--trust": trust,
+            "--find-range": range_connections, "--caution": caution,
+        })  # fmt: skip
+    elif source is None and host_key:
+        raise typer.BadParameter("--host-key is of SSH, and this visit is FTP; is --sftp meant?")
+    if mode is SessionMode.passive and (active_address or active_ports):
+        raise typer.BadParameter("--active-address and --active-ports are of active mode, and --mode is passive")
     if source is not None and lamp:
         sweep_lamp(source, client, service, at, names, timeout, form)
     own_address = given_or_none(Address, "--active-address", active_address or None)
@@ -131,7 +141,7 @@ def visit(
         wanted = (
             await visits_of(source.site, client, service, _mode(mode), place)
             if source
-            else [_host(target, protocol, security, place.name)]
+            else [_host(target, sftp, security, place.name)]
         )
         return _guessed_once(
             [_ready(each, options | {"standpoint": place}, accounts, source is not None) for each in wanted]
@@ -142,14 +152,20 @@ def visit(
     raise typer.Exit(_code(places))
 
 
-def _fits_a_host(host: str, protocol: words.Transfer, names_parts: bool, of_data: bool, lamp: bool) -> None:
-    """Raises BadParameter for what only a site file has, or only FTP."""
+def _fits_a_host(host: str, names_parts: bool, lamp: bool) -> None:
+    """Raises BadParameter for what only a site file has."""
     if names_parts:
         raise typer.BadParameter(f"--client and --service belong to a site file, and {host} is none")
     if lamp:
         raise typer.BadParameter(f"--lamp sweeps the lamp of a site, and {host} is no site file")
-    if protocol is words.Transfer.sftp and of_data:
-        raise typer.BadParameter("--range and --caution are about data connections, which SSH file transfer has not")
+
+
+def _fits_ssh(source: SiteFile | None, given: dict[str, object]) -> None:
+    """Raises BadParameter where --sftp says nothing, or beside what only FTP has."""
+    if source is not None:
+        raise typer.BadParameter(f"--sftp: {source.file} says what its services speak; leave it out")
+    if names := [name for name, value in given.items() if value]:
+        raise typer.BadParameter(f"{' and '.join(names)}: of FTP, and this visit is SSH file transfer (--sftp)")
 
 
 def _written(places: Sequence[Outlook], save: Path | None, force: bool, form: Format) -> None:
@@ -275,12 +291,12 @@ def _names_site(target: str) -> bool:
     return not target or target.endswith((".yaml", ".yml")) or os.path.isfile(target)  # noqa: PTH113
 
 
-def _host(typed: str, protocol: words.Transfer, security: words.Security | None, place: str) -> Wanted:
+def _host(typed: str, sftp: bool, security: words.Security | None, place: str) -> Wanted:
     """A visit without a site file. Raises BadParameter."""
-    implicit = protocol is words.Transfer.ftp and security is words.Security.implicit
-    port = IMPLICIT_PORT if implicit else words.PORTS[protocol]
+    implicit = not sftp and security is words.Security.implicit
+    port = IMPLICIT_PORT if implicit else words.SSH_PORT if sftp else words.FTP_PORT
     plan = Plan(name=typed_host(typed), port=port, user="anonymous", password=Secret(""), client=place)
-    return Wanted(plan, "ssh" if protocol is words.Transfer.sftp else "session")
+    return Wanted(plan, "ssh" if sftp else "session")
 
 
 def _certificates(path: Path | None) -> Path | None:

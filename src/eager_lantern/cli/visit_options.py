@@ -9,15 +9,7 @@ import typer
 from . import completion
 from .options import SessionMode
 
-
-class Transfer(StrEnum):
-    """The protocol of a session with a host."""
-
-    ftp = "ftp"
-    sftp = "sftp"
-
-
-PORTS = {Transfer.ftp: 21, Transfer.sftp: 22}
+FTP_PORT, SSH_PORT = 21, 22
 
 
 class Security(StrEnum):
@@ -36,7 +28,7 @@ ClientName = Annotated[
 SiteService = Annotated[
     str, typer.Option(help="With a site: the service; default: the only one.", autocompletion=completion.services)
 ]
-Protocol = Annotated[Transfer, typer.Option(help="With a host: FTP, or file transfer over SSH.")]
+OverSsh = Annotated[bool, typer.Option("--sftp", help="With a host: file transfer over SSH instead of FTP.")]
 User = Annotated[str, typer.Option(help="The account; default: the client's in the site, else anonymous.")]
 WithMode = Annotated[SessionMode | None, typer.Option(help="Default: the client's first mode, else passive.")]
 WithSecurity = Annotated[Security | None, typer.Option(help="Default: the service's, else explicit TLS.")]
@@ -53,7 +45,7 @@ Closely = Annotated[
     bool, typer.Option("--closely", help="Look closely at TLS or SSH: certificate, key, reuse, algorithms.")
 ]
 RangeConnections = Annotated[
-    int, typer.Option("--range", min=0, max=16, help="Find the range of data ports on so many connections.")
+    int, typer.Option("--find-range", min=0, max=16, help="Find the range of data ports on so many connections.")
 ]
 Rights = Annotated[bool, typer.Option("--rights", help="Try what the account may do, and where.")]
 TriesCaution = Annotated[bool, typer.Option("--caution", help="Try whom it connects to and takes data from.")]

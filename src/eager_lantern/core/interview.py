@@ -187,7 +187,7 @@ def _range(registered: PortSet) -> Callable[[Answers], str]:
 
     def propose(answers: Answers) -> str:
         taken = default_own_ports(answers["system"]) | PortSet.parse(answers["control_port"])
-        return str(clear_range(ports_at_once(int(answers["at_once"])), taken, registered).ports)
+        return str(clear_range(ports_at_once(int(answers["burst"])), taken, registered).ports)
 
     return propose
 
@@ -292,13 +292,13 @@ def questions(registered: PortSet) -> Iterator[Question]:
         more="Data ports must stay clear of those that the system takes for its own connections.",
     )  # fmt: skip
     yield Question(
-        "clients", "How many clients are there?", "The size of the data port range follows from it.",
+        "client_count", "How many clients are there?", "The size of the data port range follows from it.",
         _count, fixed("10"), _is_ftp,
         more="Programs that may be connected, not people: one person may open four connections.",
     )  # fmt: skip
     yield Question(
-        "at_once", "How many of them may start at the same moment?", "On the hour, perhaps all of them.",
-        _count, lambda answers: answers["clients"], _is_ftp,
+        "burst", "How many of them may start at the same moment?", "On the hour, perhaps all of them.",
+        _count, lambda answers: answers["client_count"], _is_ftp,
         more="What runs by a clock starts together. If you do not know: all of them.",
     )  # fmt: skip
     yield Question(

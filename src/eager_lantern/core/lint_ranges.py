@@ -67,7 +67,7 @@ def _need(service: Service) -> tuple[int, str]:
     try:
         sizing = sized(demand_of(service.load, HANDLING), CHANCE.share)
     except ValueError:  # not enough is known of the load for more than this
-        most = service.load.burst if service.load.burst is not None else service.load.clients or 0
+        most = service.load.burst if service.load.burst is not None else service.load.client_count or 0
         need = ports_at_once(most)
         return need, f"{most} clients at once may hold {need}"
     demand = sizing.demand

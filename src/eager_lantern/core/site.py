@@ -313,7 +313,7 @@ class Load(Part, frozen=True):
     """What the service has to carry. Counts of an hour are over all clients; ``rests`` is how long a
     data port is unusable after the server has closed first, which it does after what it sends."""
 
-    clients: Count | None = None
+    client_count: Count | None = None
     files_per_hour: Count | None = None
     fetched_per_hour: Count | None = None
     listings_per_hour: Count | None = None

@@ -103,22 +103,22 @@ def demand_of(load: Load, handling: Duration) -> Demand:
 
     Raises ValueError for what cannot be left out.
     """
-    for key in ("clients", "files_per_hour", "typical_size", "rate"):
+    for key in ("client_count", "files_per_hour", "typical_size", "rate"):
         if getattr(load, key) is None:
             raise ValueError(f"{key} is missing, without which there is no load to size for")
     if load.transfer_seconds is None:
         raise ValueError("a rate of 0 never ends a transfer: write the rate of a typical client, such as 20 Mbit/s")
     assert load.files_per_hour is not None
-    assert load.clients is not None
+    assert load.client_count is not None
     return Demand(
-        clients=load.clients,
+        clients=load.client_count,
         files=load.files_per_hour,
         fetched=load.files_per_hour if load.fetched_per_hour is None else load.fetched_per_hour,
         listings=load.files_per_hour if load.listings_per_hour is None else load.listings_per_hour,
         transfer_seconds=load.transfer_seconds,
         handling_seconds=handling.amount,
         rests_seconds=REST_OF_LINUX_SECONDS if load.rests is None else load.rests.amount,
-        burst=load.clients if load.burst is None else load.burst,
+        burst=load.client_count if load.burst is None else load.burst,
     )
 
 

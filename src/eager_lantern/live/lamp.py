@@ -129,7 +129,7 @@ def _why(error: OSError, port: int, protocol: Transport) -> str:
     if isinstance(error, PermissionError):
         return "ports below 1024 need a privilege: run it with sudo, or leave this port out"
     if error.errno == errno.EADDRNOTAVAIL:
-        return "this machine does not have that address: run it on the server host, or give --at"
+        return "this machine does not have that address: run it on the server host, or give --listen"
     holder = _holder(port, protocol)
     return f"{os.strerror(error.errno or 0).lower()}{f': {holder} listens there' if holder else ''}"
 

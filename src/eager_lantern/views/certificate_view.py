@@ -7,7 +7,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from ..core.addresses import address_or_none
-from .screen import columns, command
+from .screen import columns, command, typed
 from .style import ACCENT, STRONG
 
 
@@ -33,7 +33,7 @@ def certificate_view(
         line.add_row(f"  {number}.", Text(step))
         yield line
     yield ""
-    yield command(f"Next: eager-lantern check {site} --certificate {public if digest else 'SIGNED.pem'}", ACCENT)
+    yield command(f"Next: {typed('check', site, '--certificate', str(public) if digest else 'SIGNED.pem')}", ACCENT)
 
 
 def spaced(digest: str) -> str:

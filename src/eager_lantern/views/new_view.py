@@ -7,7 +7,7 @@ from rich.text import Text
 
 from ..core.interview import Answers, Question, is_open
 from ..core.ports import PortSet
-from .screen import columns, command
+from .screen import columns, command, typed
 from .style import ACCENT, RISKS, STRONG, UNTRIED
 
 
@@ -46,7 +46,7 @@ def new_view(answers: Answers, file: str) -> Iterator[RenderableType]:
     if answers.get("outside") == "unknown":
         yield Text("  ▲ The outside address is a placeholder: put in what the device itself shows.", style=RISKS)
     yield ""
-    yield command(f"Next: eager-lantern sheets {file}   what to enter on each device, in the order of the work", ACCENT)
+    yield command(f"Next: {typed('sheets', file)}   what to enter on each device, in the order of the work", ACCENT)
 
 
 def _opened(answers: Answers) -> str:

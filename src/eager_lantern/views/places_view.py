@@ -1,5 +1,6 @@
 """What `visit` shows of several places: one table, a column a place."""
 
+import shlex
 from collections.abc import Iterator, Sequence
 
 from rich.console import RenderableType
@@ -107,7 +108,9 @@ def _cell(climbed: Climbed | None) -> Text:
 def trouble_view(name: str, trouble: str) -> Iterator[RenderableType]:
     """A place that cannot be seen from."""
     yield Text.assemble(("◌ ", UNTRIED), (name, STRONG), f"  {trouble}")
-    yield command(f"  → Try by hand what it needs: ssh ssh://{name} python3 --version", ACCENT)
+    yield command(
+        f"  → Try by hand what it needs: {shlex.join(('ssh', f'ssh://{name}', 'python3', '--version'))}", ACCENT
+    )
 
 
 def ways_view(places: Sequence[Outlook]) -> Iterator[RenderableType]:

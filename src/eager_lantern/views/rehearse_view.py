@@ -9,7 +9,7 @@ from ..core.flow import Journey
 from ..core.ladder import Climb, Extent
 from ..core.ports import PortSet
 from ..core.rehearsed import Observed, Rehearsed, Sighting
-from .screen import Share, between, columns, command, state
+from .screen import Share, between, columns, command, state, typed
 from .style import ACCENT, STOPS, STRONG, UNTRIED
 from .walk_view import LineOf, walk_steps
 
@@ -172,7 +172,7 @@ def _joined(address: str, port: int) -> str:
 
 def _next(results: Sequence[Rehearsed], file: str) -> str:
     if any(each.agree is False for each in results):
-        return f"Next: eager-lantern rehearse {file} --capture SERVER=FILE.pcap   and tell us: this ought not to be"
+        return f"Next: {typed('rehearse', file, '--capture', 'SERVER=FILE.pcap')}   and tell us: this ought not to be"
     if any(each.kept is False for each in results):
-        return f"Next: eager-lantern check {file}   names the lines to edit"
-    return f"Next: eager-lantern visit {file} --client NAME   the real server, from that client's place"
+        return f"Next: {typed('check', file)}   names the lines to edit"
+    return f"Next: {typed('visit', file, '--client', 'NAME')}   the real server, from that client's place"
