@@ -1,5 +1,6 @@
 """Writing results: stdout is only the result, and a result is written whole or not at all."""
 
+import codecs
 import json
 import os
 import sys
@@ -37,11 +38,11 @@ _STAND_INS = str.maketrans({
 def _fitting(text: str, encoding: str) -> str:
     """The text as this encoding can have it: JSON with escapes, which lose nothing, anything else with plain
     shapes and what is left written out."""
+    if text.startswith("{") and codecs.lookup(encoding).name != "utf-8":  # JSON is UTF-8 (RFC 8259, section 8.1)
+        return "".join(each if ord(each) < 128 else _escaped(each) for each in text)
     try:
         text.encode(encoding)
     except UnicodeEncodeError:
-        if text.startswith("{"):
-            return "".join(each if ord(each) < 128 else _escaped(each) for each in text)
         plain = text.translate(_STAND_INS)
         return plain.encode(encoding, errors="backslashreplace").decode(encoding)
     return text

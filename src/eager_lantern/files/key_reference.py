@@ -22,7 +22,7 @@ def key_page(path: str) -> KeyPage | None:
     """The page of a key as ``gateways.hairpin`` or ``gateways[0].hairpin``; None where there is no such key."""
     words = cast(Words, YamlTree("keys.yaml", shipped_text("keys.yaml")).data)
     kind: Any = Site
-    means, field = "", None
+    means, field, owner = "", None, None
     keys = [each for each in re.sub(r"\[[0-9]+\]", "", path).split(".") if each]
     for key in keys:
         struct = _struct(kind)
@@ -31,12 +31,28 @@ def key_page(path: str) -> KeyPage | None:
         field = next((each for each in msgspec.structs.fields(struct) if each.encode_name == key), None)
         if field is None:
             return None
-        kind, means = field.type, words[struct.__name__][key]
+        kind, means, owner = field.type, words[struct.__name__][key], struct
     if field is None:
         return None
     struct = _struct(kind)
     below = tuple(words[struct.__name__].items())[1:] if struct else ()
-    return KeyPage(".".join(keys), means, _holds(kind), _default(field), field.required, _example(keys), below)
+    example = next((found for each in _alike(owner, keys) if (found := _example(each))), "")
+    return KeyPage(".".join(keys), means, _holds(kind), _default(field), field.required, example, below)
+
+
+def _alike(owner: type[Struct] | None, keys: list[str]) -> Iterator[list[str]]:
+    """The keys themselves, then those of the same name in mappings of the same type elsewhere."""
+    yield keys
+    for path, other in _owned(Site, ""):
+        if other is owner and path.rpartition(".")[2] == keys[-1]:
+            yield path.split(".")
+
+
+def _owned(struct: type[Struct], prefix: str) -> Iterator[tuple[str, type[Struct]]]:
+    for field in msgspec.structs.fields(struct):
+        yield f"{prefix}{field.encode_name}", struct
+        if inner := _struct(field.type):
+            yield from _owned(inner, f"{prefix}{field.encode_name}.")
 
 
 def key_paths() -> Iterator[tuple[str, str]]:

@@ -108,9 +108,8 @@ def _cell(climbed: Climbed | None) -> Text:
 def trouble_view(name: str, trouble: str) -> Iterator[RenderableType]:
     """A place that cannot be seen from."""
     yield Text.assemble(("◌ ", UNTRIED), (name, STRONG), f"  {trouble}")
-    yield command(
-        f"  → Try by hand what it needs: {shlex.join(('ssh', f'ssh://{name}', 'python3', '--version'))}", ACCENT
-    )
+    by_hand = shlex.join(("ssh", f"ssh://{name}", "python3", "--version"))
+    yield command(f"  → Try by hand what it needs: {by_hand}", ACCENT)
 
 
 def ways_view(places: Sequence[Outlook]) -> Iterator[RenderableType]:

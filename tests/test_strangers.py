@@ -1,0 +1,232 @@
+"""Files, folders, terminals and neighbours that mean no good."""
+
+import asyncio
+import csv
+import json
+import os
+import secrets
+import subprocess
+import sys
+from pathlib import Path
+from typing import Any
+
+import pytest
+from jsonschema import Draft202012Validator
+from program import AFTER, BEFORE, run
+
+from eager_lantern.core.sheet import distinct
+from eager_lantern.files.key_reference import key_page, key_paths
+from eager_lantern.files.results import FORMATS
+from eager_lantern.lab.kernel import missing_means
+from eager_lantern.live.lamp import MOST_CONNECTIONS, MOST_OF_ONE, Lamp
+from eager_lantern.live.secret import HIDDEN, Secret
+from eager_lantern.wire.lamp import question, seen
+
+KERNEL = [pytest.mark.kernel, pytest.mark.skipif(bool(missing_means()), reason="no kernel lab")]
+LABS = ["loopback", pytest.param("kernel", marks=KERNEL)]
+
+
+@pytest.mark.parametrize("lab", LABS)
+def test_no_code_of_the_current_folder_is_run_and_no_lab_gets_a_password(lab: str, tmp_path: Path) -> None:
+    (tmp_path / "x.site.yaml").write_text(AFTER.read_text())
+    spy = f"open({str(tmp_path / 'ran')!r}, 'w').write('yes')\n"
+    for name in ("msgspec", "psutil", "pyftpdlib", "socket", "json"):
+        (tmp_path / f"{name}.py").write_text(spy)
+    done = run("rehearse", "--lab", lab, cwd=tmp_path, EAGER_LANTERN_PASSWORD="kittiwake-61-canary")
+    assert (done.returncode, (tmp_path / "ran").exists()) == (0, False)
+    from eager_lantern.live.children import environment_for_child
+
+    assert not [each for each in environment_for_child() if each.startswith("EAGER_LANTERN_")]
+
+
+def test_devices_whose_names_are_alike_have_a_file_each_and_old_files_are_told(tmp_path: Path) -> None:
+    text = AFTER.read_text().replace("name: carrier-nat", "name: Harbour router\n    system: linux")
+    text = text.replace("name: harbour-router", "name: harbour-router\n    system: linux")
+    (tmp_path / "x.site.yaml").write_text(text)
+    assert run("sheets", tmp_path / "x.site.yaml", "--into", tmp_path / "p").returncode == 0
+    rules = sorted(each.name for each in (tmp_path / "p").glob("*.nft"))
+    assert rules[-2:] == ["harbour-router-2.nft", "harbour-router.nft"]
+    (tmp_path / "p" / "harbour-wall.nft").write_text("old")
+    again = run("sheets", tmp_path / "x.site.yaml", "--into", tmp_path / "p", "--force")
+    assert "left there by an earlier run, no part of these pages: harbour-wall.nft" in again.stdout
+    assert distinct(["a.csv", "A.csv", "a-2.csv", "a.csv"]) == ["a.csv", "A-2.csv", "a-2-2.csv", "a-3.csv"]
+
+
+def test_a_table_has_no_cell_that_a_spreadsheet_would_run(tmp_path: Path) -> None:
+    (tmp_path / "x.site.yaml").write_text(AFTER.read_text().replace("name: control", 'name: "=1+1"'))
+    assert run("sheets", tmp_path / "x.site.yaml", "--into", tmp_path / "p").returncode == 0
+    cells = [
+        cell
+        for path in (tmp_path / "p").glob("*.csv")
+        for row in csv.reader(path.read_text().splitlines())
+        for cell in row
+    ]
+    assert [each for each in cells if each.startswith(("=", "+", "@", "\t"))] == []
+    assert "'=1+1" in cells
+
+
+WORDS: dict[str, list[Any]] = {
+    "check": ["check", BEFORE],
+    "check-folder": ["check", BEFORE.parent],
+    "walk": ["walk", BEFORE, "--client", "institute"],
+    "size": ["size", AFTER, "--arrivals", "1000"],
+    "explain": ["explain", "gateways.hairpin"],
+    "rehearse": ["rehearse", AFTER, "--lab", "loopback"],
+    "sheets": ["sheets", AFTER, "--into", "p"],
+}
+
+
+@pytest.mark.parametrize("name", WORDS)
+def test_a_result_is_valid_by_its_own_published_schema(name: str, tmp_path: Path) -> None:
+    schema = json.loads(run("schema", "--of", name).stdout)
+    Draft202012Validator.check_schema(schema)
+    result = json.loads(run(*WORDS[name], "--format", "json", cwd=tmp_path).stdout)
+    assert result["format"] == f"eager-lantern/{name}/1"
+    assert [each.message for each in Draft202012Validator(schema).iter_errors(result)] == []
+    assert list(Draft202012Validator(schema).iter_errors({**result, "format": "another"})) != []
+
+
+def test_every_result_has_a_schema() -> None:
+    assert set(WORDS) | {"lamp", "visit", "certificate"} == set(FORMATS)
+    assert run("schema", "--of", "chek").returncode == 2
+
+
+@pytest.mark.parametrize("name", ["check", "walk", "size", "explain"])
+def test_an_output_that_is_not_utf_8_takes_every_result(name: str) -> None:
+    utf, text, form = (
+        run(*WORDS[name], *more, PYTHONIOENCODING=encoding)
+        for encoding, more in (("utf-8", []), ("ascii", []), ("cp1252:strict", ["--format", "json"]))
+    )
+    assert utf.returncode == text.returncode == form.returncode
+    assert (text.stderr, text.stdout.isascii(), text.stdout == "") == ("", True, False)
+    assert json.loads(form.stdout)["format"] == f"eager-lantern/{name}/1"
+
+
+def test_characters_that_turn_the_direction_of_reading_are_written_out(tmp_path: Path) -> None:
+    path = tmp_path / "x.site.yaml"
+    path.write_text(AFTER.read_text().replace("Saltmarsh Tide", "Salt\u202emarsh\u200b Tide"))
+    for words in ([], ["--format", "json"], ["--format", "junit"]):
+        shown = run("check", path, *words).stdout
+        assert [each for each in shown if each in "\u202e\u200b"] == []
+    assert json.loads(run("check", path, "--format", "json").stdout)["site"].startswith("Salt\u202emarsh")
+
+
+ABSENT = """
+import asyncio, concurrent.futures, multiprocessing, os, signal, socket, subprocess, sys, tempfile, threading
+import asyncssh, jinja2, matplotlib, numpy, psutil, rich.console, rich.table, typer, typer.core, yaml
+import matplotlib.figure, pyftpdlib.handlers, cryptography.x509, OpenSSL.SSL
+for name in ("fchmod", "fork", "getuid", "setns"):
+    if hasattr(os, name):
+        delattr(os, name)
+sys.modules["resource"] = None
+sys.modules["fcntl"] = None
+asyncio.SelectorEventLoop.add_signal_handler = None
+del signal.SIGHUP
+sys.platform = "win32"
+sys.argv = ["eager-lantern", *sys.argv[1:]]
+from eager_lantern.__main__ import run
+run()
+"""
+
+
+@pytest.mark.parametrize("name", [*WORDS, "new", "certificate", "lamp"])
+def test_what_needs_no_kernel_of_linux_runs_without_the_parts_that_only_posix_has(name: str, tmp_path: Path) -> None:
+    more: dict[str, list[Any]] = {
+        "new": ["new", "--defaults", "--address", "10.61.4.20"],
+        "certificate": ["certificate", AFTER, "--into", "keys"],
+        "lamp": ["lamp", AFTER, "--listen", "127.0.0.1", "--lasts", "1 s", "--ports", "61999"],
+    }
+    words = list(map(str, {**WORDS, **more}[name]))
+    done = subprocess.run([sys.executable, "-c", ABSENT, *words], capture_output=True, text=True, cwd=tmp_path)
+    assert (done.returncode in (0, 1), done.stderr) == (True, "")
+    assert done.stdout != ""
+    kernel = subprocess.run([sys.executable, "-c", ABSENT, "rehearse", str(AFTER)], capture_output=True, text=True)
+    assert (kernel.returncode, "this system is not Linux" in kernel.stderr) == (3, True)
+
+
+def test_a_lamp_that_strangers_crowd_answers_who_knows_the_secret_and_says_so() -> None:
+    secret, nonce = b"flood-and-ebb-tide-61", secrets.token_bytes(16)
+
+    async def crowded() -> bytes:
+        lamp = Lamp(secret)
+        assert await lamp.light(["127.0.0.1"], [61997], ["tcp"]) == []
+        addresses = [f"127.0.0.{i % 3 + 2}" for i in range(MOST_CONNECTIONS + 20)]
+        strangers = [await asyncio.open_connection("127.0.0.1", 61997, local_addr=(each, 0)) for each in addresses]
+        reader, writer = await asyncio.open_connection("127.0.0.1", 61997)
+        writer.write(question(secret, nonce))
+        said = await reader.readline()
+        for _, each in strangers:
+            each.transport.abort()
+        await lamp.put_out()
+        return said
+
+    sight = seen(secret, nonce, asyncio.run(crowded()))
+    assert sight is not None
+    assert sight.crowded >= 20
+    assert MOST_OF_ONE < MOST_CONNECTIONS
+
+
+@pytest.mark.parametrize(
+    ("words", "secret", "says"),
+    [(["--listen", "store"], "", "it is a name"), ([], "short", "could be guessed: take at least 16")],
+)
+def test_a_lamp_is_not_lit_at_a_name_or_with_a_secret_that_can_be_guessed(
+    words: list[str], secret: str, says: str
+) -> None:
+    done = run("lamp", AFTER, *words, EAGER_LANTERN_LAMP=secret)
+    assert (done.returncode, says in " ".join(done.stderr.split())) == (2, True)
+
+
+def test_an_administrator_who_is_shut_out_is_a_broken_promise(tmp_path: Path) -> None:
+    path = tmp_path / "x.site.yaml"
+    path.write_text(AFTER.read_text().replace("from: 10.61.4.0/24}", "from: 10.61.4.0/26}"))
+    done = run("check", path, "--format", "json")
+    (finding,) = [each for each in json.loads(done.stdout)["findings"] if each["kind"] == "admin-locked-out"]
+    assert (done.returncode, finding["severity"]) == (1, "breaks")
+    assert finding["where"]["path"] == "server.filter.incoming.rules[2].from"
+    assert 'failures="1"' in run("check", path, "--format", "junit").stdout
+    run("sheets", path, "--into", tmp_path / "p")
+    page = (tmp_path / "p" / "01-gauge-store.md").read_text()
+    assert (
+        "shuts office-desk out of it" in page,
+        "remote-desk, port 22, the way in of office-desk: stays" in page,
+    ) == (
+        True,
+        False,
+    )
+
+
+def test_every_key_of_the_site_file_is_explained_with_an_example() -> None:
+    paths = [path for path, _ in key_paths()]
+    pages = [key_page(path) for path in paths]
+    assert [path for path, page in zip(paths, pages, strict=True) if page is None or not page.means] == []
+    assert [page.path for page in pages if page and not page.example and not page.below] == []
+
+
+@pytest.mark.parametrize(
+    ("words", "says"),
+    [
+        (["gateways.hairpin"], "turned back to the server"),
+        (["gateways[0].translate"], "none | outward | one-to-one"),
+        (["listing", "hangs"], "range-mismatch"),
+        (["gateway.hairpn"], "nothing here is called"),
+    ],
+)
+def test_keys_and_symptoms_are_explained(words: list[str], says: str) -> None:
+    done = run("explain", *words)
+    assert says in done.stdout + " ".join(done.stderr.split())
+
+
+@pytest.mark.parametrize(
+    "said", ["kittiwake-61", "kitti\r\nwake-61", "kitti wake-61", "%6bittiwake-61", "\\x6bittiwake-61"]
+)
+def test_a_password_is_covered_however_it_is_written(said: str) -> None:
+    assert Secret("kittiwake-61").hide_in(f"no {said} here") == f"no {HIDDEN} here"
+
+
+def test_files_that_a_killed_lab_has_left_are_swept_by_the_next(tmp_path: Path) -> None:
+    stale, mine = tmp_path / "eager-lantern-lab-999999999-x", tmp_path / f"eager-lantern-lab-{os.getpid()}-x"
+    for each in (stale, mine):
+        each.mkdir()
+    assert run("rehearse", AFTER, "--lab", "loopback", TMPDIR=str(tmp_path)).returncode == 0
+    assert [each.name for each in tmp_path.iterdir()] == [mine.name]
