@@ -22,6 +22,7 @@ from eager_lantern.views.check_view import Shown, check_view
 from eager_lantern.views.screen import rendered
 
 TABLE = yaml.safe_load((Path(__file__).parent / "cases" / "sites.yaml").read_text())
+CASES = [*TABLE["cases"], *TABLE["too_close_for_a_lab"]]
 
 
 def changed(case: dict[str, Any], table: dict[str, Any] = TABLE) -> dict[str, Any]:
@@ -55,7 +56,7 @@ def judged(case: dict[str, Any]) -> Verdict:
     return judge(parse_site(case["name"], json.dumps(changed(case))).site)
 
 
-@pytest.mark.parametrize("case", TABLE["cases"], ids=lambda case: case["name"])
+@pytest.mark.parametrize("case", CASES, ids=lambda case: case["name"])
 def test_every_port_of_a_small_site_is_predicted_as_worked_out_by_hand(case: dict[str, Any]) -> None:
     forecast = judged(case).forecasts[0]
     stops = [[str(each.ports), each.outcome, each.at, each.reason] for each in forecast.stops]
@@ -68,9 +69,18 @@ def test_every_port_of_a_small_site_is_predicted_as_worked_out_by_hand(case: dic
     assert forecast.kept == case.get("kept", {"works": True, "unknown": None}.get(case["predicted"], False))
 
 
-@pytest.mark.parametrize("case", TABLE["cases"], ids=lambda case: case["name"])
+@pytest.mark.parametrize("case", CASES, ids=lambda case: case["name"])
 def test_each_cause_is_found_once(case: dict[str, Any]) -> None:
     assert sorted(each.kind for each in judged(case).findings) == sorted(case.get("findings", []))
+
+
+FOUND = yaml.safe_load((Path(__file__).parent / "cases" / "found.yaml").read_text())
+
+
+@pytest.mark.parametrize("case", FOUND["cases"], ids=lambda case: case["name"])
+def test_what_the_kernel_has_shown_is_predicted(case: dict[str, Any]) -> None:
+    forecast = judge(parse_site(case["name"], json.dumps(changed(case, FOUND))).site).forecasts[0]
+    assert forecast.predicted == case["predicted"]
 
 
 OWN_SAY = {"another peer", "session reuse", "address refused", "source address may change", "source port may change"}

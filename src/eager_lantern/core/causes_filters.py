@@ -32,7 +32,7 @@ def filter_causes(topology: Topology, layer: Layer, role: Role) -> Iterator[Caus
     near = [
         (i, each)
         for i, each in enumerate(table.rules)
-        if each.action == "allow" and counts(each, category) and meant_for_data(topology, each.ports, layer.wanted)
+        if _lets_tcp(each, category) and meant_for_data(topology, each.ports, layer.wanted)
     ]
     if role == "data" and near:
         i, rule = max(near, key=lambda pair: len(pair[1].ports & layer.wanted))
@@ -46,7 +46,7 @@ def filter_causes(topology: Topology, layer: Layer, role: Role) -> Iterator[Caus
     others = [
         (i, each)
         for i, each in enumerate(table.rules)
-        if each.action == "allow" and counts(each, category) and other_port(topology, each.ports)
+        if _lets_tcp(each, category) and other_port(topology, each.ports)
     ]
     if role == "control" and others:
         i, rule = others[0]
@@ -59,6 +59,10 @@ def filter_causes(topology: Topology, layer: Layer, role: Role) -> Iterator[Caus
         text = f"{layer.at} does not {verb} {{ports}}: no rule allows it, and its default is {table.default}"
         mends = adds(topology.site, (*place, "rules"), lambda ports: Rule(action="allow", protocol="tcp", ports=ports))
         yield Cause("filter-blocks", place, left, text, cure, mends=mends)
+
+
+def _lets_tcp(rule: Rule, category: str | None) -> bool:
+    return rule.action == "allow" and rule.protocol != "udp" and counts(rule, category)
 
 
 def _of_rule(site: Site, layer: Layer, place: Place, rule: Rule, ports: PortSet, category: str | None) -> Cause | None:
