@@ -2,7 +2,8 @@
 
 Both run alternately as processes, and the median of the ratios of neighbours is the result, so
 that a machine that slows down meanwhile does not count. Install the package for it (not in
-editable form), so that both sides run from compiled files. Exit code 1 above 1.5.
+editable form), so that both sides run from compiled files. Exit code 1 above 1.9: with the versions of
+autumn 2026 the imports alone have become quicker, and a check tries every cure that it tells on the model.
 """
 
 import statistics
@@ -13,7 +14,7 @@ from pathlib import Path
 
 from eager_lantern import __file__ as package
 
-LIMIT, ROUNDS = 1.5, 21
+LIMIT, ROUNDS = 1.9, 21
 SITE = Path(package).parent / "data" / "saltmarsh-before.site.yaml"
 CHECK = [sys.executable, "-m", "eager_lantern", "check", str(SITE)]
 IMPORTS = [sys.executable, "-c", "import typer, rich.table, pydantic, ruamel.yaml"]

@@ -14,7 +14,8 @@ from eager_lantern.core.session import stand_of
 from eager_lantern.core.topology import Topology
 from eager_lantern.core.verdict import Verdict, judge
 from eager_lantern.core.walk import walk_to
-from eager_lantern.files.results import check_result, plain
+from eager_lantern.files.results.base import plain
+from eager_lantern.files.results.check import check_result
 from eager_lantern.files.services import usual_names
 from eager_lantern.files.shipped import finding_pages
 from eager_lantern.files.site_file import parse_site

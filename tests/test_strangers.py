@@ -16,7 +16,7 @@ from program import AFTER, BEFORE, run
 
 from eager_lantern.core.sheet import distinct
 from eager_lantern.files.key_reference import key_page, key_paths
-from eager_lantern.files.results import FORMATS
+from eager_lantern.files.results.formats import FORMATS
 from eager_lantern.lab.kernel import missing_means
 from eager_lantern.live.lamp import MOST_CONNECTIONS, MOST_OF_ONE, Lamp
 from eager_lantern.live.secret import HIDDEN, Secret

@@ -14,7 +14,8 @@ from msgspec.structs import replace
 
 from ..core.verdict import Verdict, judge
 from ..files.problem import BadInput, InputProblem
-from ..files.results import Result, as_json, check_result, plain
+from ..files.results.base import Result, as_json, plain
+from ..files.results.check import check_result
 from ..files.services import usual_names
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..views.check_view import Shown, check_view

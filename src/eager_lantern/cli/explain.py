@@ -9,7 +9,8 @@ from rich.console import RenderableType
 from ..core.consistency import did_you_mean
 from ..core.key_page import KeyPage
 from ..files.key_reference import key_page, key_paths
-from ..files.results import ExplainResult, FindingPage, as_json
+from ..files.results.base import as_json
+from ..files.results.pages import ExplainResult, FindingPage
 from ..files.shipped import Page, finding_pages
 from ..files.symptoms import showing_like
 from ..views.explain_view import found_view, key_view, list_view, page_view

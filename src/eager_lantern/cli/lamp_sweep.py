@@ -16,7 +16,8 @@ from ..core.ports import PortSet
 from ..core.session import foresee, typed_port
 from ..core.site import Mode, Promise, Service, Transport
 from ..core.topology import Topology
-from ..files.results import as_json, sweep_result
+from ..files.results.base import as_json
+from ..files.results.lamp import sweep_result
 from ..files.site_file import SiteFile
 from ..live.failed import Failed
 from ..live.lamp_secret import VARIABLE, given_secret

@@ -15,7 +15,8 @@ from ..core.session import foresee
 from ..core.topology import Topology
 from ..core.walk import NoSuchWalk, walk_control, walk_data, walk_session
 from ..files.problem import BadInput, InputProblem
-from ..files.results import as_json, rehearse_result
+from ..files.results.base import as_json
+from ..files.results.rehearse import rehearse_result
 from ..files.site_file import find_site_file, read_site
 from ..lab.daemon import missing_daemon
 from ..lab.errands import Capture, ErrandFailed, Look

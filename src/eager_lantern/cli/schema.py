@@ -4,7 +4,8 @@ from typing import Annotated
 
 import typer
 
-from ..files.results import FORMATS, as_json
+from ..files.results.base import as_json
+from ..files.results.formats import FORMATS
 from ..files.schema import result_schema, site_schema
 from .named import known
 from .options import example

@@ -10,7 +10,8 @@ import typer
 from ..core.sheet import Sheet, distinct, slug
 from ..core.sheets import Sheets, sheets_of
 from ..core.verdict import judge
-from ..files.results import SheetsResult, as_json
+from ..files.results.base import as_json
+from ..files.results.pages import SheetsResult
 from ..files.sheet_tables import grid_csv
 from ..files.shipped import shipped_text
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site

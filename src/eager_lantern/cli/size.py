@@ -14,7 +14,8 @@ from ..core.site import Load, Service, default_own_ports
 from ..core.sized import Sized, Tried
 from ..core.sizing import REST_BY_LETTER_SECONDS, REST_OF_LINUX_SECONDS, Demand, Sizing, demand_of, sized
 from ..files.problem import BadInput, InputProblem
-from ..files.results import as_json, size_result
+from ..files.results.base import as_json
+from ..files.results.size import size_result
 from ..files.services import registered
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..files.written import write, writes

@@ -24,7 +24,8 @@ from ..core.ports import PortSet
 from ..core.site import Mode
 from ..files.problem import BadInput, InputProblem
 from ..files.regular_file import read_regular
-from ..files.results import Taken, as_json, visit_result
+from ..files.results.base import as_json
+from ..files.results.visit import Taken, visit_result
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..files.written import write, writes
 from ..live.here import HERE

@@ -10,7 +10,8 @@ from ..core.forecast import Stand
 from ..core.site import Mode, Service, Transport
 from ..core.topology import Topology
 from ..core.walk import NoSuchWalk, addresses_at, stand_at, walk_control, walk_data, walk_session, walk_to
-from ..files.results import as_json, walk_result
+from ..files.results.base import as_json
+from ..files.results.walk import walk_result
 from ..files.site_file import find_site_file, read_site
 from ..views.walk_view import walk_view
 from . import completion

@@ -61,6 +61,21 @@ def studied(site: Site) -> Studied:
     )
 
 
+def _predicted(site: Site) -> Studied:
+    """The same, with only those measured that are not kept: enough to see what a change has brought."""
+    topology = Topology(site)
+
+    def known(promise: Promise, place: Place) -> Study:
+        forecast = foresee(topology, promise, place)
+        return Study(forecast, None, (), None, ()) if forecast.kept else study(topology, forecast)
+
+    return Studied(
+        topology,
+        tuple(known(each, ("promises", i)) for i, each in enumerate(site.promises)),
+        tuple(known(each, place) for each, place in _kept_open(site)),
+    )
+
+
 def _kept_open(site: Site) -> Iterable[tuple[Promise, Place]]:
     """The ways in that have to stay open (``keep_open_for``), each as a promise, as far as none says so already."""
     promised = {(each.client, each.service) for each in site.promises if each.holds == "works"}
@@ -129,7 +144,7 @@ def _tried(known: Studied, finding: Finding) -> Finding:
         site = changed(known.topology.site, cure)
         if problems(site):
             continue
-        after = studied(site)
+        after = _predicted(site)
         broken = [
             before
             for before, then in zip(known.forecasts, after.forecasts, strict=False)

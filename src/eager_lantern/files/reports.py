@@ -10,7 +10,7 @@ from xml.etree import ElementTree
 
 from .. import __version__
 from .problem import BadInput
-from .results import Result
+from .results.base import Result
 from .shipped import Page
 
 SARIF_SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"

@@ -6,7 +6,7 @@ import msgspec
 
 from ..core.ladder import Climb
 from .problem import BadInput, InputProblem
-from .results import Taken, VisitResult, climbs_of
+from .results.visit import Taken, VisitResult, climbs_of
 from .yaml_tree import read_text
 
 FORMAT = "eager-lantern/visit/1"

@@ -1,0 +1,24 @@
+"""Every format of a result, with the type that writes it."""
+
+from msgspec import Struct
+
+from .check import CheckFolderResult, CheckResult
+from .lamp import LampResult
+from .pages import CertificateResult, ExplainResult, SheetsResult
+from .rehearse import RehearseResult
+from .size import SizeResult
+from .visit import VisitResult
+from .walk import WalkResult
+
+FORMATS: dict[str, type[Struct]] = {
+    "certificate": CertificateResult,
+    "check": CheckResult,
+    "check-folder": CheckFolderResult,
+    "explain": ExplainResult,
+    "lamp": LampResult,
+    "rehearse": RehearseResult,
+    "sheets": SheetsResult,
+    "size": SizeResult,
+    "visit": VisitResult,
+    "walk": WalkResult,
+}
