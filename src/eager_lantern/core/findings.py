@@ -34,8 +34,8 @@ from .wording import because
 _RANK: dict[Severity, int] = {"breaks": 0, "risks": 1, "note": 2}
 
 
-MOST_TRIED = 12
-"""Cures that are tried; each costs as much as the whole check."""
+MOST_TRIED, MOST_LINES = 12, 1000
+"""Cures that are tried, and rules and forwards of a site in which any is; each costs nearly as much as the check."""
 
 
 class Studied(Struct, frozen=True):
@@ -98,13 +98,22 @@ def findings(known: Studied) -> tuple[Finding, ...]:
     """All findings of a site: what breaks promises first, then what is unwise, in the order of
     the file's sections. A place that is blamed for a broken promise is not blamed again."""
     found, tried = [], 0
+    most = MOST_TRIED if _lines(known.topology.site) <= MOST_LINES else 0
     for each in _found(known):
-        if each.cures and tried < MOST_TRIED:
+        if each.cures and tried < most:
             tried += 1
             found.append(_tried(known, each))
         else:
             found.append(replace(each, cures=()))
     return tuple(found)
+
+
+def _lines(site: Site) -> int:
+    """How many rules and forwards a site has."""
+    tables = [table for each in site.gateways for table in (each.filter.inward, each.filter.outward)]
+    hosts = [site.server.filter, *(each.filter for each in site.clients)]
+    tables += [table for each in hosts for table in (each.incoming, each.outgoing)]
+    return sum(len(each.rules) for each in tables) + sum(len(each.forwards) for each in site.gateways)
 
 
 def _found(known: Studied) -> list[Finding]:
