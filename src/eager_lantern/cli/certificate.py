@@ -11,13 +11,15 @@ from ..core.addresses import address_or_none
 from ..core.certificates import typed_by_clients
 from ..files.certificate_file import certificate_at
 from ..files.problem import BadInput, InputProblem
+from ..files.results.base import as_json
+from ..files.results.pages import CertificateResult
 from ..files.site_file import SiteFile, find_site_file, read_site
 from ..files.written import folder_for_new, write_new
 from ..views.certificate_view import certificate_view
 from ..wire.x509 import key_pem, new_key, self_signed, signing_request
 from .named import the_transfer
-from .options import ServiceName, SitePath, example
-from .output import show
+from .options import Format, ServiceName, SitePath, Written, example
+from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
@@ -43,6 +45,7 @@ def certificate(
     days: Annotated[int, typer.Option(min=1, max=3650, help="How long a self-signed one is valid.")] = 397,
     key: Annotated[Key, typer.Option(help="The kind of key.")] = Key.ec,
     into: Annotated[Path, typer.Option(help="The folder to write to; it is made where it is missing.")] = Path(),
+    form: Written = Format.text,
 ) -> None:
     """Make a key, and a request or a certificate.
 
@@ -70,7 +73,16 @@ def certificate(
     with folder_for_new(into):
         write_new({paths[0]: key_pem(secret), paths[1]: public}, private=[paths[0]])
     digest = certificate_at(paths[1]).digest if by_itself else None
-    show(certificate_view(names, *paths, digest, days, source.file))
+    if form is Format.json:
+        emit(
+            as_json(
+                CertificateResult(
+                    names=names, key=str(paths[0]), public=str(paths[1]), self_signed=by_itself, digest=digest
+                )
+            )
+        )
+    else:
+        show(certificate_view(names, *paths, digest, days, source.file))
 
 
 def _bad(source: SiteFile, service: str, message: str) -> BadInput:

@@ -7,7 +7,6 @@ from msgspec.structs import replace
 
 from ..core.clear_range import clear_range, taken_by
 from ..core.lint_ranges import CHANCE, HANDLING
-from ..core.loss_simulation import simulated
 from ..core.ports import PortSet
 from ..core.quantities import Chance, Duration, Rate, Size
 from ..core.site import Load, Service, default_own_ports
@@ -20,7 +19,6 @@ from ..files.services import registered
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..files.written import write, writes
 from ..views.screen import typed
-from ..views.size_picture import KINDS, drawn
 from ..views.size_view import size_view
 from . import size_options as words
 from .given import given, given_or_none, set_only
@@ -76,8 +74,8 @@ def size(
         rests=given_or_none(Duration, "--rests", rests),
     )
     for each in picture or ():
-        if each.suffix not in KINDS:
-            raise typer.BadParameter(f"--picture: {each} is to end with {' or '.join(KINDS)}")
+        if each.suffix not in words.PICTURES:
+            raise typer.BadParameter(f"--picture: {each} is to end with {' or '.join(words.PICTURES)}")
     if site is None and not wanted and not any(Path().glob(PATTERN)):
         raise typer.BadParameter(
             "name a site file, or a load: --client-count, --files-per-hour, --typical-size, --rate"
@@ -97,6 +95,8 @@ def size(
         raise _senseless(error, source, chosen) from None
     for each in picture or ():
         writes(each, force)
+    from ..core.loss_simulation import simulated  # NumPy loads slowly, and only once all options are good
+
     present = _present(chosen)
     rows = _rows(sizing, present)
     tried = tuple(Tried(ports, simulated(sizing.demand, ports, seed, arrivals)) for ports in rows)
@@ -109,7 +109,11 @@ def size(
         present=present,
         local_ports=local,
     )
-    pictures = {each: drawn(result, each) for each in picture or ()}
+    pictures = {}
+    if picture:
+        from ..views.size_picture import drawn  # Matplotlib loads slowly
+
+        pictures = {each: drawn(result, each) for each in picture}
     write(pictures, force)
     if form is Format.json:
         emit(as_json(size_result(result)))

@@ -5,6 +5,7 @@ from typing import Annotated
 
 import typer
 
+PICTURES = (".png", ".svg")
 LoadedSite = Annotated[
     Path | None,
     typer.Argument(readable=False, help="A site file; default: the only one here, unless a load is given."),

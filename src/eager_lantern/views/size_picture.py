@@ -12,14 +12,13 @@ from ..core.erlang import chances
 from ..core.sized import Sized
 from .style import AMBER, BRICK, INK, SEA, SLATE
 
-KINDS = (".png", ".svg")
 FLOOR = 1e-6
 PAPER = "#fbf8f1"
 POINTS = "offset points"
 
 
 def drawn(sized: Sized, path: PurePath) -> bytes:
-    """The picture in the format that the file name asks for, one of KINDS."""
+    """The picture in the format that the file name asks for: PNG or SVG."""
     mpl.rcParams["svg.hashsalt"] = "eager-lantern"  # the same picture gives the same bytes
     mpl.rcParams["svg.fonttype"] = "none"
     figure = Figure(figsize=(9, 5.4), facecolor=PAPER, layout="constrained")
