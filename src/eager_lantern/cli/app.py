@@ -1,9 +1,7 @@
 """The command line as a whole: which commands there are, and what every failure looks like."""
 
-import contextlib
 import io
 import os
-import signal
 import sys
 from importlib import import_module
 from typing import Any
@@ -15,6 +13,7 @@ from .. import __version__
 from ..core.consistency import did_you_mean
 from ..files.problem import BadInput
 from ..wire.harmless import harmless
+from .endings import end_tidily
 from .exit_codes import BAD_INPUT
 from .output import OutputLost
 
@@ -81,9 +80,7 @@ def main() -> None:
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="backslashreplace")
-    with contextlib.suppress(ValueError):  # in a thread of another program
-        for number in _ENDINGS:
-            signal.signal(number, _ended)
+    end_tidily()
     try:
         sys.exit(app(_understood(sys.argv[1:]), prog_name="eager-lantern", standalone_mode=False) or 0)
     except _ClickException as error:
@@ -102,12 +99,6 @@ def main() -> None:
 
 MOST_CHARACTERS = 2000
 _ClickException: Any = next(each for each in typer.BadParameter.__mro__ if each.__name__ == "ClickException")
-_ENDINGS = [getattr(signal, name) for name in ("SIGTERM", "SIGHUP") if hasattr(signal, name)]
-
-
-def _ended(number: int, frame: object) -> None:
-    """Told to end: leave as by Ctrl-C, so that folders and processes of a lab are taken away."""
-    sys.exit(128 + number)
 
 
 def _understood(words: list[str]) -> list[str]:

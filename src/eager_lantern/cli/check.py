@@ -21,6 +21,7 @@ from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..views.check_view import Shown, check_view
 from ..views.folder_view import Row, folder_view
 from ..wire.harmless import harmless
+from .endings import end_quietly
 from .exit_codes import BAD_INPUT, BROKEN, FAULT, KEPT, of_verdict, worst
 from .options import CheckFormat, example
 from .output import emit, show
@@ -161,7 +162,7 @@ def _all_checked(paths: list[str]) -> list[Checked]:
     from concurrent.futures.process import BrokenProcessPool
 
     try:
-        with ProcessPoolExecutor(os.cpu_count()) as pool:
+        with ProcessPoolExecutor(os.cpu_count(), initializer=end_quietly) as pool:
             return list(pool.map(_checked, paths, chunksize=8))
     except BrokenProcessPool:  # a worker was killed, for want of memory perhaps
         return [_checked_apart(each) for each in paths]
@@ -173,7 +174,7 @@ def _checked_apart(path: str) -> Checked:
     from concurrent.futures.process import BrokenProcessPool
 
     try:
-        with ProcessPoolExecutor(1) as pool:
+        with ProcessPoolExecutor(1, initializer=end_quietly) as pool:
             return pool.submit(_checked, path).result()
     except BrokenProcessPool:
         return Checked(path, None, None, "its process was killed, for want of memory perhaps")
