@@ -5,6 +5,7 @@ import contextlib
 import copy
 import itertools
 import json
+import os
 import random
 import re
 import signal
@@ -438,24 +439,28 @@ def test_a_range_handed_out_at_random_is_asked_for_until_hardly_any_is_unseen(tm
     assert seen.estimate.beyond <= 3
 
 
+FIRST = 62_200 + 20 * int(os.environ.get("PYTEST_XDIST_WORKER", "gw0").removeprefix("gw"))
+"""Data ports of this worker alone: tests run side by side."""
+
+
 def test_a_range_other_than_the_planned_one_is_told(small: tuple[Path, dict[str, Any]]) -> None:
     path, data = small
-    data["services"][0]["passive"]["ports"] = "62202-62211"
+    data["services"][0]["passive"]["ports"] = f"{FIRST + 2}-{FIRST + 11}"
     path.write_text(json.dumps(data))
     shown = " ".join(
         run(
             "visit", path, "--security", "none", "--mode", "passive", "--find-range", 2, EAGER_LANTERN_PASSWORD=PASSWORD
         ).stdout.split()
     )
-    assert "ports 62200-62201 handed out beyond it" in shown
-    assert "ports 62208-62211 of it never seen" in shown
+    assert f"ports {FIRST}-{FIRST + 1} handed out beyond it" in shown
+    assert f"ports {FIRST + 8}-{FIRST + 11} of it never seen" in shown
 
 
 SMALL = {
     "lantern": 1, "site": "Quay", "server": {"name": "store", "network": "quay", "address": "127.0.0.1"},
     "networks": [{"name": "quay", "subnet": "127.0.0.0/8"}],
     "services": [
-        {"name": "tides", "protocol": "ftp", "control_port": 1, "passive": {"ports": "62200-62207"}},
+        {"name": "tides", "protocol": "ftp", "control_port": 1, "passive": {"ports": f"{FIRST}-{FIRST + 7}"}},
         {"name": "desk", "protocol": "other", "control_port": 2},
     ],
     "accounts": [{"name": USER, "service": "tides", "clients": ["here"]}],
@@ -477,7 +482,7 @@ def small(tmp_path: Path) -> Iterator[tuple[Path, dict[str, Any]]]:
     """A site whose server runs here, and its description to change."""
     data = copy.deepcopy(SMALL)
     data["networks"][0]["subnet"] = "127.0.0.0/8, 203.0.113.0/24"
-    ports = PortSet.parse("62200-62207")
+    ports = PortSet.of((FIRST, FIRST + 7))
     desk = socket.create_server(("127.0.0.1", 0))
     with desk, StandIn(StandInSetup((Guest(USER, PASSWORD, tmp_path),), passive_ports=ports)) as server:
         data["services"][0]["control_port"] = server.port
