@@ -9,9 +9,9 @@ import resource
 import statistics
 import time
 
-from eager_lantern.live.here import HERE
-from eager_lantern.live.lamp import Lamp
-from eager_lantern.live.lamp_sweep import AT_ONCE, swept
+from eager_lantern.live.lamp.listener import Lamp
+from eager_lantern.live.lamp.sweep import AT_ONCE, swept
+from eager_lantern.live.vantage.local import HERE
 
 PORTS = range(24_000, 28_096)
 SECRET = b"flood-and-ebb-tide-61"

@@ -14,10 +14,10 @@ import time
 from collections.abc import Sequence
 from ipaddress import ip_address, ip_network
 
-from eager_lantern.core.addresses import EVERY_ADDRESS, Address, AddressSet
-from eager_lantern.core.filters import Action, Match, Ruling, Table, rulings
-from eager_lantern.core.flow import Flow
-from eager_lantern.core.ports import EVERY_PORT, PortSet
+from eager_lantern.core.network.filters import Action, Match, Ruling, Table, rulings
+from eager_lantern.core.network.flow import Flow
+from eager_lantern.core.values.addresses import EVERY_ADDRESS, Address, AddressSet
+from eager_lantern.core.values.ports import EVERY_PORT, PortSet
 
 SEED, RULES, SAMPLE, LEAST_GAIN, MOST_EXPONENT = 61, 10_000, 10_000, 20, 1.3
 ACTIONS: list[Action] = ["allow", "deny", "refuse"]

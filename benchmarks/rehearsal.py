@@ -9,12 +9,12 @@ import time
 from importlib.resources import files
 from pathlib import Path
 
-from eager_lantern.core.session import foresee
-from eager_lantern.core.topology import Topology
+from eager_lantern.core.network.topology import Topology
+from eager_lantern.core.predict.session import predict
 from eager_lantern.files.site_file import read_site
-from eager_lantern.lab.kernel import KernelLab, has_helper
-from eager_lantern.lab.kernel_plan import lab_nodes
-from eager_lantern.lab.prepared import Able, prepared
+from eager_lantern.lab.kernel.lab import KernelLab, has_helper
+from eager_lantern.lab.kernel.layout import lab_nodes
+from eager_lantern.lab.rehearsal.setup import Able, prepared
 
 LIMIT = 5
 SITES = ("saltmarsh-before.site.yaml", "saltmarsh-after.site.yaml")
@@ -24,7 +24,7 @@ def measured(name: str) -> float:
     began = time.perf_counter()
     site = read_site(Path(str(files("eager_lantern") / "data" / name))).site
     topology = Topology(site)
-    forecasts = [foresee(topology, each, ("promises", i)) for i, each in enumerate(site.promises)]
+    forecasts = [predict(topology, each, ("promises", i)) for i, each in enumerate(site.promises)]
     with tempfile.TemporaryDirectory() as folder:
         ready = prepared(topology, forecasts, Path(folder), with_daemon=False, able=Able(has_helper(), True))
         with KernelLab(lab_nodes(site, ready.strangers)) as lab:

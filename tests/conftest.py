@@ -6,6 +6,10 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
+
+settings.register_profile("lantern", deadline=None)  # how long an example takes is for the machine to say
+settings.load_profile("lantern")
 
 # A shell starts what runs in the background with Ctrl-C ignored, and children would inherit that.
 signal.signal(signal.SIGINT, signal.default_int_handler)

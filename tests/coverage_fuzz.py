@@ -5,7 +5,7 @@ from pathlib import Path
 
 import atheris
 
-with atheris.instrument_imports(include=["eager_lantern.wire", "eager_lantern.live.far_end"]):
+with atheris.instrument_imports(include=["eager_lantern.wire", "eager_lantern.live.vantage.agent"]):
     from fuzzing import TARGETS
 
 name, runs, folder = sys.argv[1:]

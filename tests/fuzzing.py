@@ -5,8 +5,8 @@ from dataclasses import dataclass
 
 from msgspec import convert
 
-from eager_lantern.live.far_end import Frames, packed
-from eager_lantern.live.link import Answer
+from eager_lantern.live.vantage.agent import Frames, packed
+from eager_lantern.live.vantage.link import Answer
 from eager_lantern.wire.control import Control
 from eager_lantern.wire.endpoints import extended_port, passive_endpoint
 from eager_lantern.wire.lamp import Sight, answer, asked, question, seen

@@ -10,14 +10,14 @@ import sys
 import tempfile
 from pathlib import Path
 
-from eager_lantern.core.session import foresee
-from eager_lantern.core.topology import Topology
+from eager_lantern.core.network.topology import Topology
+from eager_lantern.core.predict.session import predict
 from eager_lantern.files.site_file import read_site
-from eager_lantern.lab.errands import Errand, Look, Serve, Start
-from eager_lantern.lab.kernel import KernelLab, search_path
-from eager_lantern.lab.kernel_plan import lab_nodes
-from eager_lantern.lab.prepared import Able, prepared
-from eager_lantern.lab.stand_in import Guest
+from eager_lantern.lab.kernel.lab import KernelLab, search_path
+from eager_lantern.lab.kernel.layout import lab_nodes
+from eager_lantern.lab.rehearsal.setup import Able, prepared
+from eager_lantern.lab.servers.setup import Guest
+from eager_lantern.lab.tasks.tasks import Look, Serve, Start, Task
 
 PASSWORD, SECRET, PILOT = "ebb-and-flow-61", "a secret of the lamp and its sweep", "pilot"
 SSHD = """
@@ -53,7 +53,7 @@ def reachable(folder: Path, names: list[str]) -> Path:
 
 def main(site: Path, host: str, serves: str, command: str) -> int:
     topology = Topology(read_site(site).site)
-    forecasts = [foresee(topology, each, ()) for each in topology.site.promises]
+    forecasts = [predict(topology, each, ()) for each in topology.site.promises]
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         ready = prepared(topology, forecasts, folder, False, Able(True, True))
@@ -67,7 +67,7 @@ def main(site: Path, host: str, serves: str, command: str) -> int:
         with KernelLab(nodes) as lab:
             stand_in = next(each for each in ready.servers.stand_in if isinstance(each, Serve))
             setup = stand_in.setups[0]
-            server: Errand = Serve((dataclasses.replace(setup, guests=(Guest("station", PASSWORD, store),)),))
+            server: Task = Serve((dataclasses.replace(setup, guests=(Guest("station", PASSWORD, store),)),))
             if serves == "lamp":
                 words = (*told, sys.executable, "-m", "eager_lantern", "lamp", str(site), "--lasts", "100 s")
                 server = Start(words, address, setup.control_port, folder / "lamp.log")

@@ -1,11 +1,17 @@
 """Running the built program as its users do."""
 
+import json
 import os
 import subprocess
 import sys
 from pathlib import Path
+from typing import Any
+
+from jsonschema import Draft202012Validator
 
 from eager_lantern import __file__ as package
+from eager_lantern.files.results.formats import FORMATS
+from eager_lantern.files.schema import result_schema
 
 DATA = Path(package).parent / "data"
 BEFORE, AFTER = DATA / "saltmarsh-before.site.yaml", DATA / "saltmarsh-after.site.yaml"
@@ -17,7 +23,7 @@ UNPRIVILEGED = ["setpriv", "--bounding-set", "-dac_override,-dac_read_search"] i
 def run_bound_by_modes(*words: object) -> subprocess.CompletedProcess[str]:
     """Run the program so that file modes bind it, also where the tests run as root."""
     command = [*UNPRIVILEGED, sys.executable, "-m", "eager_lantern", *map(str, words)]
-    return subprocess.run(command, capture_output=True, text=True, timeout=60, stdin=subprocess.DEVNULL)
+    return subprocess.run(command, capture_output=True, text=True, timeout=180, stdin=subprocess.DEVNULL)
 
 
 def run(*words: object, cwd: Path | None = None, **environment: str) -> subprocess.CompletedProcess[str]:
@@ -27,9 +33,17 @@ def run(*words: object, cwd: Path | None = None, **environment: str) -> subproce
         [sys.executable, "-m", "eager_lantern", *map(str, words)],
         capture_output=True,
         text=True,
-        timeout=60,
+        timeout=180,
         cwd=cwd,
         env={**kept, **environment},
         stdin=subprocess.DEVNULL,
         start_new_session=True,
     )
+
+
+def result_of(text: str) -> Any:
+    """A result in JSON, which is valid by the schema that is published for its format."""
+    result = json.loads(text)
+    name = result["format"].split("/")[1]
+    Draft202012Validator(result_schema(FORMATS[name])).validate(result)
+    return result

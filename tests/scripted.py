@@ -27,13 +27,14 @@ RESET = b"RESET"
 class Scripted:
     """Answers each verb with its bytes; PASV opens a real data port unless the script says otherwise.
 
-    The transfer of the verb that it ``holds`` never ends.
+    The transfer of the verb that it ``holds`` never ends; ``moving`` is set with its first bytes.
     """
 
     def __init__(self, script: dict[str, bytes], holds: str = "") -> None:
         self.script = {**PLAIN, **script}
         self.holds = holds
         self.heard: list[str] = []
+        self.moving = threading.Event()
         self.replies: dict[str, Callable[[], bytes]] = {}  # verbs whose answer changes
         self._listener = socket.create_server(("127.0.0.1", 0))
         self.port = self._listener.getsockname()[1]
@@ -63,7 +64,12 @@ class Scripted:
                     control.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
                     return
                 control.sendall(answer)
-                if data and self.script.get(verb, b"").startswith(b"150") and verb != self.holds:
+                if data and self.script.get(verb, b"").startswith(b"150"):
+                    if verb == self.holds:
+                        self._held = data.accept()[0]
+                        if self._held.recv(1):
+                            self.moving.set()
+                        continue
                     self._transfer(data, verb)
                     control.sendall(DONE)
 

@@ -9,19 +9,20 @@ from typing import Any, NamedTuple
 
 from random_sites import PORTS, held
 
-from eager_lantern.core.addresses import Address
-from eager_lantern.core.flow import Flow
-from eager_lantern.core.journey import travel
-from eager_lantern.core.ports import PortSet
-from eager_lantern.core.rehearsed import Rehearsed
-from eager_lantern.core.session import foresee
-from eager_lantern.core.site import Client, Site
-from eager_lantern.core.topology import Topology
+from eager_lantern.cli.labs import LabKind, able, built
+from eager_lantern.core.compare.with_lab import Observed, Rehearsed
+from eager_lantern.core.model.site import Client, Site
+from eager_lantern.core.network.flow import Flow
+from eager_lantern.core.network.journey import trace
+from eager_lantern.core.network.topology import Topology
+from eager_lantern.core.predict.session import predict
+from eager_lantern.core.values.addresses import Address
+from eager_lantern.core.values.ports import PortSet
 from eager_lantern.files.site_file import parse_site
-from eager_lantern.lab.kernel import KernelLab, exchanged, has_helper
-from eager_lantern.lab.kernel_plan import Node, lab_nodes
-from eager_lantern.lab.prepared import Able, prepared
-from eager_lantern.lab.probes import Probe, Seen
+from eager_lantern.lab.kernel.lab import KernelLab, exchanged, has_helper
+from eager_lantern.lab.kernel.layout import Node, lab_nodes
+from eager_lantern.lab.rehearsal.setup import Able, prepared
+from eager_lantern.lab.tasks.probes import Probe, ProbeSeen
 
 FIRST_SOURCE_PORT, ACTIVE_SOURCE_PORT = 4900, 20
 LISTENING = list(range(1, 2 * PORTS + 12))
@@ -67,7 +68,7 @@ def compared(
     """Build the site once; send so many connections and a certain one, then try every promise."""
     source = parse_site("random", json.dumps(site))
     topology = Topology(source.site)
-    forecasts = [foresee(topology, each, ("promises", i)) for i, each in enumerate(source.site.promises)]
+    forecasts = [predict(topology, each, ("promises", i)) for i, each in enumerate(source.site.promises)]
     probes = random_probes(site, count, chance) + ([certain] if certain else [])
     with tempfile.TemporaryDirectory(prefix="lantern-side-") as folder:
         ready = prepared(topology, forecasts, Path(folder), with_daemon=False, able=Able(has_helper(), True))
@@ -86,22 +87,45 @@ def _apart(result: Rehearsed) -> str:
     return "; ".join(result.differences) if result.agree is False else ""
 
 
-def rehearsed(site: Site, built: Site | None = None) -> list[Rehearsed]:
-    """Every promise of a site in the kernel lab; ``built`` is what stands there instead."""
+def rehearsed(site: Site, stands: Site | None = None) -> list[Rehearsed]:
+    """Every promise of a site in the kernel lab; ``stands`` is what is built instead."""
     topology = Topology(site)
-    forecasts = [foresee(topology, each, ("promises", i)) for i, each in enumerate(site.promises)]
+    forecasts = [predict(topology, each, ("promises", i)) for i, each in enumerate(site.promises)]
     with tempfile.TemporaryDirectory(prefix="lantern-side-") as folder:
         ready = prepared(topology, forecasts, Path(folder), with_daemon=False, able=Able(has_helper(), True))
-        with KernelLab(lab_nodes(built or site, ready.strangers)) as lab:
+        with KernelLab(lab_nodes(stands or site, ready.strangers)) as lab:
             return ready.rehearsed(lab, lambda news: None)
 
 
-def _held_against(topology: Topology, probe: Probe, seen: Seen) -> Compared:
+def rehearsed_on_loopback(site: Site) -> list[Rehearsed]:
+    """Every promise of a site in the loopback lab."""
+    topology = Topology(site)
+    forecasts = [predict(topology, each, ("promises", i)) for i, each in enumerate(site.promises)]
+    with tempfile.TemporaryDirectory(prefix="lantern-side-") as folder:
+        ready = prepared(topology, forecasts, Path(folder), with_daemon=False, able=able(LabKind.loopback))
+        with built(LabKind.loopback, ready) as lab:
+            return ready.rehearsed(lab, lambda news: None)
+
+
+def told_apart(one: Rehearsed, other: Rehearsed) -> str:
+    """In what two labs saw a promise otherwise, where both can tell; empty where they did not."""
+    if one.reason or other.reason or one.observed is None or other.observed is None:
+        return ""
+    seen, beside = (_seen(each) for each in (one.observed, other.observed))
+    return "" if seen == beside or one.forecast.predicted == "unknown" else f"{seen}, and {beside}"
+
+
+def _seen(observed: Observed) -> tuple[Any, ...]:
+    stopped = observed.climb.stopped_at
+    return observed.extent, set(observed.groups) or (stopped and (stopped.rung, stopped.outcome))
+
+
+def _held_against(topology: Topology, probe: Probe, seen: ProbeSeen) -> Compared:
     host = next(each for each in topology.clients if each.name == probe.sender)
     ports = PortSet.single(probe.source_port), PortSet.single(probe.port)
     source = Address.parse(probe.source)
     flow = Flow(probe.protocol, host.addresses.as_set, ports[0], Address.parse(probe.to), ports[1])
-    (journey,) = (each for each in travel(topology, host, flow) if source.number in each.asked.sources)
+    (journey,) = (each for each in trace(topology, host, flow) if source.number in each.asked.sources)
     if journey.outcome == "unknown":
         return Compared("connection", str(probe), "unknown", "", probe)
     wanted: tuple[Any, ...] = (journey.outcome,)

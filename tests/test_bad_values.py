@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from program import BEFORE, run
 from program import DATA as SHIPPED
 
-from eager_lantern.core import site as model
+from eager_lantern.core.model import site as model
 from eager_lantern.core.verdict import judge
 from eager_lantern.files.problem import BadInput
 from eager_lantern.files.site_file import parse_site, read_site
@@ -92,7 +92,7 @@ def damaged_texts(draw: st.DrawFn) -> str:
     return "\n".join(lines)
 
 
-@settings(max_examples=12, deadline=None)
+@settings(max_examples=12)
 @given(st.lists(damaged_texts(), min_size=20, max_size=20))
 def test_damaged_files_never_end_in_a_traceback_or_hang(texts: list[str]) -> None:
     with tempfile.TemporaryDirectory() as name:

@@ -2,6 +2,7 @@
 
 import json
 import random
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -10,22 +11,20 @@ import yaml
 from hypothesis import HealthCheck, Phase, given, seed, settings
 from program import AFTER, BEFORE, DATA
 from rich_sites import rich_sites
-from side_by_side import compared, rehearsed
+from side_by_side import compared, rehearsed, rehearsed_on_loopback, told_apart
 from test_sites import TABLE, changed
 
 from eager_lantern.files.site_file import parse_site, read_site
-from eager_lantern.lab import kernel
-from eager_lantern.lab.kernel import KernelLab, LabMissing, missing_means
-from eager_lantern.lab.kernel_plan import TooLarge, lab_nodes
+from eager_lantern.lab.kernel import lab as kernel
+from eager_lantern.lab.kernel.lab import KernelLab, LabMissing, missing_means
+from eager_lantern.lab.kernel.layout import TooLarge, lab_nodes
 
 LACK = missing_means()
 FOUND = yaml.safe_load((Path(__file__).parent / "cases" / "found.yaml").read_text())
 pytestmark = [pytest.mark.kernel, pytest.mark.skipif(bool(LACK), reason=LACK)]
 
 
-@settings(
-    max_examples=10, deadline=None, database=None, phases=[Phase.generate], suppress_health_check=list(HealthCheck)
-)
+@settings(max_examples=10, database=None, phases=[Phase.generate], suppress_health_check=list(HealthCheck))
 @seed(61)
 @given(rich_sites())
 def test_kernel_and_prediction_agree_on_random_sites(site: dict[str, Any]) -> None:
@@ -37,10 +36,18 @@ ALL = [(TABLE, case) for case in TABLE["cases"]] + [(FOUND, case) for case in FO
 
 
 @pytest.mark.parametrize(("table", "case"), ALL, ids=[case["name"] for _, case in ALL])
-def test_sessions_in_the_lab_end_as_predicted_for_small_sites(table: dict[str, Any], case: dict[str, Any]) -> None:
-    for result in rehearsed(parse_site(case["name"], json.dumps(changed(case, table))).site):
-        assert (result.reason, result.forecast.predicted) == ("", case["predicted"])
-        assert result.agree is (None if case["predicted"] == "unknown" else True), result.differences
+def test_sessions_in_both_labs_end_as_predicted_for_small_sites(table: dict[str, Any], case: dict[str, Any]) -> None:
+    site = parse_site(case["name"], json.dumps(changed(case, table))).site
+    with ThreadPoolExecutor() as pool:
+        beside = pool.submit(rehearsed_on_loopback, site)
+        kernel_saw = rehearsed(site)
+    assert (kernel_saw[0].reason, kernel_saw[0].forecast.predicted) == ("", case["predicted"])
+    others = beside.result()
+    if any(map(told_apart, kernel_saw, others)):  # on a busy machine a session may meet the port of another one
+        others = rehearsed_on_loopback(site)
+    for result, other in zip(kernel_saw, others, strict=True):
+        assert result.agree is (None if result.forecast.predicted == "unknown" else True), result.differences
+        assert told_apart(result, other) == ""
 
 
 def test_nobody_on_the_internet_has_a_way_to_a_carrier_address_though_a_router_there_has_it() -> None:

@@ -17,7 +17,7 @@ from typing import Any
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from program import AFTER, run, run_bound_by_modes
+from program import AFTER, result_of, run, run_bound_by_modes
 
 from eager_lantern.wire.lamp import LINE_BYTES, Sight, answer, asked, question, seen
 
@@ -93,7 +93,7 @@ def burning(site: Path, *words: str) -> Iterator["subprocess.Popen[str]"]:
 
 def swept(site: Path, secret: str = SECRET.decode()) -> dict[str, Any]:
     done = run("visit", site, "--lamp", "--format", "json", EAGER_LANTERN_LAMP=secret)
-    found = {(each["protocol"], each["target"]): each for each in json.loads(done.stdout)["places"][0]["sweeps"][1:]}
+    found = {(each["protocol"], each["target"]): each for each in result_of(done.stdout)["places"][0]["sweeps"][1:]}
     return {protocol: each for (protocol, _), each in found.items()}
 
 
@@ -129,6 +129,18 @@ def test_it_ends_by_itself(site: Path) -> None:
     done = run("lamp", site, "--lasts", "1 s")
     assert (done.returncode, time.monotonic() - started < 30) == (0, True)
     assert "EAGER_LANTERN_LAMP=" in done.stdout  # made up, and shown to who lit it
+
+
+def test_a_program_reads_when_it_is_lit_with_which_secret_and_how_it_went(site: Path) -> None:
+    words = ["--lasts", "1 s", "--ports", str(FIRST + 1), "--listen", "127.0.0.1", "--format", "json"]
+    lit, burnt = map(result_of, run("lamp", site, *words).stdout.splitlines())
+    assert (lit["ports"], lit["protocols"], lit["seconds"], len(lit["secret"])) == (
+        str(FIRST + 1),
+        ["tcp", "udp"],
+        1,
+        32,
+    )
+    assert (lit["unlit"], burnt["answered"], burnt["crowded"]) == ([], 0, 0)
 
 
 def test_a_forward_that_moves_a_port_is_seen(site: Path) -> None:
@@ -171,7 +183,7 @@ def test_a_privileged_port_without_the_privilege_is_a_line_and_the_rest_is_lit(s
         "--ports",
         f"21, {FIRST}",
     ]
-    done = subprocess.run(command, capture_output=True, text=True, timeout=60)
+    done = subprocess.run(command, capture_output=True, text=True, timeout=180)
     assert (done.returncode, f"Lit: port {FIRST}" in done.stdout) == (0, True)
     assert "TCP port 21: ports below 1024 need a privilege" in done.stdout
 

@@ -8,12 +8,12 @@ from msgspec.structs import replace
 from plain import End, Packet, send
 from random_sites import PORTS, questions
 
-from eager_lantern.core.addresses import Address, Addresses
-from eager_lantern.core.flow import Flow, Journey
-from eager_lantern.core.intervals import IntervalSet
-from eager_lantern.core.journey import travel
-from eager_lantern.core.ports import EVERY_PORT, UNPRIVILEGED, PortSet
-from eager_lantern.core.topology import Topology
+from eager_lantern.core.network.flow import Flow, Journey
+from eager_lantern.core.network.journey import trace
+from eager_lantern.core.network.topology import Topology
+from eager_lantern.core.values.addresses import Address
+from eager_lantern.core.values.intervals import IntervalSet
+from eager_lantern.core.values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
 from eager_lantern.files.site_file import parse_site
 
 FROM_PORTS = PortSet.parse("20, 5000")
@@ -28,7 +28,7 @@ def end_of(journey: Journey, packet: Packet) -> End:
     return End(journey.outcome, journey.end.at, Packet(packet.protocol, source, source_port, str(flow.to), port))
 
 
-@settings(max_examples=250, deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
+@settings(max_examples=250, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
 @given(questions())
 def test_every_packet_ends_as_the_plain_reading_says(
     question: tuple[dict[str, Any], list[tuple[str, str, str]]],
@@ -39,7 +39,7 @@ def test_every_packet_ends_as_the_plain_reading_says(
         host = next(each for each in topology.clients if each.name == name)
         wanted = PortSet.of((1, PORTS + 2))
         flow = Flow(protocol, host.addresses.as_set, FROM_PORTS, Address.parse(to), wanted)
-        journeys = travel(topology, host, flow)
+        journeys = trace(topology, host, flow)
         for port in wanted:
             for source_port in FROM_PORTS:
                 packet = Packet(protocol, str(host.addresses), source_port, to, port)
@@ -63,7 +63,7 @@ def _count(numbers: IntervalSet) -> int:
     return sum(high - low + 1 for low, high in numbers.spans)
 
 
-@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
+@settings(max_examples=150, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
 @given(questions())
 def test_the_journeys_of_a_flow_cover_it_exactly_and_never_overlap(
     question: tuple[dict[str, Any], list[tuple[str, str, str]]],
@@ -72,9 +72,9 @@ def test_the_journeys_of_a_flow_cover_it_exactly_and_never_overlap(
     topology = Topology(parse_site("random", json.dumps(site)).site)
     for network in ("internet", "a", "c"):
         for _, protocol, to in asked:
-            whole = Flow(protocol, topology.sources(network, Addresses()), UNPRIVILEGED, Address.parse(to), EVERY_PORT)
+            whole = Flow(protocol, topology.everybody(network), UNPRIVILEGED, Address.parse(to), EVERY_PORT)
             whole = replace(whole, sources=whole.sources.of_family(whole.to.family))
-            parts = [each.asked for each in travel(topology, network, whole)]
+            parts = [each.asked for each in trace(topology, network, whole)]
             assert sum(map(cells, parts)) == cells(whole)
             for i, one in enumerate(parts):
                 for other in parts[:i]:

@@ -19,7 +19,7 @@ from program import AFTER, BEFORE, run, run_bound_by_modes
 from test_sites import changed
 
 from eager_lantern.cli.app import COMMANDS
-from eager_lantern.core.flow import Reason
+from eager_lantern.core.network.flow import Reason
 
 BAD = yaml.safe_load((Path(__file__).parent / "cases" / "bad_input.yaml").read_text())
 
@@ -367,13 +367,13 @@ def test_each_reason_is_told_by_the_program_and_hides_no_other_site(tmp_path: Pa
 
 
 FAULTY = """
-import eager_lantern.core.session as session
-whole = session.foresee_from
+import eager_lantern.core.predict.session as session
+whole = session.predict_from
 def faulty(topology, promise, stand):
     if topology.site.site == "Faulty Coast":
         raise ValueError("made for this test")
     return whole(topology, promise, stand)
-session.foresee_from = faulty
+session.predict_from = faulty
 import sys
 sys.argv = ["eager-lantern", "check", *sys.argv[1:]]
 from eager_lantern.__main__ import run

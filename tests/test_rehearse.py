@@ -16,14 +16,15 @@ import pytest
 from daemon import needs_daemon
 from far_host import needs_ssh
 from program import AFTER, BEFORE, run
+from test_sites import TABLE, changed
 
-from eager_lantern.core.ladder import Climb, Climbed
-from eager_lantern.core.ports import PortSet
-from eager_lantern.core.rehearsed import ARRIVES, Group, Observed, Rehearsed
-from eager_lantern.core.session import foresee
-from eager_lantern.core.topology import Topology
+from eager_lantern.core.compare.with_lab import ARRIVES, FateGroup, Observed, Rehearsed
+from eager_lantern.core.network.topology import Topology
+from eager_lantern.core.observed.climb import Climb, Climbed
+from eager_lantern.core.predict.session import predict
+from eager_lantern.core.values.ports import PortSet
 from eager_lantern.files.site_file import read_site
-from eager_lantern.lab.kernel import missing_means
+from eager_lantern.lab.kernel.lab import missing_means
 
 LACK = missing_means()
 SKERRY = Path(__file__).parent / "cases" / "skerry.site.yaml"
@@ -127,12 +128,22 @@ def test_the_loopback_lab_says_what_it_cannot_show(short: Path) -> None:
 
 
 @pytest.mark.parametrize("lab", [pytest.param("kernel", marks=needs_kernel), "loopback"])
+def test_whoever_has_no_address_in_the_site_file_gets_one_to_name_in_active_mode(lab: str, tmp_path: Path) -> None:
+    path = tmp_path / "anybody.site.yaml"
+    active = ANYBODY.replace("service: tides, mode: passive}", "service: tides, mode: active}")
+    path.write_text(active.replace("reaches: 198.51.100.61}", "reaches: 198.51.100.61, modes: [active]}"))
+    done = run("rehearse", path, "--lab", lab, "--format", "json")
+    promise = json.loads(done.stdout)["promises"][0]
+    assert (promise["predicted"], promise["observed"], promise["agree"]) == ("unknown", "works", None)
+
+
+@pytest.mark.parametrize("lab", [pytest.param("kernel", marks=needs_kernel), "loopback"])
 def test_two_labs_at_once_do_not_meet(lab: str, tmp_path: Path) -> None:
     path = tmp_path / "anybody.site.yaml"
     path.write_text(ANYBODY)
     command = [*PROGRAM, str(path), "--lab", lab]
     labs = [subprocess.Popen(command, stdout=subprocess.PIPE, text=True) for _ in range(2)]
-    assert [each.communicate(timeout=60)[0].count("yes") for each in labs] == [3, 3]
+    assert [each.communicate(timeout=180)[0].count("yes") for each in labs] == [3, 3]
 
 
 class TestKernel:
@@ -250,9 +261,9 @@ def test_a_session_that_may_have_met_a_port_that_was_not_tried_decides_nothing(
     untried: str, agree: bool | None
 ) -> None:
     topology = Topology(read_site(BEFORE).site)
-    forecast = next(each for each in (foresee(topology, one, ()) for one in topology.site.promises) if each.data)
+    forecast = next(each for each in (predict(topology, one, ()) for one in topology.site.promises) if each.data)
     assert forecast.data is not None
-    works = Group(forecast.data.works, *ARRIVES)
+    works = FateGroup(forecast.data.works, *ARRIVES)
     climb = Climb("store:21", "", "gauge", "passive", (Climbed("list", "ok", ""), Climbed("fetch", "silent", "")))
     seen = Rehearsed(forecast, Observed(climb, (works,), PortSet.parse(untried)))
     assert seen.agree is agree
@@ -272,3 +283,12 @@ def test_a_slip_on_the_command_line_is_told(words: list[str], told: str, short: 
     done = run("rehearse", short, *words)
     assert done.returncode == 2
     assert told in " ".join(done.stderr.replace("│", " ").split())
+
+
+def test_what_no_host_of_a_site_can_try_is_said_and_not_taken_for_shut(tmp_path: Path) -> None:
+    case = next(each for each in TABLE["beyond_a_lab"] if each["name"].startswith("shut"))
+    path = tmp_path / "beyond.site.yaml"
+    path.write_text(json.dumps(changed(case)))
+    promise = json.loads(run("rehearse", path, "--lab", "loopback", "--format", "json").stdout)["promises"][0]
+    assert (promise["predicted"], promise["agree"]) == ("works", None)
+    assert promise["reason"] == "it is open to those only whom no host of the site plays"

@@ -4,7 +4,6 @@ import json
 import os
 import subprocess
 import sys
-import time
 from pathlib import Path
 from typing import Any
 
@@ -12,12 +11,13 @@ import pytest
 from far_host import far_host, needs_ssh
 from hostile import WAYS, hostile
 from program import AFTER, run
+from scripted import scripted
 
 from eager_lantern.cli.app import COMMANDS
-from eager_lantern.lab.errands import SshSetup
-from eager_lantern.lab.self_signed import write_self_signed
-from eager_lantern.lab.ssh_stand_in import SshStandIn, write_host_key
-from eager_lantern.lab.stand_in import Guest, StandIn, StandInSetup
+from eager_lantern.lab.servers.ftp_server import StandIn
+from eager_lantern.lab.servers.self_signed import write_self_signed
+from eager_lantern.lab.servers.setup import Guest, SshSetup, StandInSetup
+from eager_lantern.lab.servers.ssh_server import SshStandIn, write_host_key
 
 CANARY = "kittiwake-61-canary"
 EVERYTHING = ["--closely", "--rights", "--caution", "--find-range", "2"]
@@ -101,13 +101,13 @@ def test_a_hostile_server_does_not_get_it_printed(way: Any, tmp_path: Path) -> N
 
 
 def test_it_is_not_in_the_list_of_processes() -> None:
-    way = next(each for each in WAYS if each.name == "a byte a second")
     environment = {**os.environ, "EAGER_LANTERN_PASSWORD": CANARY}
-    with hostile(way) as port:
-        words = [sys.executable, "-m", "eager_lantern", "visit", "127.0.0.1", "--port", str(port), "--user", "station"]
-        with subprocess.Popen([*words, "--timeout", "3"], env=environment, stdout=subprocess.DEVNULL) as visiting:
-            time.sleep(1.5)
+    words = [sys.executable, "-m", "eager_lantern", "visit", "127.0.0.1", "--user", "station", "--security", "none"]
+    with scripted({"PASS": b""}) as server:
+        words += ["--port", str(server.port), "--timeout", "30"]
+        with subprocess.Popen(words, env=environment, stdout=subprocess.DEVNULL) as visiting:
+            assert server.waited_for(f"PASS {CANARY}")
             listed = Path(f"/proc/{visiting.pid}/cmdline").read_bytes()
-            visiting.wait(timeout=30)
+            visiting.kill()
     assert b"eager_lantern" in listed
     assert CANARY.encode() not in listed

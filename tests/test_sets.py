@@ -6,8 +6,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eager_lantern.core.addresses import Address, AddressSet
-from eager_lantern.core.ports import EVERY_PORT, PortSet
+from eager_lantern.core.values.addresses import Address, AddressSet
+from eager_lantern.core.values.ports import EVERY_PORT, PortSet
+from eager_lantern.core.values.quantities import Duration
 
 ports = st.integers(1, 65535)
 spans = st.tuples(ports, st.integers(0, 300)).map(lambda pair: (pair[0], min(65535, sum(pair))))
@@ -136,3 +137,11 @@ def test_a_slip_in_a_network_is_named(slip: str, hint: str) -> None:
 )
 def test_addresses_are_of_the_kind_that_the_registries_say(address: str, kind: str) -> None:
     assert Address.parse(address).kind == kind
+
+
+@pytest.mark.parametrize(
+    ("seconds", "text"), [(320, "320 s"), (480, "8 min"), (5400, "1.5 h"), (0.25, "0.25 s"), (86400, "1 d"), (0, "0 s")]
+)
+def test_a_time_is_written_in_the_largest_unit_in_which_it_is_short(seconds: float, text: str) -> None:
+    assert str(Duration(seconds)) == text
+    assert Duration.parse(text).amount == seconds

@@ -20,13 +20,13 @@ from program import AFTER, BEFORE, run, run_bound_by_modes
 from rich_sites import rich_sites
 from side_by_side import compared
 
-from eager_lantern.core.sheet import slug
-from eager_lantern.core.site import Client, Site
+from eager_lantern.core.model.site import Client, Site
+from eager_lantern.core.sheets.sheet import slug
+from eager_lantern.export.rule_file import rule_files
 from eager_lantern.files.site_file import parse_site, read_site
 from eager_lantern.files.yaml_tree import YamlTree
-from eager_lantern.lab.kernel import UNSHARE, missing_means
-from eager_lantern.lab.kernel_plan import Node, lab_nodes
-from eager_lantern.lab.rule_file import rule_files
+from eager_lantern.lab.kernel.lab import UNSHARE, missing_means
+from eager_lantern.lab.kernel.layout import Node, lab_nodes
 
 COAST = Path(__file__).parent / "cases" / "coast"
 SITES = {"saltmarsh-after": AFTER, "cloud": COAST / "cloud.site.yaml", "six": COAST / "six.site.yaml"}
@@ -157,9 +157,7 @@ class TestRuleFiles:
         assert [each for each in found if each.differs] == []
         assert sum(each.kind == "session" and each.predicted == "works" for each in found) >= 2
 
-    @settings(
-        max_examples=6, deadline=None, database=None, phases=[Phase.generate], suppress_health_check=list(HealthCheck)
-    )
+    @settings(max_examples=6, database=None, phases=[Phase.generate], suppress_health_check=list(HealthCheck))
     @seed(90)
     @given(rich_sites())
     def test_exported_files_of_random_sites_agree_with_the_prediction(

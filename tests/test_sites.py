@@ -4,26 +4,30 @@ import copy
 import json
 import re
 from pathlib import Path
-from typing import Any
+from typing import Any, get_args
 
 import pytest
 import yaml
+from msgspec import Struct
 
-from eager_lantern.core.addresses import Address
-from eager_lantern.core.session import stand_of
-from eager_lantern.core.topology import Topology
+from eager_lantern.core.findings.all import findings, studied
+from eager_lantern.core.findings.finding_kinds import FindingKind
+from eager_lantern.core.network.topology import Topology
+from eager_lantern.core.predict.endpoints import stand_of
+from eager_lantern.core.predict.walk import walk_to
+from eager_lantern.core.values.addresses import Address
+from eager_lantern.core.values.site_path import dotted
 from eager_lantern.core.verdict import Verdict, judge
-from eager_lantern.core.walk import walk_to
+from eager_lantern.files.package_data import finding_pages
 from eager_lantern.files.results.base import plain
 from eager_lantern.files.results.check import check_result
 from eager_lantern.files.services import usual_names
-from eager_lantern.files.shipped import finding_pages
 from eager_lantern.files.site_file import parse_site
 from eager_lantern.views.check_view import Shown, check_view
 from eager_lantern.views.screen import rendered
 
 TABLE = yaml.safe_load((Path(__file__).parent / "cases" / "sites.yaml").read_text())
-CASES = [*TABLE["cases"], *TABLE["too_close_for_a_lab"]]
+CASES = [*TABLE["cases"], *TABLE["beyond_a_lab"]]
 
 
 def changed(case: dict[str, Any], table: dict[str, Any] = TABLE) -> dict[str, Any]:
@@ -85,7 +89,7 @@ def test_what_the_kernel_has_shown_is_predicted(case: dict[str, Any]) -> None:
 
 
 OWN_SAY = {"another peer", "session reuse", "address refused", "source address may change", "source port may change"}
-OWN_SAY |= {"no announced address", "no common family", "reads it twice"}
+OWN_SAY |= {"no announced address", "no common family", "reads it twice", "read apart"}
 LAYERED = [case for case in TABLE["cases"] if not any(stop[3] in OWN_SAY for stop in case.get("stops", ()))]
 
 
@@ -107,12 +111,15 @@ def kinds(case: dict[str, Any]) -> set[str]:
 
 @pytest.mark.parametrize("case", KINDS, ids=lambda case: case["kind"])
 def test_a_finding_is_shown_by_its_site_and_not_by_the_near_miss(case: dict[str, Any]) -> None:
-    assert case["kind"] in kinds(case["shows"])
+    verdict = judged({"name": "finding", **case["shows"]})
+    found = {(each.kind, dotted(each.place), each.advice) for each in verdict.findings}
+    assert (case["kind"], case["at"], case["advises"]) in found
     assert case["kind"] not in kinds(case["spares"])
 
 
 def test_every_finding_has_a_page_and_a_site_that_shows_it() -> None:
     of_files = {each for each in finding_pages() if each.startswith("certificate-")}  # in test_certificate.py
+    assert set(finding_pages()) == set(get_args(FindingKind))
     assert {case["kind"] for case in KINDS} == set(finding_pages()) - of_files
 
 
@@ -226,6 +233,26 @@ def test_a_finding_is_gone_when_its_change_is_made_and_breaks_no_promise(case: d
         assert [pair for pair in kept if pair[0] is not False and pair[1] is not True and pair[0] is not pair[1]] == []
 
 
+def test_no_change_is_told_that_opens_what_ought_to_be_shut() -> None:
+    wide = {"services.1.keep_open_for": ["gauge"], "clients.0": {"name": "gauge", "network": "internet"}}
+    rule = {"action": "allow", "ports": 22, "from": "10.61.4.0/24"}
+    forward = {"ports": 22, "to": "10.61.4.20"}
+    case = {
+        "base": "one-router",
+        "set": wide,
+        "add": {"server.filter.incoming.rules": rule, "gateways.0.forwards": forward},
+    }
+    shut = next(each for each in judged({"name": "wide", **case}).findings if each.kind == "admin-locked-out")
+    assert (dotted(shut.place), shut.cures) == ("server.filter.incoming.rules[2].from", ())
+
+
+def test_what_is_open_and_ought_to_be_shut_is_explained_next() -> None:
+    case = next(each for each in TABLE["cases"] if each["name"].startswith("shut to the internet, and open"))
+    source = parse_site("open", json.dumps(changed(case)))
+    shown = rendered(check_view(judge(source.site), Shown("open", source.line, usual_names)), colour=False)
+    assert shown.rstrip().endswith("Next: eager-lantern explain exposed-inside-service")
+
+
 WITHOUT_A_CHANGE = {
     "account-broad", "account-privileged", "account-rights-conflict", "account-without-path", "active-cannot-return",
     "active-client-names-private", "active-outgoing-blocked", "filter-off", "forward-table-full", "helper-blind",
@@ -242,3 +269,37 @@ def test_every_kind_that_one_change_cures_is_shown_with_it() -> None:
         found = plain(check_result(judge(source.site), source.line, "finding"))["findings"]
         cured |= {each["kind"] for each in found if each["change"] is not None}
     assert {case["kind"] for case in KINDS} - cured == WITHOUT_A_CHANGE
+
+
+def stands(site: Any, place: tuple[str | int, ...]) -> bool:
+    """Whether a place names keys and entries that a site has."""
+    for key in place:
+        if isinstance(key, int):
+            if not isinstance(site, tuple) or key >= len(site):
+                return False
+            site = site[key]
+        else:
+            name = f"{key}_" if key == "from" else key
+            if not isinstance(site, Struct) or name not in site.__struct_fields__:
+                return False
+            site = getattr(site, name)
+    return True
+
+
+EVERY = [*CASES, *({"name": f"{each['kind']} {i}", **each["shows"]} for i, each in enumerate(KINDS))]
+
+
+@pytest.mark.parametrize("case", EVERY, ids=lambda case: case["name"])
+def test_every_place_that_is_told_stands_in_the_site(case: dict[str, Any]) -> None:
+    known = studied(parse_site("places", json.dumps(changed(case))).site)
+    forecasts = known.forecasts
+    journeys = [
+        *(j for each in forecasts for j in each.control),
+        *(j for each in forecasts if each.data for j in each.data.journeys),
+    ]
+    layers = [layer for each in (*known.promises, *known.ways_in) for layer in (*each.control, *each.data)]
+    told = {
+        *(each.place for each in findings(known)), *(step.place for each in journeys for step in each.steps),
+        *(stop.place for each in forecasts for stop in each.stops), *(layer.place for layer in layers),
+    }  # fmt: skip
+    assert [place for place in told if place is not None and not stands(known.topology.site, place)] == []

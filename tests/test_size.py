@@ -15,12 +15,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 from program import AFTER, run, run_bound_by_modes
 
-from eager_lantern.core.clear_range import DYNAMIC, clear_range
-from eager_lantern.core.erlang import chance_of_none, servers_for
-from eager_lantern.core.loss_simulation import estimated, simulated
-from eager_lantern.core.ports import PortSet
-from eager_lantern.core.sizing import Demand
-from eager_lantern.lab.stand_in import Guest, StandIn, StandInSetup
+from eager_lantern.core.sizing.clear_range import DYNAMIC, clear_range
+from eager_lantern.core.sizing.demand import Demand
+from eager_lantern.core.sizing.erlang import chance_of_none, servers_for
+from eager_lantern.core.sizing.simulation import estimated, simulated
+from eager_lantern.core.values.ports import PortSet
+from eager_lantern.lab.servers.ftp_server import StandIn
+from eager_lantern.lab.servers.setup import Guest, StandInSetup
 
 PRINTED = yaml.safe_load((Path(__file__).parent / "cases" / "erlang.yaml").read_text())
 ENTRIES = [(float(chance), int(n), load) for chance, row in PRINTED.items() for n, load in row.items()]
@@ -48,6 +49,11 @@ def test_the_size_for_a_chance_is_the_smallest_that_meets_it(offered: float, cha
     servers = servers_for(offered, chance)
     assert chance_of_none(servers, offered) <= chance
     assert servers == 0 or chance_of_none(servers - 1, offered) > chance
+
+
+def test_the_work_of_clients_that_cannot_be_shared_out_evenly_is_rounded_up() -> None:
+    busiest = Demand(3, 4, 4, 0, transfer_seconds=1.0, handling_seconds=1.0, rests_seconds=60.0, burst=3)
+    assert busiest.most_at_once == 2  # of four files one of three clients fetches two
 
 
 def test_the_simulation_holds_the_formula_within_its_interval() -> None:

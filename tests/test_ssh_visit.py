@@ -15,15 +15,15 @@ from far_host import far_host, needs_ssh
 from program import run
 from ssh_server import ssh_server
 
-from eager_lantern.core.ladder import SSH_RUNGS, Climb
-from eager_lantern.core.site import Right
-from eager_lantern.core.ssh_facts import ssh_remarks
-from eager_lantern.lab.errands import SshSetup
-from eager_lantern.lab.ssh_stand_in import SshStandIn, write_host_key
-from eager_lantern.lab.stand_in import Guest
-from eager_lantern.live.plan import Plan
-from eager_lantern.live.secret import Secret
-from eager_lantern.live.ssh_visit import ssh_visit
+from eager_lantern.core.model.site import Right
+from eager_lantern.core.observed.climb import Climb
+from eager_lantern.core.observed.ssh_facts import ssh_remarks
+from eager_lantern.core.values.outcomes import SSH_RUNGS
+from eager_lantern.lab.servers.setup import Guest, SshSetup
+from eager_lantern.lab.servers.ssh_server import SshStandIn, write_host_key
+from eager_lantern.live.common.secret import Secret
+from eager_lantern.live.common.visit_plan import VisitPlan
+from eager_lantern.live.ssh.visit import ssh_visit
 
 PASSWORD = "ebb-and-flow-61"
 KEY = asyncssh.generate_private_key("ssh-ed25519")
@@ -32,7 +32,7 @@ PRINT = KEY.get_fingerprint()
 
 def climbed(port: int, **changes: Any) -> dict[str, str]:
     base = {"address": "127.0.0.1", "host_key": PRINT, "timeout": 1.5, "password": Secret(PASSWORD), **changes}
-    climb: Climb = asyncio.run(ssh_visit(Plan("skerry.saltmarsh.example", port, "keeper", **base)))
+    climb: Climb = asyncio.run(ssh_visit(VisitPlan("skerry.saltmarsh.example", port, "keeper", **base)))
     assert [each.rung for each in climb.rungs] == list(SSH_RUNGS)
     return {each.rung: each.outcome for each in climb.rungs if each.outcome != "untried"}
 
@@ -103,7 +103,7 @@ def test_every_right_of_an_account_is_tried_and_everything_made_is_removed_again
     guest = Guest("keeper", PASSWORD, store, rights="elradfmwMT".replace(without or "-", ""))
     everything: frozenset[Right] = frozenset(get_args(Right))
     with SshStandIn(SshSetup((guest,), (("127.0.0.1", 0),), host_key)) as server:
-        base = Plan("127.0.0.1", server.port, "keeper", Secret(PASSWORD), host_key=shown, writes=False)
+        base = VisitPlan("127.0.0.1", server.port, "keeper", Secret(PASSWORD), host_key=shown, writes=False)
         seen = asyncio.run(ssh_visit(replace(base, tries_rights=True, rights=everything, confined=True))).rights
     assert seen is not None
     denied = {each.right for each in seen.rights if each.fits is False}
@@ -127,7 +127,7 @@ def test_a_listing_with_names_that_lead_elsewhere_is_wrong_and_nothing_is_sent(
 def test_wrong_logins_are_made_as_nobody_and_counted(tmp_path: Path) -> None:
     tries: list[str] = []
     with ssh_server(tmp_path, PASSWORD, tries, KEY) as port:
-        plan = Plan("127.0.0.1", port, "keeper", Secret(PASSWORD), host_key=PRINT, writes=False, login_tries=3)
+        plan = VisitPlan("127.0.0.1", port, "keeper", Secret(PASSWORD), host_key=PRINT, writes=False, login_tries=3)
         pace = asyncio.run(ssh_visit(plan)).pace
     assert pace is not None
     assert (len(pace.tries), any(each.let_in for each in pace.tries)) == (3, False)
@@ -146,7 +146,7 @@ MACs +hmac-md5"""
 def test_what_a_real_server_offers_is_told_and_what_is_old_is_poor(extra: str, tmp_path: Path) -> None:
     with far_host(tmp_path, extra) as host:
         port = int(host.place.rpartition(":")[2])
-        plan = Plan("127.0.0.1", port, "nobody-here", Secret(PASSWORD), any_certificate=True, looks_closer=True)
+        plan = VisitPlan("127.0.0.1", port, "nobody-here", Secret(PASSWORD), any_certificate=True, looks_closer=True)
         facts = asyncio.run(ssh_visit(plan)).ssh
     assert facts is not None
     poor = {each.topic for each in ssh_remarks(facts) if each.good is False}

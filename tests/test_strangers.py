@@ -14,12 +14,12 @@ import pytest
 from jsonschema import Draft202012Validator
 from program import AFTER, BEFORE, run
 
-from eager_lantern.core.sheet import distinct
+from eager_lantern.core.sheets.sheet import distinct
 from eager_lantern.files.key_reference import key_page, key_paths
 from eager_lantern.files.results.formats import FORMATS
-from eager_lantern.lab.kernel import missing_means
-from eager_lantern.live.lamp import MOST_CONNECTIONS, MOST_OF_ONE, Lamp
-from eager_lantern.live.secret import HIDDEN, Secret
+from eager_lantern.lab.kernel.lab import missing_means
+from eager_lantern.live.common.secret import HIDDEN, Secret
+from eager_lantern.live.lamp.listener import MOST_CONNECTIONS, MOST_OF_ONE, Lamp
 from eager_lantern.wire.lamp import question, seen
 
 KERNEL = [pytest.mark.kernel, pytest.mark.skipif(bool(missing_means()), reason="no kernel lab")]
@@ -74,6 +74,7 @@ WORDS: dict[str, list[Any]] = {
     "rehearse": ["rehearse", AFTER, "--lab", "loopback"],
     "sheets": ["sheets", AFTER, "--into", "p"],
     "certificate": ["certificate", AFTER, "--into", "keys", "--self-signed"],
+    "new": ["new", "--site", "Skerry Light", "--clients-can", "tls", "--defaults"],
 }
 
 
@@ -88,7 +89,7 @@ def test_a_result_is_valid_by_its_own_published_schema(name: str, tmp_path: Path
 
 
 def test_every_result_has_a_schema() -> None:
-    assert set(WORDS) | {"lamp", "visit"} == set(FORMATS)
+    assert set(WORDS) | {"lamp", "lamp-lit", "lamp-burnt", "visit"} == set(FORMATS)
     assert run("schema", "--of", "chek").returncode == 2
 
 

@@ -14,7 +14,6 @@ import ssl
 import subprocess
 import sys
 import threading
-import time
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
@@ -24,37 +23,41 @@ import pexpect
 import pytest
 import trustme
 from daemon import ANNOUNCE, PASSWORD, TLS, USER, daemon, needs_daemon
-from program import AFTER, run
+from program import AFTER, result_of, run
 from scripted import GREETING, PLAIN, RESET, Scripted, scripted
 
-from eager_lantern.core.caution import cautions
-from eager_lantern.core.ladder import RUNGS, Climb
-from eager_lantern.core.login_pace import LoginPace, LoginTry, pace_remarks
-from eager_lantern.core.ports import PortSet
-from eager_lantern.core.range_estimate import RangeSeen, estimated_range
-from eager_lantern.core.rights import RightsSeen
-from eager_lantern.core.site import Right
-from eager_lantern.core.tls_facts import TlsFacts, remarks
-from eager_lantern.lab.self_signed import write_self_signed
-from eager_lantern.lab.stand_in import Guest, StandIn, StandInSetup
-from eager_lantern.live.climber import PREFIX
-from eager_lantern.live.plan import Plan
-from eager_lantern.live.secret import Secret
-from eager_lantern.live.sweep import sweep
-from eager_lantern.live.visit import visit
+from eager_lantern.core.model.site import Right
+from eager_lantern.core.observed.bounce import cautions
+from eager_lantern.core.observed.climb import Climb
+from eager_lantern.core.observed.login_throttling import LoginPace, LoginTry, pace_remarks
+from eager_lantern.core.observed.range_estimate import RangeSeen, estimated_range
+from eager_lantern.core.observed.rights import RightsSeen
+from eager_lantern.core.observed.tls_facts import TlsFacts, remarks
+from eager_lantern.core.values.outcomes import RUNGS
+from eager_lantern.core.values.ports import PortSet
+from eager_lantern.lab.servers.ftp_server import StandIn
+from eager_lantern.lab.servers.self_signed import write_self_signed
+from eager_lantern.lab.servers.setup import Guest, StandInSetup
+from eager_lantern.live.common.ladder_runner import PREFIX
+from eager_lantern.live.common.secret import Secret
+from eager_lantern.live.common.visit_plan import VisitPlan
+from eager_lantern.live.ftp.session import Listener, Session
+from eager_lantern.live.ftp.sweep import sweep
+from eager_lantern.live.ftp.visit import visit
 from eager_lantern.views.screen import rendered
 from eager_lantern.views.visit_view import visit_view
+from eager_lantern.wire.endpoints import Endpoint
 
 NAME = "tides.saltmarsh.example"
 WAYS = [(mode, extended) for mode in ("passive", "active") for extended in (False, True)]
 
 
-def plan(port: int, **changes: Any) -> Plan:
-    base = Plan(NAME, port, USER, Secret(PASSWORD), address="127.0.0.1", security="none", timeout=1)
+def plan(port: int, **changes: Any) -> VisitPlan:
+    base = VisitPlan(NAME, port, USER, Secret(PASSWORD), address="127.0.0.1", security="none", timeout=1)
     return replace(base, **changes)
 
 
-def climbed(wanted: Plan) -> Climb:
+def climbed(wanted: VisitPlan) -> Climb:
     return asyncio.run(visit(wanted))
 
 
@@ -210,6 +213,61 @@ def test_an_active_connection_that_the_server_cannot_open_is_refused_not_silent(
     assert (stopped.rung, stopped.outcome) == ("data", "refused")
 
 
+def called_back(server: Scripted, source: str) -> bytes:
+    """What a server answers to LIST that connects to the named port from this address."""
+    *_, high, low = next(each for each in server.heard if each.startswith("PORT")).split(",")
+    with socket.create_connection(("127.0.0.1", int(high) * 256 + int(low)), source_address=(source, 0)) as data:
+        data.sendall(b"-rw-r--r-- 1 o g 12 Nov 23 12:00 tide.csv\r\n")
+    return b"150 here\r\n226 done\r\n"
+
+
+def test_active_data_from_another_peer_is_not_taken_for_the_servers() -> None:
+    with scripted({"PORT": b"200 ok\r\n"}) as server:
+        server.replies = {"LIST": lambda: called_back(server, "127.0.0.2")}
+        stopped = climbed(plan(server.port, mode="active", extended=False)).stopped_at
+    assert stopped
+    assert (stopped.rung, stopped.outcome) == ("data", "wrong")
+    assert "came from 127.0.0.2, the server is 127.0.0.1" in stopped.detail
+
+
+def test_a_late_reply_answers_no_later_command() -> None:
+    async def asked_after_a_transfer(port: int) -> int:
+        session = Session(plan(port, mode="active", extended=False))
+        await session.enter("127.0.0.1")
+        listener = await Listener.on("127.0.0.1", session.plan)
+        await session.name_port(Endpoint("127.0.0.1", listener.port))
+        await session.send("LIST")
+        await session.opening()
+        await session.arrival(listener)  # by then the completion has come, and nobody has asked for it
+        return (await session.ask("TYPE", "I")).code
+
+    with scripted({"PORT": b"200 ok\r\n"}) as server:
+        server.replies = {"LIST": lambda: called_back(server, "127.0.0.1")}
+        assert asyncio.run(asked_after_a_transfer(server.port)) == 200
+
+
+def test_a_port_of_a_sweep_that_breaks_the_session_does_not_take_the_next_ones_along() -> None:
+    with contextlib.ExitStack() as opened:
+        listening = [opened.enter_context(socket.create_server(("127.0.0.1", 0))) for _ in range(4)]
+        ports = [each.getsockname()[1] for each in listening]
+        named, lists = itertools.cycle(ports), itertools.count(1)
+
+        def taken(listener: socket.socket) -> None:
+            with contextlib.suppress(OSError):
+                while True:
+                    listener.accept()[0].close()
+
+        for each in listening:
+            threading.Thread(target=taken, args=(each,), daemon=True).start()
+        server = opened.enter_context(scripted({"PASV": b""}))
+        server.replies = {
+            "PASV": lambda: "227 here (127,0,0,1,{},{})\r\n".format(*divmod(next(named), 256)).encode(),
+            "LIST": lambda: RESET if next(lists) == 2 else b"150 here\r\n226 done\r\n",
+        }
+        tried = asyncio.run(sweep(plan(server.port, extended=False), "127.0.0.1", ports, lambda news: None))
+    assert [tried[port].outcome for port in ports] == ["ok", "wrong", "ok", "ok"]
+
+
 def visiting(server: Scripted, *words: str) -> "subprocess.Popen[str]":
     command = [sys.executable, "-m", "eager_lantern", "visit", "127.0.0.1", "--port", str(server.port)]
     command += ["--security", "none", "--user", USER, *words]
@@ -223,7 +281,7 @@ def test_ctrl_c_removes_what_was_sent(moment: str) -> None:
     with scripted(script, holds="STOR") as server:
         process = visiting(server, "--timeout", "30")
         assert server.waited_for("STOR")
-        time.sleep(0.2)
+        assert moment == "before the reply" or server.moving.wait(10)
         process.send_signal(signal.SIGINT)
         _, stderr = process.communicate(timeout=20)
         sent = next(each.split()[1] for each in server.heard if each.startswith("STOR"))
@@ -312,7 +370,7 @@ def test_a_site_is_visited_as_one_of_its_clients(tmp_path: Path) -> None:
         words = ["visit", AFTER, "--client", "institute", "--at", "127.0.0.1", "--port", server.port]
         words += ["--trust", tmp_path / "certificate.pem", "--format", "json"]
         done = run(*words, EAGER_LANTERN_PASSWORD=PASSWORD)
-    result = json.loads(done.stdout)
+    result = result_of(done.stdout)
     promise = result["promises"][0]
     assert done.returncode == 0
     assert result["format"] == "eager-lantern/visit/1"
@@ -508,7 +566,7 @@ def test_a_kept_visit_stands_beside_the_prediction_rung_by_rung(small: tuple[Pat
     data["server"]["filter"] = {"incoming": {"default": "deny", "rules": [
         {"action": "allow", "protocol": "tcp", "ports": data["services"][0]["control_port"]}]}}  # fmt: skip
     path.write_text(json.dumps(data, indent=1))
-    result = json.loads(run("check", path, "--seen", kept, "--format", "json").stdout)
+    result = result_of(run("check", path, "--seen", kept, "--format", "json").stdout)
     parted = {each["mode"]: (each["predicted"], each["parts_at"]) for each in result["seen"]}
     assert parted == {"passive": ("fails", "data"), "active": ("works", None), "": ("fails", "connect")}
     apart = run("check", path, "--seen", kept)

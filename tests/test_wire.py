@@ -6,10 +6,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eager_lantern.wire.control import Completion, Control, Farewell, Greeting, Opening, State
+from eager_lantern.wire.control import Completion, Control, Farewell, Greeting, Preliminary, State
 from eager_lantern.wire.endpoints import Endpoint, eprt_argument, extended_port, passive_endpoint, port_argument
-from eager_lantern.wire.harmless import harmless
 from eager_lantern.wire.reply import MOST_REPLY_BYTES, ProtocolFault, Reply, ReplyReader
+from eager_lantern.wire.terminal_safe import printable
 
 SESSION = (
     b"220-Gauge store\r\n220 of the coast\r\n"
@@ -58,7 +58,7 @@ def test_a_session_goes_through_its_states() -> None:
     seen += control.receive(b"150 here\r\n")
     assert control.state is State.MOVING
     seen += control.receive(b"226 done\r\n")
-    assert [type(each) for each in seen] == [Opening, Greeting, Opening, Completion]
+    assert [type(each) for each in seen] == [Preliminary, Greeting, Preliminary, Completion]
     assert control.state is State.READY
     control.command("NOOP")
     assert [type(each) for each in control.receive(b"421 bye\r\n")] == [Farewell]
@@ -130,5 +130,5 @@ def test_endpoints_are_named_as_the_standards_write_them() -> None:
 
 @given(st.text())
 def test_nothing_that_is_shown_can_steer_a_terminal(text: str) -> None:
-    assert harmless(text, 10_000).isprintable()
-    assert len(harmless(text, 5)) <= 5 * 8 + 1
+    assert printable(text, 10_000).isprintable()
+    assert len(printable(text, 5)) <= 5 * 8 + 1

@@ -10,9 +10,9 @@ import typer
 from typer.core import TyperGroup
 
 from .. import __version__
-from ..core.consistency import did_you_mean
+from ..core.model.consistency import did_you_mean
 from ..files.problem import BadInput
-from ..wire.harmless import harmless
+from ..wire.terminal_safe import printable
 from .endings import end_tidily
 from .exit_codes import BAD_INPUT
 from .output import OutputLost
@@ -84,7 +84,7 @@ def main() -> None:
     try:
         sys.exit(app(_understood(sys.argv[1:]), prog_name="eager-lantern", standalone_mode=False) or 0)
     except _ClickException as error:
-        error.message = _rather(harmless(error.message, MOST_CHARACTERS))
+        error.message = _rather(printable(error.message, MOST_CHARACTERS))
         error.show()
         sys.exit(error.exit_code)
     except typer.Abort:

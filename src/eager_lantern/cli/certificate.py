@@ -7,18 +7,18 @@ from typing import Annotated
 
 import typer
 
-from ..core.addresses import address_or_none
-from ..core.certificates import typed_by_clients
+from ..core.findings.lint_certificates import typed_by_clients
+from ..core.values.addresses import address_or_none
+from ..export.keys import key_pem, new_key, self_signed, signing_request
+from ..files.atomic_write import folder_for_new, write_new
 from ..files.certificate_file import certificate_at
 from ..files.problem import BadInput, InputProblem
 from ..files.results.base import as_json
 from ..files.results.pages import CertificateResult
 from ..files.site_file import SiteFile, find_site_file, read_site
-from ..files.written import folder_for_new, write_new
 from ..views.certificate_view import certificate_view
-from ..wire.x509 import key_pem, new_key, self_signed, signing_request
-from .named import the_transfer
-from .options import Format, ServiceName, SitePath, Written, example
+from .arguments.options import Format, ServiceName, SiteArgument, Written, example
+from .arguments.site_names import the_transfer
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -33,7 +33,7 @@ class Key(StrEnum):
 
 @app.command(epilog=example("eager-lantern certificate saltmarsh.site.yaml --self-signed", "--into keys"))
 def certificate(
-    site: SitePath = None,
+    site: SiteArgument = None,
     service: ServiceName = "",
     name: Annotated[list[str] | None, typer.Option(help="One more name or address to make it for.")] = None,
     only_names: Annotated[

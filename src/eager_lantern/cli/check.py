@@ -19,11 +19,11 @@ from ..files.results.check import check_result
 from ..files.services import usual_names
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..views.check_view import Shown, check_view
-from ..views.folder_view import Row, folder_view
-from ..wire.harmless import harmless
+from ..views.folder_view import FolderRow, folder_view
+from ..wire.terminal_safe import printable
+from .arguments.options import CheckFormat, example
 from .endings import end_quietly
 from .exit_codes import BAD_INPUT, BROKEN, FAULT, KEPT, of_verdict, worst
-from .options import CheckFormat, example
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -83,7 +83,7 @@ def check(
 
 def _beside(source: SiteFile, verdict: Verdict, seen: Path, form: CheckFormat) -> None:
     """Predicted beside observed, instead of the whole check. Raises BadInput, BadParameter and Exit."""
-    from ..core.beside import compared
+    from ..core.compare.with_visit import compared
     from ..files.seen_file import read_seen
     from ..views.seen_view import seen_view
 
@@ -101,8 +101,8 @@ def _beside(source: SiteFile, verdict: Verdict, seen: Path, form: CheckFormat) -
 
 
 def _written(found: list[Checked], form: CheckFormat, whole: Result) -> None:
+    from ..files.package_data import finding_pages
     from ..files.reports import junit, sarif  # seldom asked for, and XML loads slowly
-    from ..files.shipped import finding_pages
 
     results = [(each.file, each.result) for each in found if each.result is not None]
     unread = [each.error for each in found if each.error is not None]
@@ -145,7 +145,7 @@ def _found_below(folder: Path) -> Iterator[str]:
     """The site files of a folder and of those in it; one that may not be entered is told and passed by."""
 
     def told(error: OSError) -> None:
-        name = harmless(str(error.filename), 600)
+        name = printable(str(error.filename), 600)
         print(f"{name}: cannot be read: {(error.strerror or 'it failed').lower()}; passed by", file=sys.stderr)
 
     for where, _, names in os.walk(folder, onerror=told):
@@ -203,14 +203,14 @@ def _judged(source: SiteFile, certificate: Path | None) -> Verdict:
     return replace(verdict, findings=(*verdict.findings, *found))
 
 
-def _row(each: Checked, folder: Path) -> Row:
+def _row(each: Checked, folder: Path) -> FolderRow:
     name = os.path.relpath(each.file, folder)
     if each.fault:
-        return Row(name, "fault", 0, 0, each.fault)
+        return FolderRow(name, "fault", 0, 0, each.fault)
     if each.result is None:
-        return Row(name, "bad input", 0, 0, str(each.error).splitlines()[0].removeprefix(each.file).lstrip(":"))
+        return FolderRow(name, "bad input", 0, 0, str(each.error).splitlines()[0].removeprefix(each.file).lstrip(":"))
     promises, findings = [*each.result["promises"], *each.result["ways_in"]], each.result["findings"]
     kept = sum(promise["kept"] is True for promise in promises)
     most = f"{findings[0]['kind']}, line {findings[0]['where']['line']}" if findings else ""
     more = f" and {len(findings) - 1} more" if len(findings) > 1 else ""
-    return Row(name, each.result["verdict"], kept, len(promises), most + more)
+    return FolderRow(name, each.result["verdict"], kept, len(promises), most + more)

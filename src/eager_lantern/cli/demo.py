@@ -9,24 +9,24 @@ from typing import Annotated
 import typer
 from rich.text import Text
 
-from ..core.ports import PortSet
-from ..core.rehearsed import Rehearsed
-from ..core.session import foresee
-from ..core.topology import Topology
+from ..core.compare.with_lab import Rehearsed
+from ..core.network.topology import Topology
+from ..core.predict.session import predict
+from ..core.predict.walk import walk_data
+from ..core.values.ports import PortSet
 from ..core.verdict import Verdict, judge
-from ..core.walk import walk_data
 from ..files.problem import BadInput, InputProblem
 from ..files.services import usual_names
 from ..files.site_file import SiteFile, read_site
-from ..lab.kernel import missing_means
-from ..lab.prepared import prepared
+from ..lab.kernel.lab import missing_means
+from ..lab.rehearsal.setup import prepared
 from ..views.check_view import Shown, check_body
 from ..views.rehearse_view import rehearse_body
 from ..views.style import ACCENT, STRONG
 from ..views.walk_view import walk_view
+from .arguments.options import example
 from .exit_codes import of_kept
 from .labs import CALLED, LabKind, able, built, progress
-from .options import example
 from .output import show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -93,7 +93,7 @@ def _rehearsed(folder: Path, source: SiteFile) -> list[Rehearsed]:
     """Every promise in the best lab that this machine allows."""
     lab = LabKind.loopback if missing_means() else LabKind.kernel
     topology = Topology(source.site)
-    forecasts = [foresee(topology, each, ("promises", i)) for i, each in enumerate(source.site.promises)]
+    forecasts = [predict(topology, each, ("promises", i)) for i, each in enumerate(source.site.promises)]
     store = folder / "lab"
     store.mkdir()
     ready = prepared(topology, forecasts, store, with_daemon=False, able=able(lab))

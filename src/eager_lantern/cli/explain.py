@@ -6,16 +6,16 @@ from typing import Annotated
 import typer
 from rich.console import RenderableType
 
-from ..core.consistency import did_you_mean
 from ..core.key_page import KeyPage
+from ..core.model.consistency import did_you_mean
 from ..files.key_reference import key_page, key_paths
+from ..files.package_data import Page, finding_pages
 from ..files.results.base import as_json
 from ..files.results.pages import ExplainResult, FindingPage
-from ..files.shipped import Page, finding_pages
 from ..files.symptoms import showing_like
 from ..views.explain_view import found_view, key_view, list_view, page_view
-from . import completion
-from .options import Format, Written, example
+from .arguments import completion
+from .arguments.options import Format, Written, example
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)

@@ -11,11 +11,11 @@ from pathlib import Path
 
 import psutil
 
-from ..lab.kernel import KernelLab, has_helper
-from ..lab.kernel_plan import lab_nodes
-from ..lab.loopback import LoopbackLab, lowest_port
-from ..lab.prepared import Able, Prepared
-from ..lab.rehearsal import Lab
+from ..lab.kernel.lab import KernelLab, has_helper
+from ..lab.kernel.layout import lab_nodes
+from ..lab.loopback.lab import LoopbackLab, lowest_port
+from ..lab.rehearsal.rehearsal import Lab
+from ..lab.rehearsal.setup import Able, Prepared
 
 
 class LabKind(StrEnum):

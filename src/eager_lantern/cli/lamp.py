@@ -4,27 +4,28 @@ import asyncio
 import contextlib
 import secrets
 import signal
-import sys
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
 from typing import Annotated
 
 import typer
 
-from ..core.addresses import Address
-from ..core.lit import Unlit
-from ..core.ports import PortSet
-from ..core.quantities import Duration
-from ..core.site import Transport
+from ..core.compare.lamp import Unlit
+from ..core.model.site import Transport
+from ..core.values.addresses import Address
+from ..core.values.ports import PortSet
+from ..core.values.quantities import Duration
 from ..files.problem import BadInput, InputProblem
+from ..files.results.base import as_line
+from ..files.results.lamp import LampBurnt, lit_result
 from ..files.site_file import find_site_file, read_site
-from ..live.lamp import Lamp
-from ..live.lamp_secret import VARIABLE, given_secret
+from ..live.lamp.listener import Lamp
+from ..live.lamp.secret import VARIABLE, given_secret
 from ..views.lamp_view import burnt_view, lit_view
+from .arguments.options import Format, ServiceName, SiteArgument, Written, example
+from .arguments.parse import given
+from .arguments.site_names import the_transfer
 from .exit_codes import CANNOT_TELL
-from .given import given
-from .named import the_transfer
-from .options import ServiceName, SitePath, example
-from .output import show
+from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 LONGEST_SECONDS = 86_400
@@ -33,16 +34,18 @@ LEAST_CHARACTERS = 16
 
 @app.command(epilog=example('eager-lantern lamp saltmarsh.site.yaml --lasts "2 s" --listen 127.0.0.1'))
 def lamp(
-    site: SitePath = None,
+    site: SiteArgument = None,
     service: ServiceName = "",
     lasts: Annotated[str, typer.Option(help="How long it burns before it ends by itself.")] = "15 min",
     ports: Annotated[str, typer.Option(help="Light only these; default: control port and data range.")] = "",
     listen: Annotated[list[str] | None, typer.Option(help="Address to listen on; default: the server's own.")] = None,
+    form: Written = Format.text,
 ) -> None:
     """Light a service's ports in place of the server.
 
     Run it on the server host, and `visit --lamp` outside. It answers only to who knows the
-    secret, from EAGER_LANTERN_LAMP or made up and shown here, and ends by itself.
+    secret, from EAGER_LANTERN_LAMP or made up and shown here, and ends by itself. JSON has a
+    line when it is lit, and one when it is out.
     """
     source = read_site(find_site_file(site))
     chosen = the_transfer(source.site, service, "ftp", "sftp")
@@ -63,10 +66,21 @@ def lamp(
     secret = _secret()
     shown = "" if secret else secrets.token_hex(16)
     burning = Lamp(secret or shown.encode())
-    unlit = asyncio.run(_burnt(burning, addresses, wanted, protocols, seconds, shown))
+
+    def tell_lit(unlit: Sequence[Unlit]) -> None:
+        if form is Format.json:
+            emit(as_line(lit_result(chosen.name, addresses, protocols, wanted, unlit, seconds, shown)))
+        else:
+            show(lit_view(addresses, wanted, unlit, seconds, f"{VARIABLE}={shown}" if shown else ""))
+
+    unlit = asyncio.run(_burnt(burning, addresses, wanted, protocols, seconds, tell_lit))
     if len(unlit) == len(addresses) * len(wanted) * len(protocols):
         raise typer.Exit(CANNOT_TELL)
-    show(burnt_view(burning.answered, burning.turned_away, burning.crowded))
+    counts = burning.answered, burning.turned_away, burning.crowded
+    if form is Format.json:
+        emit(as_line(LampBurnt(answered=counts[0], turned_away=counts[1], crowded=counts[2])))
+    else:
+        show(burnt_view(*counts))
 
 
 @contextlib.contextmanager
@@ -92,12 +106,16 @@ def _secret() -> bytes:
 
 
 async def _burnt(
-    lamp: Lamp, addresses: tuple[str, ...], ports: PortSet, protocols: tuple[Transport, ...], seconds: float, shown: str
+    lamp: Lamp,
+    addresses: tuple[str, ...],
+    ports: PortSet,
+    protocols: tuple[Transport, ...],
+    seconds: float,
+    tell_lit: Callable[[Sequence[Unlit]], None],
 ) -> list[Unlit]:
     """Light, tell, wait for the end or for Ctrl-C, put out."""
     unlit = await lamp.light(addresses, list(ports), protocols)
-    show(lit_view(addresses, ports, unlit, seconds, f"{VARIABLE}={shown}" if shown else ""))
-    sys.stdout.flush()
+    tell_lit(unlit)
     if len(unlit) < len(addresses) * len(ports) * len(protocols):
         with ended_by_ctrl_c() as ended, contextlib.suppress(TimeoutError):
             await asyncio.wait_for(ended.wait(), seconds)

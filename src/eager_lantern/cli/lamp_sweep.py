@@ -8,25 +8,26 @@ from typing import NoReturn
 import typer
 from msgspec import structs
 
-from ..core.forecast import Forecast
-from ..core.ledger import study
-from ..core.lit import LitFrom
-from ..core.outlook import Outlook
-from ..core.ports import PortSet
-from ..core.session import foresee, typed_port
-from ..core.site import Mode, Promise, Service, Transport
-from ..core.topology import Topology
+from ..core.compare.lamp import LitFrom
+from ..core.compare.vantages import Outlook
+from ..core.model.site import Mode, Promise, Service, Transport
+from ..core.network.topology import Topology
+from ..core.predict.endpoints import typed_port
+from ..core.predict.forecast import Forecast
+from ..core.predict.ledger import measure
+from ..core.predict.session import predict
+from ..core.values.ports import PortSet
 from ..files.results.base import as_json
 from ..files.results.lamp import sweep_result
 from ..files.site_file import SiteFile
-from ..live.failed import Failed
-from ..live.lamp_secret import VARIABLE, given_secret
-from ..live.lamp_sweep import swept
-from ..live.standpoint import Standpoint
+from ..live.failure import Failed
+from ..live.lamp.secret import VARIABLE, given_secret
+from ..live.lamp.sweep import swept
+from ..live.vantage.base import Vantage
 from ..views.lamp_view import sweeps_view
+from .arguments.options import Format
+from .arguments.site_names import known, the_transfer
 from .exit_codes import BROKEN, CANNOT_TELL, KEPT
-from .named import known, the_transfer
-from .options import Format
 from .output import emit, show
 from .places import reached
 from .visits import client_at
@@ -51,12 +52,12 @@ def sweep_lamp(
     if client_name:
         known("--client", client_name, [each.name for each in source.site.clients])
 
-    async def seen_by(stand: Standpoint | Outlook) -> LitFrom:
+    async def seen_by(stand: Vantage | Outlook) -> LitFrom:
         if isinstance(stand, Outlook):
             return LitFrom(stand.name, trouble=stand.trouble)
         client = await client_at(source.site, client_name, stand)
         forecast = _forecast(source, client.name, service)
-        seen = LitFrom(stand.name, client.name, _predicted(forecast), study(Topology(source.site), forecast).ledger)
+        seen = LitFrom(stand.name, client.name, _predicted(forecast), measure(Topology(source.site), forecast).ledger)
         return await _swept(source, seen, stand, forecast, at, secret, min(timeout, LONGEST_SECONDS))
 
     async def seen() -> list[LitFrom]:
@@ -81,7 +82,7 @@ def _code(places: Sequence[LitFrom]) -> int:
 def _forecast(source: SiteFile, client: str, service: Service) -> Forecast:
     mode: Mode | None = "passive" if service.protocol == "ftp" else None
     promise = Promise(client=client, service=service.name, mode=mode)
-    return foresee(Topology(source.site), promise, ("promises",))
+    return predict(Topology(source.site), promise, ("promises",))
 
 
 def _predicted(forecast: Forecast) -> PortSet:
@@ -93,7 +94,7 @@ def _predicted(forecast: Forecast) -> PortSet:
 
 
 async def _swept(
-    source: SiteFile, seen: LitFrom, stand: Standpoint, forecast: Forecast, at: str, secret: bytes, timeout: float
+    source: SiteFile, seen: LitFrom, stand: Vantage, forecast: Forecast, at: str, secret: bytes, timeout: float
 ) -> LitFrom:
     """The control port where the client goes, and the data range where it is sent, until the place is gone."""
     service = forecast.service

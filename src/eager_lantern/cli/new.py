@@ -12,17 +12,20 @@ from rich.text import Text
 
 from ..core.interview import Answers, Question, questions, refusal, remark
 from ..core.verdict import judge
+from ..files.atomic_write import write, writes
 from ..files.new_site import new_site
 from ..files.problem import BadInput
+from ..files.results.base import as_json
+from ..files.results.check import check_result
+from ..files.results.pages import NewResult
 from ..files.services import registered, usual_names
 from ..files.site_file import SiteFile, parse_site
-from ..files.written import write, writes
 from ..views.check_view import Shown, check_body
 from ..views.new_view import more_lines, new_view, question_lines, remark_line
 from ..views.style import ACCENT, STOPS, STRONG
+from .arguments.options import Forced, Format, Written, example
 from .exit_codes import of_verdict
-from .options import Forced, example
-from .output import show, tell
+from .output import emit, show, tell
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
@@ -67,6 +70,7 @@ def new(
     save: Annotated[Path | None, _option("The file to write; default: named after the site.")] = None,
     defaults: Annotated[bool, typer.Option("--defaults", help="Ask nothing: take what would be proposed.")] = False,
     force: Forced = False,
+    form: Written = Format.text,
 ) -> None:
     """Ask, or take options, and write a first site file.
 
@@ -94,8 +98,12 @@ def new(
     source = _fitting(str(path), text)
     write({path: text.encode()}, force)
     verdict = judge(source.site)
-    show(check_body(verdict, Shown(str(path), source.line, usual_names)))
-    show(new_view(answers, str(path)))
+    if form is Format.json:
+        checked = check_result(verdict, source.line, str(path))
+        emit(as_json(NewResult(file=str(path), answers=answers, check=checked)))
+    else:
+        show(check_body(verdict, Shown(str(path), source.line, usual_names)))
+        show(new_view(answers, str(path)))
     raise typer.Exit(of_verdict(verdict.verdict))
 
 

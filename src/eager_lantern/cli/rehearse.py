@@ -8,30 +8,30 @@ from typing import Annotated
 
 import typer
 
-from ..core.consistency import did_you_mean
-from ..core.flow import Journey
-from ..core.rehearsed import Rehearsed
-from ..core.session import foresee
-from ..core.topology import Topology
-from ..core.walk import NoSuchWalk, walk_control, walk_data, walk_session
+from ..core.compare.with_lab import Rehearsed
+from ..core.model.consistency import did_you_mean
+from ..core.network.flow import Journey
+from ..core.network.topology import Topology
+from ..core.predict.session import predict
+from ..core.predict.walk import NoSuchWalk, walk_control, walk_data, walk_session
 from ..files.problem import BadInput, InputProblem
 from ..files.results.base import as_json
 from ..files.results.rehearse import rehearse_result
 from ..files.site_file import find_site_file, read_site
-from ..lab.daemon import missing_daemon
-from ..lab.errands import Capture, ErrandFailed, Look
-from ..lab.kernel import LabMissing, missing_means, search_path
-from ..lab.kernel_plan import TooLarge
-from ..lab.loopback import missing_loopback
-from ..lab.prepared import Prepared, prepared
-from ..lab.rehearsal import Lab
-from ..lab.ssh_daemon import missing_ssh_daemon
+from ..lab.daemons.openssh import missing_ssh_daemon
+from ..lab.daemons.proftpd import missing_daemon
+from ..lab.kernel.lab import LabMissing, missing_means, search_path
+from ..lab.kernel.layout import TooLarge
+from ..lab.loopback.lab import missing_loopback
+from ..lab.rehearsal.rehearsal import Lab
+from ..lab.rehearsal.setup import Prepared, prepared
+from ..lab.tasks.tasks import Capture, Look, TaskFailed
 from ..views.rehearse_view import rehearse_view
 from ..views.walk_view import LineOf
-from . import completion
+from .arguments import completion
+from .arguments.options import Format, SiteArgument, Written, example
 from .exit_codes import BROKEN, CANNOT_TELL, of_kept
 from .labs import CALLED, LabKind, able, built, lab_folder, progress
-from .options import Format, SitePath, Written, example
 from .output import emit, has_terminal, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -39,7 +39,7 @@ app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
 @app.command(epilog=example("eager-lantern rehearse saltmarsh.site.yaml", "--capture gauge-store=store.pcap"))
 def rehearse(
-    site: SitePath = None,
+    site: SiteArgument = None,
     lab: Annotated[
         LabKind, typer.Option(help="kernel: private network namespaces; loopback: relays on 127.0.0.0/8.")
     ] = LabKind.kernel,
@@ -66,7 +66,7 @@ def rehearse(
     """
     source = read_site(find_site_file(site))
     topology = Topology(source.site)
-    forecasts = [foresee(topology, each, ("promises", i)) for i, each in enumerate(source.site.promises)]
+    forecasts = [predict(topology, each, ("promises", i)) for i, each in enumerate(source.site.promises)]
     _possible(lab, daemon, bool(keep_open or capture), {each.service.protocol for each in forecasts})
     with lab_folder() as folder:
         ready = prepared(topology, forecasts, folder, daemon, able(lab))
@@ -85,7 +85,7 @@ def rehearse(
                     _look(stands, keep_open)
         except TooLarge as error:
             raise BadInput(source.file, InputProblem(0, f"too large for this machine: {error}")) from None
-        except (LabMissing, ErrandFailed) as error:
+        except (LabMissing, TaskFailed) as error:
             print(f"eager-lantern: {error}", file=sys.stderr)
             raise typer.Exit(CANNOT_TELL) from None
     raise typer.Exit(_code(results))

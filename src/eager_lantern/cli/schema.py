@@ -7,8 +7,8 @@ import typer
 from ..files.results.base import as_json
 from ..files.results.formats import FORMATS
 from ..files.schema import result_schema, site_schema
-from .named import known
-from .options import example
+from .arguments.options import example
+from .arguments.site_names import known
 from .output import emit
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)

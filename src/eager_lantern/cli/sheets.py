@@ -7,21 +7,21 @@ from typing import Annotated
 
 import typer
 
-from ..core.sheet import Sheet, distinct, slug
-from ..core.sheets import Sheets, sheets_of
+from ..core.sheets.all import Sheets, sheets_of
+from ..core.sheets.sheet import Sheet, distinct, slug
 from ..core.verdict import judge
+from ..export.rule_file import rule_files
+from ..export.sheet_markdown import sheet_markdown
+from ..export.sheet_pages import sheet_pages
+from ..export.sheet_tables import grid_csv
+from ..files.atomic_write import folder_for_new, write
+from ..files.package_data import shipped_text
 from ..files.results.base import as_json
 from ..files.results.pages import SheetsResult
-from ..files.sheet_tables import grid_csv
-from ..files.shipped import shipped_text
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
-from ..files.written import folder_for_new, write
-from ..lab.rule_file import rule_files
-from ..views.sheet_markdown import sheet_markdown
-from ..views.sheet_pages import sheet_pages
 from ..views.sheets_view import sheets_view
+from .arguments.options import Format, SiteArgument, example
 from .exit_codes import of_verdict
-from .options import Format, SitePath, example
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -29,7 +29,7 @@ app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
 @app.command(epilog=example("eager-lantern sheets saltmarsh.site.yaml --into pages"))
 def sheets(
-    site: SitePath = None,
+    site: SiteArgument = None,
     into: Annotated[
         Path | None, typer.Option(help="The folder to write to; default: named after the site file.")
     ] = None,

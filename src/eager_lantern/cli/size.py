@@ -5,25 +5,25 @@ from pathlib import Path
 import typer
 from msgspec.structs import replace
 
-from ..core.clear_range import clear_range, taken_by
-from ..core.lint_ranges import CHANCE, HANDLING
-from ..core.ports import PortSet
-from ..core.quantities import Chance, Duration, Rate, Size
-from ..core.site import Load, Service, default_own_ports
-from ..core.sized import Sized, Tried
-from ..core.sizing import REST_BY_LETTER_SECONDS, REST_OF_LINUX_SECONDS, Demand, Sizing, demand_of, sized
+from ..core.findings.lint_ranges import CHANCE, HANDLING
+from ..core.model.site import Load, Service, default_own_ports
+from ..core.sizing.clear_range import clear_range, taken_by
+from ..core.sizing.demand import REST_BY_LETTER_SECONDS, REST_OF_LINUX_SECONDS, Demand, Sizing, demand_of, sized
+from ..core.sizing.report import Sized, SizeTried
+from ..core.values.ports import PortSet
+from ..core.values.quantities import Chance, Duration, Rate, Size
+from ..files.atomic_write import write, writes
 from ..files.problem import BadInput, InputProblem
 from ..files.results.base import as_json
 from ..files.results.size import size_result
 from ..files.services import registered
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
-from ..files.written import write, writes
 from ..views.screen import typed
 from ..views.size_view import size_view
-from . import size_options as words
-from .given import given, given_or_none, set_only
-from .named import the_transfer
-from .options import Format, ServiceName, Written, example
+from .arguments import size_options as words
+from .arguments.options import Format, ServiceName, Written, example
+from .arguments.parse import given, given_or_none, set_only
+from .arguments.site_names import the_transfer
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -95,11 +95,11 @@ def size(
         raise _senseless(error, source, chosen) from None
     for each in picture or ():
         writes(each, force)
-    from ..core.loss_simulation import simulated  # NumPy loads slowly, and only once all options are good
+    from ..core.sizing.simulation import simulated  # NumPy loads slowly, and only once all options are good
 
     present = _present(chosen)
     rows = _rows(sizing, present)
-    tried = tuple(Tried(ports, simulated(sizing.demand, ports, seed, arrivals)) for ports in rows)
+    tried = tuple(SizeTried(ports, simulated(sizing.demand, ports, seed, arrivals)) for ports in rows)
     result = Sized(
         title=f"{source.site.site}, {chosen.name}" if source and chosen else "Passive range",
         sizing=sizing,

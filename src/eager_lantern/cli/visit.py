@@ -17,33 +17,33 @@ import typer
 from rich.console import RenderableType
 
 from .. import __version__
-from ..core.addresses import Address
-from ..core.ladder import Rung
-from ..core.outlook import Outlook
-from ..core.ports import PortSet
-from ..core.site import Mode
+from ..core.compare.vantages import Outlook
+from ..core.model.site import Mode
+from ..core.values.addresses import Address
+from ..core.values.outcomes import Rung
+from ..core.values.ports import PortSet
+from ..files.atomic_write import write, writes
 from ..files.problem import BadInput, InputProblem
 from ..files.regular_file import read_regular
 from ..files.results.base import as_json
 from ..files.results.visit import Taken, visit_result
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
-from ..files.written import write, writes
-from ..live.here import HERE
-from ..live.login_gate import LoginGate
-from ..live.place_name import checked_place
-from ..live.plan import Plan
-from ..live.secret import VARIABLE, NoPassword, Secret, password_for
-from ..live.standpoint import Standpoint
+from ..live.common.lockout_guard import LockoutGuard
+from ..live.common.secret import VARIABLE, NoPassword, Secret, password_for
+from ..live.common.visit_plan import VisitPlan
+from ..live.vantage.address import checked_place
+from ..live.vantage.base import Vantage
+from ..live.vantage.local import HERE
 from ..views.places_view import places_view, ways_view
 from ..views.visit_view import visit_view, visits_view
-from . import visit_options as words
+from .arguments import visit_options as words
+from .arguments.options import Forced, Format, SessionMode, Written, example
+from .arguments.parse import given_or_none, set_only
+from .arguments.typed_host import typed_host
 from .exit_codes import of_kept
-from .given import given_or_none, set_only
 from .lamp_sweep import sweep_lamp
-from .options import Forced, Format, SessionMode, Written, example
 from .output import emit, show
 from .places import seen_from
-from .typed_host import typed_host
 from .visits import Act, Wanted, visits_of
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -51,7 +51,7 @@ IMPLICIT_PORT = 990
 MOST_TRUSTED_BYTES = 10_000_000
 
 
-Login = tuple[Secret, LoginGate]
+Login = tuple[Secret, LockoutGuard]
 """The password of an account, and who may try it."""
 
 
@@ -138,14 +138,14 @@ def visit(
         writes(save, force)
     accounts: dict[str, Login] = {}
 
-    async def prepared(place: Standpoint) -> list[Wanted]:
+    async def prepared(place: Vantage) -> list[Wanted]:
         wanted = (
             await visits_of(source.site, client, service, _mode(mode), place)
             if source
             else [_host(target, sftp, security, place.name)]
         )
         return _guessed_once(
-            [_ready(each, options | {"standpoint": place}, accounts, source is not None) for each in wanted]
+            [_ready(each, options | {"vantage": place}, accounts, source is not None) for each in wanted]
         )
 
     places = asyncio.run(seen_from(names, prepared, _progress(len(names) > 1)))
@@ -215,7 +215,7 @@ def _ready(wanted: Wanted, options: dict[str, Any], accounts: dict[str, Login], 
         if of_site:
             _typed_where_clear(wanted.act, plan, "security" in options)
         if plan.user not in accounts:
-            accounts[plan.user] = _password(plan), LoginGate()
+            accounts[plan.user] = _password(plan), LockoutGuard()
         password, gate = accounts[plan.user]
         plan = replace(plan, password=password, gate=gate)
         if of_site:
@@ -224,7 +224,7 @@ def _ready(wanted: Wanted, options: dict[str, Any], accounts: dict[str, Login], 
     return replace(wanted, plan=plan)
 
 
-def _typed_where_clear(act: Act, plan: Plan, typed: bool) -> None:
+def _typed_where_clear(act: Act, plan: VisitPlan, typed: bool) -> None:
     """A site file is perhaps somebody else's: that a password goes out in clear is for who types it to say."""
     if act == "session" and plan.security == "none" and not typed:
         raise typer.BadParameter(
@@ -233,7 +233,7 @@ def _typed_where_clear(act: Act, plan: Plan, typed: bool) -> None:
         )
 
 
-def _proved(act: Act, plan: Plan, typed_key: bool) -> None:
+def _proved(act: Act, plan: VisitPlan, typed_key: bool) -> None:
     """A password that belongs to the name of a host goes only to who proves to be that host; an address or a host
     key that the site file itself names proves nothing."""
     if not plan.password.of_host:
@@ -250,7 +250,7 @@ def _proved(act: Act, plan: Plan, typed_key: bool) -> None:
         )
 
 
-def _whither(act: Act, plan: Plan) -> str:
+def _whither(act: Act, plan: VisitPlan) -> str:
     """Where a password goes, and how it is protected."""
     there = f" ({plan.address})" if plan.address not in (None, plan.name) else ""
     if act == "ssh":
@@ -263,7 +263,7 @@ def _whither(act: Act, plan: Plan) -> str:
     return f"the password of {plan.user} goes to {plan.name}{there}, port {plan.port}, {how}"
 
 
-def _password(plan: Plan) -> Secret:
+def _password(plan: VisitPlan) -> Secret:
     try:
         return password_for(plan.name, plan.user)
     except NoPassword as error:
@@ -296,7 +296,7 @@ def _host(typed: str, sftp: bool, security: words.Security | None, place: str) -
     """A visit without a site file. Raises BadParameter."""
     implicit = not sftp and security is words.Security.implicit
     port = IMPLICIT_PORT if implicit else words.SSH_PORT if sftp else words.FTP_PORT
-    plan = Plan(name=typed_host(typed), port=port, user="anonymous", password=Secret(""), client=place)
+    plan = VisitPlan(name=typed_host(typed), port=port, user="anonymous", password=Secret(""), client=place)
     return Wanted(plan, "ssh" if sftp else "session")
 
 

@@ -1,24 +1,25 @@
 """Which visits a site asks for from here: every promise of the client that stands here."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import typer
 
-from ..core.ladder import Climb
-from ..core.ports import PortSet
-from ..core.rights import effective_rights
-from ..core.session import stand_of, targets, typed_port
-from ..core.site import Account, Client, Mode, Promise, Service, Site
-from ..core.topology import Topology
-from ..live.climber import Progress
-from ..live.covered import covered
-from ..live.here import HERE
-from ..live.plan import Plan
-from ..live.secret import Secret
-from ..live.standpoint import Standpoint
-from ..live.visit import knock, visit
-from .named import known
+from ..core.model.rights import account_of, effective_rights
+from ..core.model.site import Client, Mode, Promise, Service, Site
+from ..core.network.topology import Topology
+from ..core.observed.climb import Climb
+from ..core.predict.endpoints import stand_of, targets
+from ..core.values.ports import PortSet
+from ..live.common.covered import covered
+from ..live.common.ladder_runner import Progress
+from ..live.common.plan_of import plan_of
+from ..live.common.secret import Secret
+from ..live.common.visit_plan import VisitPlan
+from ..live.ftp.visit import knock, visit
+from ..live.vantage.base import Vantage
+from ..live.vantage.local import HERE
+from .arguments.site_names import known
 
 Act = Literal["session", "ssh", "knock"]
 
@@ -27,7 +28,7 @@ Act = Literal["session", "ssh", "knock"]
 class Wanted:
     """One visit, and the promise that it stands for."""
 
-    plan: Plan
+    plan: VisitPlan
     act: Act = "session"
     holds: Literal["works", "shut"] = "works"
 
@@ -40,13 +41,13 @@ class Wanted:
             return await knock(self.plan, self.holds)
         if self.act == "session":
             return await visit(self.plan, progress)
-        from ..live.ssh_visit import ssh_visit  # SSH loads slowly
+        from ..live.ssh.visit import ssh_visit  # SSH loads slowly
 
         return await ssh_visit(self.plan, progress)
 
 
 async def visits_of(
-    site: Site, client_name: str, service_name: str, mode: Mode | None, place: Standpoint = HERE
+    site: Site, client_name: str, service_name: str, mode: Mode | None, place: Vantage = HERE
 ) -> list[Wanted]:
     """Every promise of a client, or of the client that stands at a place, as far as the names given narrow it.
 
@@ -67,7 +68,7 @@ def _fits(promise: Promise, service: str, mode: Mode | None) -> bool:
     return service in ("", promise.service) and mode in (None, promise.mode)
 
 
-async def client_at(site: Site, name: str, place: Standpoint = HERE) -> Client:
+async def client_at(site: Site, name: str, place: Vantage = HERE) -> Client:
     """The client of this name; without one, the only one there is, or the only one that stands there."""
     if name:
         known("--client", name, [each.name for each in site.clients])
@@ -83,7 +84,7 @@ async def client_at(site: Site, name: str, place: Standpoint = HERE) -> Client:
     return candidates[0]
 
 
-async def _stands(client: Client, place: Standpoint) -> bool:
+async def _stands(client: Client, place: Vantage) -> bool:
     return any([await place.holds(str(each)) for each in client.address.each])
 
 
@@ -101,33 +102,21 @@ def _wanted(topology: Topology, client: Client, promise: Promise) -> Wanted:
     return Wanted(plan, acts[service.protocol] if promise.holds == "works" else "knock", promise.holds)
 
 
-def _plan(topology: Topology, client: Client, service: Service, mode: Mode) -> Plan:
+def _plan(topology: Topology, client: Client, service: Service, mode: Mode) -> VisitPlan:
     """A session as a client of the site has it."""
-    addresses = targets(topology, stand_of(topology, client.name))
+    stand = stand_of(topology, client.name)
+    addresses = targets(topology, stand)
     if not addresses:
         raise typer.BadParameter(f"the site file tells no address for {client.name} to reach")
-    account = _account(topology.site, client, service)
-    return Plan(
+    account = account_of(topology.site, client.name, service.name)
+    user = account.name if account else "anonymous"
+    return replace(
+        plan_of(topology, stand, client, service, mode, user, Secret("")),
         name=client.reaches.name if client.reaches and client.reaches.name else str(addresses[0]),
         address=str(addresses[0]),
-        port=typed_port(topology, stand_of(topology, client.name), service),
-        user=account.name if account else "anonymous",
-        password=Secret(""),
-        security=service.tls.mode,
-        protects_data=service.tls.protects_data,
-        mode=mode,
-        extended=client.uses_epsv,
         active_address=str(client.active_address) if client.active_address else None,
-        active_ports=client.active_ports,
         rights=effective_rights(topology.site, account) if account else None,
         confined=account.confined if account else None,
         planned=service.passive.ports if service.passive else PortSet(),
         host_key=service.host_key or "",
-        client=client.name,
-        service=service.name,
     )
-
-
-def _account(site: Site, client: Client, service: Service) -> Account | None:
-    """The first account that the site gives this client on this service."""
-    return next((each for each in site.accounts if each.service == service.name and client.name in each.clients), None)

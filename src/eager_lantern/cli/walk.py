@@ -5,19 +5,19 @@ from typing import Annotated
 
 import typer
 
-from ..core.flow import Journey
-from ..core.forecast import Stand
-from ..core.site import Mode, Service, Transport
-from ..core.topology import Topology
-from ..core.walk import NoSuchWalk, addresses_at, stand_at, walk_control, walk_data, walk_session, walk_to
+from ..core.model.site import Mode, Service, Transport
+from ..core.network.flow import Journey
+from ..core.network.topology import Topology
+from ..core.predict.forecast import Stand
+from ..core.predict.walk import NoSuchWalk, addresses_at, stand_at, walk_control, walk_data, walk_session, walk_to
 from ..files.results.base import as_json
 from ..files.results.walk import walk_result
 from ..files.site_file import find_site_file, read_site
 from ..views.walk_view import walk_view
-from . import completion
+from .arguments import completion
+from .arguments.options import Format, ServiceName, SessionMode, SiteArgument, Written, example
+from .arguments.site_names import the_transfer
 from .exit_codes import BROKEN, CANNOT_TELL, KEPT
-from .named import the_transfer
-from .options import Format, ServiceName, SessionMode, SitePath, Written, example
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -41,7 +41,7 @@ class Protocol(StrEnum):
     epilog=example("eager-lantern walk --client field-station --service tide-exchange", "--rung data --port 61328")
 )
 def walk(
-    site: SitePath = None,
+    site: SiteArgument = None,
     client: Annotated[
         str,
         typer.Option(help="A client, an address, or a network for anybody on it.", autocompletion=completion.clients),

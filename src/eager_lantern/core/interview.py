@@ -11,12 +11,12 @@ from ipaddress import ip_network
 
 from msgspec import Struct
 
-from .addresses import Address, AddressSet
-from .cause import article
-from .clear_range import clear_range
-from .ports import PortSet
-from .site import Destination, Port, Right, default_own_ports
-from .sizing import ports_at_once
+from .model.site import Destination, Port, Right, default_own_ports
+from .sizing.clear_range import clear_range
+from .sizing.demand import ports_at_once
+from .values.addresses import Address, AddressSet
+from .values.phrases import article
+from .values.ports import PortSet
 
 Answers = Mapping[str, str]
 PROTOCOLS = {

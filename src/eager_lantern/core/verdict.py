@@ -4,13 +4,13 @@ from typing import Literal
 
 from msgspec import Struct
 
-from .finding import Finding
-from .findings import findings, studied
-from .forecast import Forecast
-from .kinds import Kind, kinds_of_client
-from .ledger import Ledger
-from .openings import Opening, openings
-from .site import Site
+from .findings.all import findings, studied
+from .findings.finding import Finding
+from .model.site import Site
+from .predict.forecast import Forecast
+from .predict.kinds import ClientKind, kinds_of_client
+from .predict.ledger import Ledger
+from .predict.openings import Opening, openings
 
 
 class Verdict(Struct, frozen=True):
@@ -23,7 +23,7 @@ class Verdict(Struct, frozen=True):
     ledgers: tuple[Ledger, ...]
     findings: tuple[Finding, ...]
     openings: tuple[Opening, ...]
-    kinds: tuple[Kind, ...] = ()
+    kinds: tuple[ClientKind, ...] = ()
 
     @property
     def verdict(self) -> Literal["kept", "broken", "unknown"]:

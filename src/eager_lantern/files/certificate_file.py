@@ -3,11 +3,11 @@
 from collections.abc import Iterator
 from pathlib import Path
 
-from ..core.certificate import Certificate
-from ..core.certificates import certificate_findings
-from ..core.finding import Finding
-from ..core.place import Place
-from ..core.site import Service
+from ..core.findings.finding import Finding
+from ..core.findings.lint_certificates import certificate_findings
+from ..core.model.site import Service
+from ..core.observed.certificate import Certificate
+from ..core.values.site_path import SitePath
 from ..wire.x509 import NotReadable, key_digest, read_certificate
 from .problem import BadInput, InputProblem
 from .regular_file import read_regular
@@ -23,7 +23,7 @@ def named_certificates(source: SiteFile, now: float) -> Iterator[Finding]:
     for i, service in enumerate(source.site.services):
         if service.tls.certificate is None:
             continue
-        place: Place = ("services", i, "tls", "certificate")
+        place: SitePath = ("services", i, "tls", "certificate")
         try:
             certificate = read_certificate(_content(folder / service.tls.certificate))
         except (OSError, NotReadable) as error:
@@ -68,7 +68,7 @@ def _content(path: Path) -> bytes:
     return read_regular(path, MOST_BYTES)
 
 
-def _unread(name: str, error: Exception, place: Place) -> Finding:
+def _unread(name: str, error: Exception, place: SitePath) -> Finding:
     advice = "check where the file is, or give the certificate with --certificate"
     return Finding("certificate-unread", "note", f"{name} {_why(error)}: it was not checked", advice, place)
 

@@ -9,9 +9,9 @@ import msgspec
 from msgspec import Struct
 
 from ..core.key_page import KeyPage
-from ..core.site import Site
-from .shipped import shipped_text
-from .site_file import meant, plain_type
+from ..core.model.site import Site
+from .package_data import shipped_text
+from .type_faults import meant, plain_type
 from .yaml_tree import YamlTree
 
 EXAMPLES = "every-key.site.yaml"

@@ -1,11 +1,10 @@
-"""A first site file, written from the answers to :mod:`..core.interview`."""
+"""A first site file, written from the answers to :mod:`eager_lantern.core.interview`."""
 
 import json
 import re
 
 from jinja2 import Environment, StrictUndefined
 
-from ..core.addresses import address_or_none
 from ..core.interview import (
     PROTOCOLS,
     Answers,
@@ -16,9 +15,10 @@ from ..core.interview import (
     is_translated,
     outside_of,
 )
-from ..core.ports import PortSet
-from ..core.site import default_own_ports
-from .shipped import shipped_text
+from ..core.model.site import default_own_ports
+from ..core.values.addresses import address_or_none
+from ..core.values.ports import PortSet
+from .package_data import shipped_text
 
 _PLAIN = re.compile(r"[A-Za-z0-9][A-Za-z0-9 ._/-]*[A-Za-z0-9]|[A-Za-z]|/[A-Za-z0-9._/-]*")
 _WORDS = re.compile(r"(true|false|null|[-+.0-9eExo_]+)", re.IGNORECASE)

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from ..wire.harmless import harmless
+from ..wire.terminal_safe import printable
 
 MOST_SHOWN, MOST_CHARACTERS = 20, 600
 
@@ -27,9 +27,9 @@ class BadInput(Exception):
         return BadInput, (self.file, *self.problems)
 
     def _lines(self) -> list[str]:
-        file = harmless(self.file, MOST_CHARACTERS)
+        file = printable(self.file, MOST_CHARACTERS)
         shown = [
-            f"{file}{f':{each.line}' if each.line else ''}: {harmless(each.message, MOST_CHARACTERS)}"
+            f"{file}{f':{each.line}' if each.line else ''}: {printable(each.message, MOST_CHARACTERS)}"
             for each in self.problems[:MOST_SHOWN]
         ]
         left = len(self.problems) - len(shown)

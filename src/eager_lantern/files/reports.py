@@ -1,6 +1,6 @@
 """Results of checks in the formats that other programs read: SARIF 2.1.0 and JUnit XML.
 
-Both are made from the results of :func:`.results.check_result`, one for each site, and from
+Both are made from the results of :func:`.results.check.check_result`, one for each site, and from
 the problems of files that could not be read.
 """
 
@@ -9,9 +9,9 @@ from urllib.parse import quote
 from xml.etree import ElementTree
 
 from .. import __version__
+from .package_data import Page
 from .problem import BadInput
 from .results.base import Result
-from .shipped import Page
 
 SARIF_SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
 BAD_INPUT = "bad-input"

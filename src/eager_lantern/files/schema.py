@@ -9,11 +9,11 @@ from typing import Annotated, Any, Literal, Union, cast, get_args, get_origin
 
 import msgspec
 
-from ..core.addresses import Address, Addresses, AddressSet
-from ..core.ports import HIGHEST_PORT, LOWEST_PORT, PortSet
-from ..core.quantities import Duration, Quantity, Rate, Size
-from ..core.site import BlockedPorts, Destination, Port, Site, Typed
-from .shipped import shipped_text
+from ..core.model.site import BlockedPorts, Destination, Port, Site, Typed
+from ..core.values.addresses import Address, Addresses, AddressSet
+from ..core.values.ports import HIGHEST_PORT, LOWEST_PORT, PortSet
+from ..core.values.quantities import Duration, Quantity, Rate, Size
+from .package_data import shipped_text
 from .yaml_tree import YamlTree
 
 DIALECT = "https://json-schema.org/draft/2020-12/schema"

@@ -4,7 +4,7 @@ from pathlib import Path
 
 import msgspec
 
-from ..core.ladder import Climb
+from ..core.observed.climb import Climb
 from .problem import BadInput, InputProblem
 from .results.visit import Taken, VisitResult, climbs_of
 from .yaml_tree import read_text

@@ -3,9 +3,9 @@
 import csv
 from functools import cache
 
-from ..core.ports import PortSet
-from ..core.site import Transport
-from .shipped import shipped_text
+from ..core.model.site import Transport
+from ..core.values.ports import PortSet
+from .package_data import shipped_text
 
 MOST_NAMES = 3
 

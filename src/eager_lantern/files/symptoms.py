@@ -3,7 +3,7 @@
 import re
 from collections.abc import Mapping
 
-from .shipped import Page
+from .package_data import Page
 
 MOST_FOUND = 12
 _ALIKE = {

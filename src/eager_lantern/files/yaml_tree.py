@@ -4,6 +4,28 @@ The tree is built from the parser's events, one after the other, so that no dept
 and no knot of aliases can exhaust the machine. The parser is libyaml's where the platform
 has it. Scalars are read by the core schema of YAML 1.2: ``true`` and ``false`` are the only
 truth values and ``no`` is a word.
+
+Theory: lines and aliases
+=========================
+A parser that gives plain data has forgotten where it stood. So each node keeps its line and its parts by
+key, and a place in the site, ``("ports", 1)``, is followed key by key as far as the text goes: of what is
+left out the nearest thing around it is the line to tell.
+
+An alias (``*both``) is the very node that its anchor named, not a copy: ten lines of aliases of aliases
+would stand for millions of parts, and somebody else wrote the file. What a node stands for once written
+out is counted as it grows (``parts``) and bounded; an alias inside of what it repeats is refused. An
+alias has the line where it stands, what is inside of it the lines where that was written:
+
+>>> tree = YamlTree("pier.site.yaml", '''site: Pier
+... ports: &both
+...   - 21
+...   - 22
+... again: *both
+... ''')
+>>> tree.data
+{'site': 'Pier', 'ports': [21, 22], 'again': [21, 22]}
+>>> tree.line(("again",)), tree.line(("again", 1)), tree.line(("site", "of", "nothing"))
+(5, 4, 1)
 """
 
 import re
@@ -23,7 +45,7 @@ from yaml.events import (
     ScalarEvent,
 )
 
-from ..core.place import Place
+from ..core.values.site_path import SitePath
 from .problem import BadInput, InputProblem
 from .regular_file import NotUsable, read_regular
 
@@ -78,7 +100,7 @@ class YamlTree:
         self._root = self._built(self._events(text))
         self.data = self._root.data
 
-    def line(self, place: Place) -> int:
+    def line(self, place: SitePath) -> int:
         """The line, from 1, of a place, or of the nearest thing around it that is written."""
         node, line = self._root, self._root.line
         for part in place:

@@ -8,7 +8,7 @@ from itertools import pairwise
 
 from msgspec import Struct
 
-from ..core.ports import PortSet
+from ..core.values.ports import PortSet
 
 LEAST_COLUMNS = 2
 HUGE = 16_384

@@ -6,7 +6,7 @@ from pathlib import Path
 from rich.console import RenderableType
 from rich.text import Text
 
-from ..core.addresses import address_or_none
+from ..core.values.addresses import address_or_none
 from .screen import columns, command, typed
 from .style import ACCENT, STRONG
 

@@ -6,13 +6,13 @@ from msgspec import Struct
 from rich.console import RenderableType
 from rich.text import Text
 
-from ..core.finding import Finding
-from ..core.forecast import Forecast
-from ..core.ledger import Ledger
-from ..core.ports import PortSet
-from ..core.site import INTERNET, Transport
+from ..core.findings.finding import Finding
+from ..core.model.site import INTERNET, Transport
+from ..core.predict.forecast import Forecast
+from ..core.predict.ledger import Ledger
+from ..core.predict.wording import because
+from ..core.values.ports import PortSet
 from ..core.verdict import Verdict
-from ..core.wording import because
 from .kinds_view import kinds_view
 from .ledger_view import LineOf, ledger_view
 from .openings_view import openings_view
@@ -144,6 +144,9 @@ def _next(verdict: Verdict, file: str) -> Text:
     for each in (*verdict.forecasts, *verdict.ways_in):
         if each.kept is False and each.promise.holds == "works":
             return command(f"Next: {typed('walk', file, *walk_words(each))}", ACCENT)
+    breaks = next((each.kind for each in verdict.findings if each.severity == "breaks"), None)
+    if breaks and verdict.verdict == "broken":
+        return command(f"Next: {typed('explain', breaks)}", ACCENT)
     if not verdict.forecasts:
         return command(f"Next: add to {file} what must work: {_first_promise(verdict)}", ACCENT)
     works = next((each for each in verdict.forecasts if each.promise.holds == "works"), None)

@@ -10,7 +10,7 @@ from .screen import columns, state
 from .style import STRONG
 
 
-class Row(Struct, frozen=True):
+class FolderRow(Struct, frozen=True):
     """One site of a folder: its verdict (or ``bad input``) and what matters most about it."""
 
     file: str
@@ -20,7 +20,7 @@ class Row(Struct, frozen=True):
     most: str
 
 
-def folder_view(rows: Sequence[Row]) -> Iterator[RenderableType]:
+def folder_view(rows: Sequence[FolderRow]) -> Iterator[RenderableType]:
     """A line for each site, what is wrong first, and the total."""
     order = {"fault": -1, "bad input": 0, "broken": 1, "unknown": 2, "kept": 3}
     table = columns(widths=(12, 30, 8, None))

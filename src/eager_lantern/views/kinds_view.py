@@ -5,19 +5,19 @@ from collections.abc import Iterator
 from rich.console import RenderableType
 from rich.text import Text
 
-from ..core.kinds import Kind
-from ..core.wording import because
+from ..core.predict.kinds import ClientKind
+from ..core.predict.wording import because
 from .screen import Share, columns, state
 from .style import STRONG
 
 
-def kinds_view(kinds: tuple[Kind, ...]) -> Iterator[RenderableType]:
+def kinds_view(kinds: tuple[ClientKind, ...]) -> Iterator[RenderableType]:
     """A table for each place where users may stand; equal answers of a place are one row."""
     yield Text("The site describes no clients. Of those that there are:", style=STRONG)
     for stands in dict.fromkeys((each.service, each.stands) for each in kinds):
         yield Text(f"  {stands[1]}, {stands[0]}")
         table = columns(widths=(14, Share(2), Share(5)))
-        rows: dict[tuple[str, str], list[Kind]] = {}
+        rows: dict[tuple[str, str], list[ClientKind]] = {}
         for each in kinds:
             if (each.service, each.stands) == stands:
                 rows.setdefault((_word(each), because(each.forecast)), []).append(each)
@@ -26,11 +26,11 @@ def kinds_view(kinds: tuple[Kind, ...]) -> Iterator[RenderableType]:
         yield table
 
 
-def _word(kind: Kind) -> str:
+def _word(kind: ClientKind) -> str:
     return {True: "works", False: "fails", None: "unknown"}[kind.forecast.kept]
 
 
-def _settings(alike: list[Kind], kinds: tuple[Kind, ...]) -> str:
+def _settings(alike: list[ClientKind], kinds: tuple[ClientKind, ...]) -> str:
     """Their settings; with or without TLS only where that makes a difference."""
     chosen = any(each.clear for each in kinds)
     said: dict[str, set[bool]] = {}
@@ -40,7 +40,7 @@ def _settings(alike: list[Kind], kinds: tuple[Kind, ...]) -> str:
     return "; ".join(mode if len(clear) > 1 else f"{mode}{words[min(clear)]}" for mode, clear in said.items())
 
 
-def _mode(kind: Kind) -> str:
+def _mode(kind: ClientKind) -> str:
     """The mode in the words that client programs have for it."""
     if kind.mode is None:
         return "SFTP"

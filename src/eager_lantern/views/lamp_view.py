@@ -5,10 +5,10 @@ from collections.abc import Iterator, Sequence
 from rich.console import RenderableType
 from rich.text import Text
 
-from ..core.lit import LitFrom, LitOutcome, Sweep, Unlit, measured, ports_of, with_outcome
-from ..core.ports import PortSet
-from ..core.quantities import Duration
-from ..core.wording import ports_named
+from ..core.compare.lamp import LitFrom, LitOutcome, Sweep, Unlit, measured, ports_of, with_outcome
+from ..core.values.phrases import ports_named
+from ..core.values.ports import PortSet
+from ..core.values.quantities import Duration
 from .bars import axis, bar
 from .ledger_view import LineOf, measured_view
 from .places_view import trouble_view

@@ -7,18 +7,18 @@ from rich.measure import Measurement
 from rich.table import Table
 from rich.text import Text
 
-from ..core.layers import Layer
-from ..core.ledger import Ledger
-from ..core.place import Place
-from ..core.ports import PortSet
-from ..core.wording import share_that
+from ..core.predict.layers import Layer
+from ..core.predict.ledger import Ledger
+from ..core.predict.wording import share_that
+from ..core.values.ports import PortSet
+from ..core.values.site_path import SitePath
 from .bars import HUGE, axis, bar
 from .screen import columns
 from .style import ACCENT, PASSES, STOPS, STRONG, UNTRIED
 
 LABEL_COLUMNS = 28
 LEAST_BAR, MOST_BAR = 6, 40
-LineOf = Callable[[Place | None], int | None]
+LineOf = Callable[[SitePath | None], int | None]
 
 _STYLES = {"▆": PASSES, "·": STOPS}
 

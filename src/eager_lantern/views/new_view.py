@@ -6,7 +6,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from ..core.interview import Answers, Question, is_open
-from ..core.ports import PortSet
+from ..core.values.ports import PortSet
 from .screen import columns, command, typed
 from .style import ACCENT, RISKS, STRONG, UNTRIED
 

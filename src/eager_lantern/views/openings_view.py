@@ -5,9 +5,9 @@ from collections.abc import Callable, Iterator
 from rich.console import RenderableType
 from rich.text import Text
 
-from ..core.openings import Opening
-from ..core.ports import PortSet
-from ..core.site import Transport
+from ..core.model.site import Transport
+from ..core.predict.openings import Opening
+from ..core.values.ports import PortSet
 from .ledger_view import LineOf
 from .screen import Share, columns, state
 from .style import ACCENT, STRONG

@@ -6,8 +6,8 @@ from collections.abc import Iterator, Sequence
 from rich.console import RenderableType
 from rich.text import Text
 
-from ..core.ladder import Climb, Climbed
-from ..core.outlook import Outlook, Row, parted, rows, rung_of
+from ..core.compare.vantages import Outlook, VantageRow, parted, rows, rung_of
+from ..core.observed.climb import Climb, Climbed
 from .screen import Share, between, columns, command, state
 from .style import ACCENT, STOPS, STRONG, UNTRIED
 from .visit_view import extras_of
@@ -50,7 +50,7 @@ def _verdict(places: Sequence[Outlook]) -> Text:
     return Text(f"{'◆' if broken else '◌'} holds from {good} of {len(places)}", style=STOPS if broken else UNTRIED)
 
 
-def _named(row: Row) -> str:
+def _named(row: VantageRow) -> str:
     mode = "shut" if row.holds == "shut" else row.mode
     return ", ".join(filter(None, (row.service and f"→ {row.service}", mode)))
 
@@ -68,7 +68,7 @@ def _side_by_side(
         yield table
 
 
-def _ladders(places: Sequence[Outlook], row: Row) -> Iterator[RenderableType]:
+def _ladders(places: Sequence[Outlook], row: VantageRow) -> Iterator[RenderableType]:
     lines = [(rung, [_cell(rung_of(climb, rung)) for climb in row.climbs]) for rung in row.rungs]
     yield from _side_by_side(places, lines, 10)
     told: dict[tuple[str, str], list[str]] = {}

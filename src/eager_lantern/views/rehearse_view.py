@@ -5,10 +5,11 @@ from collections.abc import Iterator, Sequence
 from rich.console import RenderableType
 from rich.text import Text
 
-from ..core.flow import Journey
-from ..core.ladder import Climb, Extent
-from ..core.ports import PortSet
-from ..core.rehearsed import Observed, Rehearsed, Sighting
+from ..core.compare.with_lab import Observed, Rehearsed, Sighting
+from ..core.network.flow import Journey
+from ..core.observed.climb import Climb
+from ..core.values.outcomes import Extent
+from ..core.values.ports import PortSet
 from .screen import Share, between, columns, command, state, typed
 from .style import ACCENT, STOPS, STRONG, UNTRIED
 from .walk_view import LineOf, walk_steps

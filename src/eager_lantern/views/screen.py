@@ -11,7 +11,7 @@ from rich.style import Style
 from rich.table import Table
 from rich.text import Text
 
-from ..wire.harmless import harmless
+from ..wire.terminal_safe import printable
 from .style import PLAIN, SHAPES, STOPS
 
 LEAST_WIDTH, WIDTH = 80, 100
@@ -26,7 +26,7 @@ class _Harmless(Console):
             if each.control or each.text.isprintable():
                 yield each
             else:
-                shown = "\n".join(harmless(line, len(line)) for line in each.text.split("\n"))
+                shown = "\n".join(printable(line, len(line)) for line in each.text.split("\n"))
                 yield Segment(shown, each.style)
 
 

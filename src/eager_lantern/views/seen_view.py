@@ -5,7 +5,7 @@ from collections.abc import Iterator, Sequence
 from rich.console import RenderableType
 from rich.text import Text
 
-from ..core.beside import Beside, Compared
+from ..core.compare.with_visit import Beside, Compared
 from .ledger_view import LineOf
 from .screen import between, columns
 from .style import ACCENT, STOPS, STRONG, UNTRIED

@@ -5,7 +5,7 @@ from collections.abc import Iterator, Sequence
 from rich.console import RenderableType
 from rich.text import Text
 
-from ..core.sheets import Sheets
+from ..core.sheets.all import Sheets
 from .screen import between, columns, command
 from .style import ACCENT, RISKS, STOPS, STRONG, UNTRIED
 

@@ -8,8 +8,8 @@ import matplotlib as mpl
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from ..core.erlang import chances
-from ..core.sized import Sized
+from ..core.sizing.erlang import chances
+from ..core.sizing.report import Sized
 from .style import AMBER, BRICK, INK, SEA, SLATE
 
 FLOOR = 1e-6

@@ -6,9 +6,9 @@ from rich.console import RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from ..core.quantities import percent
-from ..core.sized import Sized
-from ..core.sizing import REST_BY_LETTER_SECONDS, REST_OF_LINUX_SECONDS, Demand, Kind, Sizing
+from ..core.sizing.demand import REST_BY_LETTER_SECONDS, REST_OF_LINUX_SECONDS, ConnectionKind, Demand, Sizing
+from ..core.sizing.report import Sized
+from ..core.values.quantities import percent
 from .screen import between, columns, command
 from .style import ACCENT, HOLDS, STOPS, STRONG, UNTRIED
 
@@ -55,7 +55,7 @@ def _load(demand: Demand) -> Iterator[RenderableType]:
     yield table
 
 
-def _holds(kind: Kind) -> str:
+def _holds(kind: ConnectionKind) -> str:
     stands = f"each holds a port for {kind.stands_seconds:.3g} s"
     return (
         f"{stands} and lets it rest for {kind.rests_seconds:g} s: the server closes first"

@@ -6,14 +6,14 @@ from rich.console import RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from ..core.addresses import Address
-from ..core.ports import PortSet
-from ..core.quantities import percent
-from ..core.range_estimate import AgainstPlan, RangeSeen, against_plan
-from ..core.rights import RightsSeen
-from ..core.tls_facts import Remark
-from ..core.wording import ports_named
-from ..wire.harmless import harmless
+from ..core.observed.range_estimate import AgainstPlan, RangeSeen, against_plan
+from ..core.observed.rights import RightsSeen
+from ..core.observed.tls_facts import Remark
+from ..core.values.addresses import Address
+from ..core.values.phrases import ports_named
+from ..core.values.ports import PortSet
+from ..core.values.quantities import percent
+from ..wire.terminal_safe import printable
 from .screen import columns, state
 from .style import STOPS, STRONG, UNTRIED
 
@@ -32,7 +32,7 @@ def facts_view(title: str, found: Iterable[Remark]) -> Iterator[RenderableType]:
 def _line(table: Table, good: bool | None, topic: str, *cells: str) -> None:
     """A row that begins with a verdict, or with the word fact where there is none."""
     verdict = Text("· ", style=UNTRIED) + Text("fact") if good is None else state("good" if good else "poor")
-    table.add_row(verdict, Text(topic, style=STRONG), *(Text(harmless(each, MOST_CHARACTERS)) for each in cells))
+    table.add_row(verdict, Text(topic, style=STRONG), *(Text(printable(each, MOST_CHARACTERS)) for each in cells))
 
 
 def range_view(seen: RangeSeen, planned: PortSet) -> Iterator[RenderableType]:

@@ -5,11 +5,11 @@ from collections.abc import Iterator, Sequence
 from rich.console import RenderableType
 from rich.text import Text
 
-from ..core.caution import cautions
-from ..core.ladder import Climb, Climbed
-from ..core.login_pace import pace_remarks
-from ..core.ssh_facts import ssh_remarks
-from ..core.tls_facts import Remark, remarks
+from ..core.observed.bounce import cautions
+from ..core.observed.climb import Climb, Climbed
+from ..core.observed.login_throttling import pace_remarks
+from ..core.observed.ssh_facts import ssh_remarks
+from ..core.observed.tls_facts import Remark, remarks
 from .screen import Share, between, columns, state
 from .style import ACCENT, STOPS, STRONG, UNTRIED
 from .visit_extras import facts_view, range_view, rights_view

@@ -5,15 +5,15 @@ from collections.abc import Callable, Iterator
 from rich.console import RenderableType
 from rich.text import Text
 
-from ..core.flow import Flow, Journey, Step
-from ..core.forecast import Stop
-from ..core.place import Place
-from ..core.ports import PortSet
-from ..core.wording import blame
+from ..core.network.flow import Flow, Journey, Step
+from ..core.predict.forecast import Stop
+from ..core.predict.wording import blame
+from ..core.values.ports import PortSet
+from ..core.values.site_path import SitePath
 from .screen import between, columns, state
 from .style import ACCENT, STOPS, STRONG, UNTRIED
 
-LineOf = Callable[[Place | None], int | None]
+LineOf = Callable[[SitePath | None], int | None]
 
 _DOES = {
     "send": "sends",

@@ -39,7 +39,7 @@ class Greeting(Event):
     """The server is there (2yz), or sends the client away."""
 
 
-class Opening(Event):
+class Preliminary(Event):
     """A preliminary reply: the data connection is about to be used."""
 
 
@@ -52,16 +52,16 @@ class Farewell(Event):
 
 
 _AFTER: dict[tuple[State, int], tuple[State, type[Event]]] = {
-    (State.GREETING, 1): (State.GREETING, Opening),
+    (State.GREETING, 1): (State.GREETING, Preliminary),
     (State.GREETING, 2): (State.READY, Greeting),
     (State.GREETING, 4): (State.CLOSED, Farewell),
     (State.GREETING, 5): (State.CLOSED, Farewell),
-    (State.ASKED, 1): (State.MOVING, Opening),
+    (State.ASKED, 1): (State.MOVING, Preliminary),
     (State.ASKED, 2): (State.READY, Completion),
     (State.ASKED, 3): (State.READY, Completion),
     (State.ASKED, 4): (State.READY, Completion),
     (State.ASKED, 5): (State.READY, Completion),
-    (State.MOVING, 1): (State.MOVING, Opening),
+    (State.MOVING, 1): (State.MOVING, Preliminary),
     (State.MOVING, 2): (State.READY, Completion),
     (State.MOVING, 4): (State.READY, Completion),
     (State.MOVING, 5): (State.READY, Completion),

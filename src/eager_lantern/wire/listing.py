@@ -9,7 +9,7 @@ import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from .harmless import decoded, harmless
+from .terminal_safe import decoded, printable
 
 MOST_TOLD = 3
 MOST_IN_A_LINE = 4096
@@ -45,7 +45,7 @@ def checked_names(names: Iterable[str]) -> Listing:
     for name in names:
         count += 1
         if len(tricks) < MOST_TOLD and _is_trick(name):
-            tricks.append(harmless(name))
+            tricks.append(printable(name))
     return Listing(count, tuple(tricks))
 
 

@@ -4,7 +4,7 @@ import re
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from .harmless import decoded, harmless
+from .terminal_safe import decoded, printable
 
 MOST_REPLY_BYTES = 65_536
 _FIRST = re.compile(rb"([1-5][0-9]{2})([ -])(.*)", re.DOTALL)
@@ -33,7 +33,7 @@ class Reply:
         return " ".join(line.strip() for line in self.lines if line.strip())
 
     def __str__(self) -> str:
-        return f"{self.code} {harmless(self.text)}".rstrip()
+        return f"{self.code} {printable(self.text)}".rstrip()
 
 
 class ReplyReader:
@@ -73,7 +73,7 @@ class ReplyReader:
             self._lines.append(first[3] if ends and first else line)
             return self._whole() if ends or line == self._code else None
         if first is None and not _BARE.fullmatch(line):
-            raise ProtocolFault(f"this is no FTP reply: {harmless(self._cover(decoded(line)), 80)}")
+            raise ProtocolFault(f"this is no FTP reply: {printable(self._cover(decoded(line)), 80)}")
         self._code = line[:3]
         self._lines = [first[3] if first else b""]
         return None if first and first[2] == b"-" else self._whole()

@@ -2,9 +2,9 @@
 
 import struct
 
-from ..core.ssh_facts import SshOffer
-from .harmless import harmless
+from ..core.observed.ssh_facts import SshOffer
 from .reply import ProtocolFault
+from .terminal_safe import printable
 
 MOST_BYTES = 65_536
 MOST_PACKET = 35_000
@@ -26,7 +26,7 @@ class OfferReader:
         while not self._version and b"\n" in self._waiting:
             line, _, self._waiting = self._waiting.partition(b"\n")
             if line.startswith(b"SSH-"):  # other lines may come before it
-                self._version = harmless(line.rstrip(b"\r").decode("ascii", "replace"))
+                self._version = printable(line.rstrip(b"\r").decode("ascii", "replace"))
         return self._offer() if self._version and len(self._waiting) >= 5 else None
 
     def _offer(self) -> SshOffer | None:
@@ -47,7 +47,7 @@ def _name_lists(raw: bytes) -> list[tuple[str, ...]]:
         if len(raw) < 4 + size:
             raise ProtocolFault("its list of algorithms is cut short")
         names = raw[4 : 4 + size].decode("ascii", "replace")
-        found.append(tuple(harmless(each) for each in names.split(",") if each))
+        found.append(tuple(printable(each) for each in names.split(",") if each))
         raw = raw[4 + size :]
     return found
 

@@ -6,21 +6,22 @@ from typing import Any
 
 from msgspec import Struct, to_builtins
 
-from ...core.flow import Reason
-from ...core.forecast import Stop
-from ...core.ladder import Climb, Outcome, Rung
-from ...core.ledger import Ledger
-from ...core.place import Place
+from ...core.network.flow import Reason
+from ...core.observed.climb import Climb
+from ...core.predict.forecast import Stop
+from ...core.predict.ledger import Ledger
+from ...core.values.outcomes import Outcome, Rung
+from ...core.values.site_path import SitePath
 
-LineOf = Callable[[Place | None], int | None]
+LineOf = Callable[[SitePath | None], int | None]
 Result = dict[str, Any]
 
 
-class Part(Struct, frozen=True, kw_only=True):
+class ResultPart(Struct, frozen=True, kw_only=True):
     """A mapping of a result."""
 
 
-class StopResult(Part, frozen=True, kw_only=True):
+class StopResult(ResultPart, frozen=True, kw_only=True):
     """Ports that do not get through, and what is to blame."""
 
     ports: str
@@ -31,7 +32,7 @@ class StopResult(Part, frozen=True, kw_only=True):
     line: int | None
 
 
-class LayerResult(Part, frozen=True, kw_only=True):
+class LayerResult(ResultPart, frozen=True, kw_only=True):
     """One place that must agree: what it does, where, which ports it passes, and the line that says so."""
 
     name: str
@@ -40,7 +41,7 @@ class LayerResult(Part, frozen=True, kw_only=True):
     line: int | None
 
 
-class LedgerResult(Part, frozen=True, kw_only=True):
+class LedgerResult(ResultPart, frozen=True, kw_only=True):
     """The layers between a client and the data ports of a service, in order of the way."""
 
     service: str
@@ -50,7 +51,7 @@ class LedgerResult(Part, frozen=True, kw_only=True):
     reachable: str
 
 
-class RungResult(Part, frozen=True, kw_only=True):
+class RungResult(ResultPart, frozen=True, kw_only=True):
     """One rung of a real session. ``ms`` is how long it took, in milliseconds."""
 
     rung: Rung
@@ -108,7 +109,19 @@ def plain(result: Struct) -> Result:
 
 def as_json(result: Struct | Result) -> str:
     """The text of a result. What is not plainly visible is escaped, so that it steers no terminal either."""
-    text = json.dumps(plain(result) if isinstance(result, Struct) else result, indent=2, ensure_ascii=False)
+    return _visible(json.dumps(_mapping(result), indent=2, ensure_ascii=False))
+
+
+def as_line(result: Struct | Result) -> str:
+    """The same on one line, for a command that has more than one thing to say."""
+    return _visible(json.dumps(_mapping(result), ensure_ascii=False))
+
+
+def _mapping(result: Struct | Result) -> Result:
+    return plain(result) if isinstance(result, Struct) else result
+
+
+def _visible(text: str) -> str:
     if text.replace("\n", "").isprintable():
         return text
     return "".join(each if each.isprintable() or each == "\n" else json.dumps(each)[1:-1] for each in text)

@@ -4,35 +4,34 @@ from typing import Any, Literal
 
 from msgspec import UNSET, UnsetType, field, to_builtins
 
-from ...core.addresses import Addresses
-from ...core.beside import Beside, Compared
-from ...core.change import Change
-from ...core.consistency import network_names
-from ...core.exposure import reaches
-from ...core.finding import Finding, Severity
-from ...core.forecast import Data, Forecast
-from ...core.kinds import Kind
-from ...core.ladder import Extent, Outcome, Rung
-from ...core.openings import Opening
-from ...core.place import dotted
-from ...core.ports import PortSet
-from ...core.site import Mode, Site, Transport
-from ...core.topology import Topology
+from ...core.compare.with_visit import Beside, Compared
+from ...core.findings.finding import Finding, Severity
+from ...core.model.change import Change
+from ...core.model.consistency import network_names
+from ...core.model.site import Mode, Site, Transport
+from ...core.network.reachability import reaches
+from ...core.network.topology import Topology
+from ...core.predict.forecast import Data, Forecast
+from ...core.predict.kinds import ClientKind
+from ...core.predict.openings import Opening
+from ...core.predict.wording import because
+from ...core.values.outcomes import Extent, Outcome, Rung
+from ...core.values.ports import PortSet
+from ...core.values.site_path import dotted
 from ...core.verdict import Verdict
-from ...core.wording import because
-from .base import LedgerResult, LineOf, Part, StopResult, ledger_result, stop_result
+from .base import LedgerResult, LineOf, ResultPart, StopResult, ledger_result, stop_result
 
 Verdicts = Literal["kept", "broken", "unknown"]
 
 
-class StopsAt(Part, frozen=True, kw_only=True):
+class StopsAt(ResultPart, frozen=True, kw_only=True):
     """The first rung that does not hold."""
 
     rung: Rung | None
     outcome: Outcome
 
 
-class DataResult(Part, frozen=True, kw_only=True):
+class DataResult(ResultPart, frozen=True, kw_only=True):
     """What becomes of the data ports; ``share`` is the part that works, 0 to 1."""
 
     works: str
@@ -42,7 +41,7 @@ class DataResult(Part, frozen=True, kw_only=True):
     stopped_by: tuple[StopResult, ...]
 
 
-class PromiseResult(Part, frozen=True, kw_only=True):
+class PromiseResult(ResultPart, frozen=True, kw_only=True):
     """What is predicted of one promise; ``kept`` is null where it cannot be told."""
 
     client: str
@@ -58,7 +57,7 @@ class PromiseResult(Part, frozen=True, kw_only=True):
     data: DataResult | None
 
 
-class ReachResult(Part, frozen=True, kw_only=True):
+class ReachResult(ResultPart, frozen=True, kw_only=True):
     """Who reaches which ports of which host, whatever is promised, as exact sets."""
 
     network: str
@@ -69,7 +68,7 @@ class ReachResult(Part, frozen=True, kw_only=True):
     ports: str
 
 
-class OpenedBy(Part, frozen=True, kw_only=True):
+class OpenedBy(ResultPart, frozen=True, kw_only=True):
     """The line that opens ports."""
 
     at: str
@@ -77,7 +76,7 @@ class OpenedBy(Part, frozen=True, kw_only=True):
     line: int | None
 
 
-class OpeningResult(Part, frozen=True, kw_only=True):
+class OpeningResult(ResultPart, frozen=True, kw_only=True):
     """Ports that the internet reaches; ``from`` is null for anybody, ``service`` where none of the site listens."""
 
     address: str
@@ -91,7 +90,7 @@ class OpeningResult(Part, frozen=True, kw_only=True):
     wanted: bool
 
 
-class KindResult(Part, frozen=True, kw_only=True):
+class KindResult(ResultPart, frozen=True, kw_only=True):
     """A kind of client that there is, of a site that describes none."""
 
     service: str
@@ -103,7 +102,7 @@ class KindResult(Part, frozen=True, kw_only=True):
     because: str
 
 
-class Where(Part, frozen=True, kw_only=True):
+class Where(ResultPart, frozen=True, kw_only=True):
     """Where something stands in the site file."""
 
     file: str
@@ -111,7 +110,7 @@ class Where(Part, frozen=True, kw_only=True):
     path: str
 
 
-class ChangeResult(Part, frozen=True, kw_only=True):
+class ChangeResult(ResultPart, frozen=True, kw_only=True):
     """A change of the site file in its own words: null is what is not there, and an index one past the end of a
     list adds to it."""
 
@@ -121,7 +120,7 @@ class ChangeResult(Part, frozen=True, kw_only=True):
     to: Any
 
 
-class FindingResult(Part, frozen=True, kw_only=True):
+class FindingResult(ResultPart, frozen=True, kw_only=True):
     """Something wrong or unwise. ``change`` is its cure, where one change of one place does, tried on the model."""
 
     kind: str
@@ -132,7 +131,7 @@ class FindingResult(Part, frozen=True, kw_only=True):
     change: ChangeResult | None
 
 
-class SeenRung(Part, frozen=True, kw_only=True):
+class SeenRung(ResultPart, frozen=True, kw_only=True):
     """One rung: what may be by the prediction, what was seen, and whether they agree; null where one says nothing."""
 
     rung: Rung
@@ -142,7 +141,7 @@ class SeenRung(Part, frozen=True, kw_only=True):
     agree: bool | None
 
 
-class SeenResult(Part, frozen=True, kw_only=True):
+class SeenResult(ResultPart, frozen=True, kw_only=True):
     """A promise of ``check --seen``: predicted beside observed."""
 
     place: str
@@ -156,7 +155,7 @@ class SeenResult(Part, frozen=True, kw_only=True):
     rungs: tuple[SeenRung, ...]
 
 
-class CheckResult(Part, frozen=True, kw_only=True):
+class CheckResult(ResultPart, frozen=True, kw_only=True):
     """What is predicted of a site."""
 
     format: Literal["eager-lantern/check/1"] = "eager-lantern/check/1"
@@ -172,7 +171,7 @@ class CheckResult(Part, frozen=True, kw_only=True):
     seen: tuple[SeenResult, ...] | UnsetType = UNSET
 
 
-class FolderSite(Part, frozen=True, kw_only=True):
+class FolderSite(ResultPart, frozen=True, kw_only=True):
     """One site of a folder: its result, or why there is none."""
 
     file: str
@@ -180,7 +179,7 @@ class FolderSite(Part, frozen=True, kw_only=True):
     result: CheckResult | None = None
 
 
-class CheckFolderResult(Part, frozen=True, kw_only=True):
+class CheckFolderResult(ResultPart, frozen=True, kw_only=True):
     """Every site of a folder."""
 
     format: Literal["eager-lantern/check-folder/1"] = "eager-lantern/check-folder/1"
@@ -207,7 +206,7 @@ def _reaches(site: Site) -> tuple[ReachResult, ...]:
     topology = Topology(site)
     found: dict[tuple[str, str, str, str, Transport], PortSet] = {}
     for network in network_names(site):
-        everybody = topology.sources(network, Addresses())
+        everybody = topology.everybody(network)
         for each in reaches(topology, network):
             whole = each.journey.asked.sources == everybody.of_family(each.door.family)
             came = "any" if whole else str(each.journey.asked.sources)
@@ -261,7 +260,7 @@ def _opening(opening: Opening, line: LineOf) -> OpeningResult:
     )
 
 
-def _kind(kind: Kind) -> KindResult:
+def _kind(kind: ClientKind) -> KindResult:
     return KindResult(
         service=kind.service,
         stands=kind.stands,

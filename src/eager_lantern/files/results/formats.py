@@ -3,8 +3,8 @@
 from msgspec import Struct
 
 from .check import CheckFolderResult, CheckResult
-from .lamp import LampResult
-from .pages import CertificateResult, ExplainResult, SheetsResult
+from .lamp import LampBurnt, LampLit, LampResult
+from .pages import CertificateResult, ExplainResult, NewResult, SheetsResult
 from .rehearse import RehearseResult
 from .size import SizeResult
 from .visit import VisitResult
@@ -16,6 +16,9 @@ FORMATS: dict[str, type[Struct]] = {
     "check-folder": CheckFolderResult,
     "explain": ExplainResult,
     "lamp": LampResult,
+    "lamp-burnt": LampBurnt,
+    "lamp-lit": LampLit,
+    "new": NewResult,
     "rehearse": RehearseResult,
     "sheets": SheetsResult,
     "size": SizeResult,

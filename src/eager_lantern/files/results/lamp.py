@@ -1,27 +1,23 @@
-"""``eager-lantern/lamp/1``."""
+"""``eager-lantern/lamp/1``, a lit lamp swept; ``lamp-lit/1`` and ``lamp-burnt/1``, a lamp told by itself."""
 
 from collections.abc import Sequence
 from typing import Literal
 
-from msgspec import UNSET, UnsetType
+from msgspec import UNSET, UnsetType, structs
 
-from ...core.lit import LitFrom, Sweep, measured
-from ...core.site import Transport
-from .base import LayerResult, LineOf, Part, ledger_result
+from ...core.compare.lamp import LitFrom, Sweep, Unlit, measured
+from ...core.model.site import Transport
+from ...core.values.ports import PortSet
+from .base import LedgerResult, LineOf, ResultPart, ledger_result
 
 
-class MeasuredLedger(Part, frozen=True, kw_only=True):
+class MeasuredLedger(LedgerResult, frozen=True, kw_only=True):
     """The predicted ledger, and as its last word what was measured."""
 
-    service: str
-    client: str
-    mode: str
-    layers: tuple[LayerResult, ...]
-    reachable: str
     measured: str
 
 
-class SweepResult(Part, frozen=True, kw_only=True):
+class SweepResult(ResultPart, frozen=True, kw_only=True):
     """What became of each port of an address; ``rewritten`` are ports that arrived as others."""
 
     target: str
@@ -36,7 +32,7 @@ class SweepResult(Part, frozen=True, kw_only=True):
     seen_from: tuple[str, ...]
 
 
-class SweptPlace(Part, frozen=True, kw_only=True):
+class SweptPlace(ResultPart, frozen=True, kw_only=True):
     """What one place saw of a lit service."""
 
     place: str
@@ -47,11 +43,63 @@ class SweptPlace(Part, frozen=True, kw_only=True):
     sweeps: tuple[SweepResult, ...]
 
 
-class LampResult(Part, frozen=True, kw_only=True):
+class LampResult(ResultPart, frozen=True, kw_only=True):
     """A lit lamp, swept from one place or several."""
 
     format: Literal["eager-lantern/lamp/1"] = "eager-lantern/lamp/1"
     places: tuple[SweptPlace, ...]
+
+
+class UnlitPort(ResultPart, frozen=True, kw_only=True):
+    """A port that could not be lit, and why."""
+
+    port: int
+    protocol: Transport
+    reason: str
+
+
+class LampLit(ResultPart, frozen=True, kw_only=True):
+    """A lamp that burns, or with every port ``unlit`` does not. ``secret`` is the one that was made up."""
+
+    format: Literal["eager-lantern/lamp-lit/1"] = "eager-lantern/lamp-lit/1"
+    service: str
+    addresses: tuple[str, ...]
+    protocols: tuple[Transport, ...]
+    ports: str
+    unlit: tuple[UnlitPort, ...]
+    seconds: float
+    secret: str | None
+
+
+class LampBurnt(ResultPart, frozen=True, kw_only=True):
+    """A lamp that is out: how many challenges it answered, how many others got no word, and how many
+    connections found no place."""
+
+    format: Literal["eager-lantern/lamp-burnt/1"] = "eager-lantern/lamp-burnt/1"
+    answered: int
+    turned_away: int
+    crowded: int
+
+
+def lit_result(
+    service: str,
+    addresses: Sequence[str],
+    protocols: Sequence[Transport],
+    ports: PortSet,
+    unlit: Sequence[Unlit],
+    seconds: float,
+    shown: str,
+) -> LampLit:
+    """The result of lighting ``ports``; ``shown`` is a secret that was made up."""
+    return LampLit(
+        service=service,
+        addresses=tuple(addresses),
+        protocols=tuple(protocols),
+        ports=str(ports),
+        unlit=tuple(UnlitPort(port=each.port, protocol=each.protocol, reason=each.reason) for each in unlit),
+        seconds=seconds,
+        secret=shown or None,
+    )
 
 
 def sweep_result(places: Sequence[LitFrom], line: LineOf) -> LampResult:
@@ -74,14 +122,7 @@ def _ledger(seen: LitFrom, line: LineOf) -> MeasuredLedger | None:
     if seen.ledger is None:
         return None
     known = ledger_result(seen.ledger, line)
-    return MeasuredLedger(
-        service=known.service,
-        client=known.client,
-        mode=known.mode,
-        layers=known.layers,
-        reachable=known.reachable,
-        measured=str(measured(seen.ledger, seen.sweeps)),
-    )
+    return MeasuredLedger(**structs.asdict(known), measured=str(measured(seen.ledger, seen.sweeps)))
 
 
 def _sweep(sweep: Sweep) -> SweepResult:

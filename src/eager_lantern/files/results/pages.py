@@ -4,11 +4,12 @@
 from typing import Literal
 
 from ...core.key_page import KeyPage
-from ...core.sheet import Sheet
-from .base import Part
+from ...core.sheets.sheet import Sheet
+from .base import ResultPart
+from .check import CheckResult
 
 
-class SheetsResult(Part, frozen=True, kw_only=True):
+class SheetsResult(ResultPart, frozen=True, kw_only=True):
     """The pages that were written; ``stale`` are files of an earlier run that are no part of them."""
 
     format: Literal["eager-lantern/sheets/1"] = "eager-lantern/sheets/1"
@@ -20,7 +21,7 @@ class SheetsResult(Part, frozen=True, kw_only=True):
     pages: tuple[Sheet, ...]
 
 
-class FindingPage(Part, frozen=True, kw_only=True):
+class FindingPage(ResultPart, frozen=True, kw_only=True):
     """A kind of finding, explained."""
 
     means: str
@@ -28,7 +29,7 @@ class FindingPage(Part, frozen=True, kw_only=True):
     cure: str
 
 
-class ExplainResult(Part, frozen=True, kw_only=True):
+class ExplainResult(ResultPart, frozen=True, kw_only=True):
     """Kinds of finding, or keys of the site file."""
 
     format: Literal["eager-lantern/explain/1"] = "eager-lantern/explain/1"
@@ -36,7 +37,7 @@ class ExplainResult(Part, frozen=True, kw_only=True):
     keys: tuple[KeyPage, ...]
 
 
-class CertificateResult(Part, frozen=True, kw_only=True):
+class CertificateResult(ResultPart, frozen=True, kw_only=True):
     """What was made, for which names; ``digest`` is SHA-256 over a self-signed certificate, in hexadecimal."""
 
     format: Literal["eager-lantern/certificate/1"] = "eager-lantern/certificate/1"
@@ -45,3 +46,12 @@ class CertificateResult(Part, frozen=True, kw_only=True):
     public: str
     self_signed: bool
     digest: str | None
+
+
+class NewResult(ResultPart, frozen=True, kw_only=True):
+    """The site file that was written, the answers that it was made from, and what check says of it."""
+
+    format: Literal["eager-lantern/new/1"] = "eager-lantern/new/1"
+    file: str
+    answers: dict[str, str]
+    check: CheckResult

@@ -3,13 +3,13 @@
 from collections.abc import Sequence
 from typing import Literal
 
-from ...core.ladder import Extent, Outcome, Rung
-from ...core.rehearsed import Observed, Rehearsed, Sighting
-from ...core.site import Mode
-from .base import Part, RungResult, rung_results
+from ...core.compare.with_lab import Observed, Rehearsed, Sighting
+from ...core.model.site import Mode
+from ...core.values.outcomes import Extent, Outcome, Rung
+from .base import ResultPart, RungResult, rung_results
 
 
-class StoppedPorts(Part, frozen=True, kw_only=True):
+class StoppedPorts(ResultPart, frozen=True, kw_only=True):
     """Data ports that ended at the same rung in the same way."""
 
     ports: str
@@ -17,7 +17,7 @@ class StoppedPorts(Part, frozen=True, kw_only=True):
     outcome: Outcome
 
 
-class TriedPorts(Part, frozen=True, kw_only=True):
+class TriedPorts(ResultPart, frozen=True, kw_only=True):
     """What became of the data ports that were tried."""
 
     tried: str
@@ -26,7 +26,7 @@ class TriedPorts(Part, frozen=True, kw_only=True):
     stopped: tuple[StoppedPorts, ...]
 
 
-class RehearsedPromise(Part, frozen=True, kw_only=True):
+class RehearsedPromise(ResultPart, frozen=True, kw_only=True):
     """A promise predicted and observed; ``agree`` is null where there is nothing to compare."""
 
     client: str
@@ -44,7 +44,7 @@ class RehearsedPromise(Part, frozen=True, kw_only=True):
     sightings: tuple[Sighting, ...]
 
 
-class RehearseResult(Part, frozen=True, kw_only=True):
+class RehearseResult(ResultPart, frozen=True, kw_only=True):
     """Real sessions in a lab, beside the prediction."""
 
     format: Literal["eager-lantern/rehearse/1"] = "eager-lantern/rehearse/1"

@@ -2,19 +2,19 @@
 
 from typing import Literal
 
-from ...core.sized import Estimate, Sized
-from ...core.sizing import Kind
-from .base import Part
+from ...core.sizing.demand import ConnectionKind
+from ...core.sizing.report import Estimate, Sized
+from .base import ResultPart
 
 
-class Burst(Part, frozen=True, kw_only=True):
+class Burst(ResultPart, frozen=True, kw_only=True):
     """The worst burst."""
 
     clients: int
     ports_each: int
 
 
-class KindOfLoad(Part, frozen=True, kw_only=True):
+class KindOfLoad(ResultPart, frozen=True, kw_only=True):
     """One kind of data connection."""
 
     name: str
@@ -24,7 +24,7 @@ class KindOfLoad(Part, frozen=True, kw_only=True):
     offered_erlang: float
 
 
-class TriedSize(Part, frozen=True, kw_only=True):
+class TriedSize(ResultPart, frozen=True, kw_only=True):
     """A size, and the share of data connections that find no port, by each of the ways to find it."""
 
     ports: int
@@ -33,14 +33,14 @@ class TriedSize(Part, frozen=True, kw_only=True):
     burst: float
 
 
-class RestingSize(Part, frozen=True, kw_only=True):
+class RestingSize(ResultPart, frozen=True, kw_only=True):
     """The size for a time that a port rests."""
 
     rests_seconds: float
     size: int
 
 
-class SizeResult(Part, frozen=True, kw_only=True):
+class SizeResult(ResultPart, frozen=True, kw_only=True):
     """How many data ports."""
 
     format: Literal["eager-lantern/size/1"] = "eager-lantern/size/1"
@@ -85,7 +85,7 @@ def size_result(sized: Sized) -> SizeResult:
     )
 
 
-def _kind(kind: Kind) -> KindOfLoad:
+def _kind(kind: ConnectionKind) -> KindOfLoad:
     return KindOfLoad(
         name=kind.name,
         per_hour=kind.per_hour,

@@ -5,18 +5,19 @@ from typing import Literal
 
 from msgspec import UNSET, UnsetType
 
-from ...core.caution import Caution
-from ...core.ladder import Climb, Climbed, Extent, Missed
-from ...core.login_pace import LoginPace
-from ...core.outlook import Outlook
-from ...core.range_estimate import Habit, RangeSeen
-from ...core.rights import RightsSeen
-from ...core.ssh_facts import SshFacts
-from ...core.tls_facts import TlsFacts
-from .base import Part, RungResult, rung_results
+from ...core.compare.vantages import Outlook
+from ...core.observed.bounce import Caution
+from ...core.observed.climb import Climb, Climbed, Missed
+from ...core.observed.login_throttling import LoginPace
+from ...core.observed.range_estimate import Habit, RangeSeen
+from ...core.observed.rights import RightsSeen
+from ...core.observed.ssh_facts import SshFacts
+from ...core.observed.tls_facts import TlsFacts
+from ...core.values.outcomes import Extent
+from .base import ResultPart, RungResult, rung_results
 
 
-class Taken(Part, frozen=True, kw_only=True):
+class Taken(ResultPart, frozen=True, kw_only=True):
     """When a visit was made, on which host, with which version of the tool."""
 
     time: str
@@ -24,7 +25,7 @@ class Taken(Part, frozen=True, kw_only=True):
     tool: str
 
 
-class PlaceResult(Part, frozen=True, kw_only=True):
+class PlaceResult(ResultPart, frozen=True, kw_only=True):
     """A place that visits were made from, or why it could not be had."""
 
     place: str
@@ -32,7 +33,7 @@ class PlaceResult(Part, frozen=True, kw_only=True):
     round_trip_ms: float | None
 
 
-class RangeResult(Part, frozen=True, kw_only=True):
+class RangeResult(ResultPart, frozen=True, kw_only=True):
     """The range of data ports as the server uses it, and how well it is known."""
 
     asked: int
@@ -48,7 +49,7 @@ class RangeResult(Part, frozen=True, kw_only=True):
     cut_short: str
 
 
-class VisitedPromise(Part, frozen=True, kw_only=True):
+class VisitedPromise(ResultPart, frozen=True, kw_only=True):
     """A real session, rung by rung, and what was looked at besides."""
 
     place: str = "here"
@@ -68,7 +69,7 @@ class VisitedPromise(Part, frozen=True, kw_only=True):
     not_looked_at: tuple[Missed, ...] | UnsetType = UNSET
 
 
-class VisitResult(Part, frozen=True, kw_only=True):
+class VisitResult(ResultPart, frozen=True, kw_only=True):
     """Real sessions, from one place or several."""
 
     format: Literal["eager-lantern/visit/1"] = "eager-lantern/visit/1"

@@ -4,14 +4,14 @@ from typing import Literal
 
 from msgspec import field
 
-from ...core.flow import Flow, Journey, Reason, Verb
-from ...core.ladder import Outcome
-from ...core.ports import PortSet
-from ...core.site import Transport
-from .base import LineOf, Part
+from ...core.model.site import Transport
+from ...core.network.flow import Flow, Journey, Reason, Verb
+from ...core.values.outcomes import Outcome
+from ...core.values.ports import PortSet
+from .base import LineOf, ResultPart
 
 
-class FlowResult(Part, frozen=True, kw_only=True):
+class FlowResult(ResultPart, frozen=True, kw_only=True):
     """One connection as it is at a step; an address or port that is not one certain value is null."""
 
     protocol: Transport
@@ -21,7 +21,7 @@ class FlowResult(Part, frozen=True, kw_only=True):
     to_port: int | None
 
 
-class StepResult(Part, frozen=True, kw_only=True):
+class StepResult(ResultPart, frozen=True, kw_only=True):
     """What one device did, by which rule and line, and the connection as it left the device."""
 
     at: str
@@ -31,7 +31,7 @@ class StepResult(Part, frozen=True, kw_only=True):
     flow: FlowResult
 
 
-class WalkResult(Part, frozen=True, kw_only=True):
+class WalkResult(ResultPart, frozen=True, kw_only=True):
     """One connection, hop by hop."""
 
     format: Literal["eager-lantern/walk/1"] = "eager-lantern/walk/1"

@@ -1,0 +1,1 @@
+"""What the command line may say, and how it is read."""

@@ -1,0 +1,1 @@
+"""Prediction beside what was observed."""

@@ -1,0 +1,223 @@
+"""Findings: what is wrong or unwise in a site, each cause once, with its place and its cure.
+
+A layer that does not pass what it ought to is a shortfall. Shortfalls are traced to causes
+(:mod:`.causes`), equal causes are joined, and each becomes one finding that breaks a promise.
+What is unwise whatever is promised comes from the ``lint_`` modules.
+
+A cure that is a change of the site is tried on the model before it is told: what it cures has to be
+gone, and no promise may be broken by it that holds without it.
+"""
+
+from collections.abc import Iterable
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ..model.change import changed
+from ..model.consistency import problems
+from ..model.site import Promise, Site
+from ..network.topology import Topology
+from ..predict.forecast import Forecast
+from ..predict.ledger import Study, measure
+from ..predict.session import predict
+from ..predict.wording import because
+from ..values.site_path import SitePath
+from .cause import Cause
+from .causes import causes_of
+from .finding import Finding, Severity
+from .finding_kinds import FindingKind
+from .lint_accounts import account_findings
+from .lint_exposure import exposure_findings
+from .lint_gateways import device_findings
+from .lint_ranges import range_findings
+from .lint_rules import rule_findings
+
+_RANK: dict[Severity, int] = {"breaks": 0, "risks": 1, "note": 2}
+
+
+MOST_TRIED, MOST_LINES = 12, 1000
+"""Cures that are tried, and rules and forwards of a site in which any is; each costs nearly as much as the check."""
+
+
+class Studied(Struct, frozen=True):
+    """A site with every promise of it predicted and measured, and every way in that has to stay open."""
+
+    topology: Topology
+    promises: tuple[Study, ...]
+    ways_in: tuple[Study, ...]
+
+    @property
+    def forecasts(self) -> tuple[Forecast, ...]:
+        """Of the promises, then of the ways in."""
+        return tuple(each.forecast for each in (*self.promises, *self.ways_in))
+
+
+def studied(site: Site) -> Studied:
+    """Predict and measure everything that a consistent site promises."""
+    topology = Topology(site)
+    return Studied(
+        topology,
+        tuple(_studied(topology, each, ("promises", i)) for i, each in enumerate(site.promises)),
+        tuple(_studied(topology, each, place) for each, place in _kept_open(site)),
+    )
+
+
+def _predicted(site: Site) -> Studied:
+    """The same, with only those measured that are not kept: enough to see what a change has brought."""
+    topology = Topology(site)
+
+    def known(promise: Promise, place: SitePath) -> Study:
+        forecast = predict(topology, promise, place)
+        return Study(forecast, None, (), None, ()) if forecast.kept else measure(topology, forecast)
+
+    return Studied(
+        topology,
+        tuple(known(each, ("promises", i)) for i, each in enumerate(site.promises)),
+        tuple(known(each, place) for each, place in _kept_open(site)),
+    )
+
+
+def _kept_open(site: Site) -> Iterable[tuple[Promise, SitePath]]:
+    """The ways in that have to stay open (``keep_open_for``), each as a promise, as far as none says so already."""
+    promised = {(each.client, each.service) for each in site.promises if each.holds == "works"}
+    for i, service in enumerate(site.services):
+        for j, client in enumerate(service.keep_open_for):
+            if (client, service.name) not in promised:
+                yield Promise(client=client, service=service.name), ("services", i, "keep_open_for", j)
+
+
+def _studied(topology: Topology, promise: Promise, place: SitePath) -> Study:
+    """One promise predicted and measured; a fault of the program on the way tells which it was."""
+    try:
+        return measure(topology, predict(topology, promise, place))
+    except Exception as error:
+        error.add_note(f"{promise.client} → {promise.service}, {promise.mode or promise.holds}")
+        raise
+
+
+def findings(known: Studied) -> tuple[Finding, ...]:
+    """All findings of a site: what breaks promises first, then what is unwise, in the order of
+    the file's sections. A place that is blamed for a broken promise is not blamed again."""
+    found = _found(known)
+    opened = _opened(found)
+    told, tried = [], 0
+    most = MOST_TRIED if _lines(known.topology.site) <= MOST_LINES else 0
+    for each in found:
+        if each.cures and tried < most:
+            tried += 1
+            told.append(_tried(known, opened, each))
+        else:
+            told.append(replace(each, cures=()))
+    return tuple(told)
+
+
+_OPENS: set[FindingKind] = {"exposed-inside-service", "open-beyond-need", "filter-off"}
+
+
+def _opened(found: Iterable[Finding]) -> set[tuple[str, SitePath]]:
+    """What is open that ought not to be."""
+    return {(each.kind, each.place) for each in found if each.kind in _OPENS}
+
+
+def _lines(site: Site) -> int:
+    """How many rules and forwards a site has."""
+    tables = [table for each in site.gateways for table in (each.filter.inward, each.filter.outward)]
+    hosts = [site.server.filter, *(each.filter for each in site.clients)]
+    tables += [table for each in hosts for table in (each.incoming, each.outgoing)]
+    return sum(len(each.rules) for each in tables) + sum(len(each.forwards) for each in site.gateways)
+
+
+def _found(known: Studied) -> list[Finding]:
+    """All findings, with cures that are not tried yet."""
+    doubtful = [each for each in known.promises if each.forecast.kept is not True]
+    causes = _joined(cause for study in doubtful for cause in causes_of(known.topology, study))
+    found = list(map(_told, causes))
+    found += _locked_out(known)
+    found += (each for each in _unwise(known) if not _blamed(each, found))
+    return sorted(found, key=lambda each: _RANK[each.severity])
+
+
+def _told(cause: Cause) -> Finding:
+    cures = tuple(mend(cause.ports) for mend in cause.mends)
+    return Finding(cause.kind, cause.severity, cause.message, cause.advice, cause.place, cures)
+
+
+def _locked_out(known: Studied) -> Iterable[Finding]:
+    """Ways in that have to stay open and do not, each at what shuts it."""
+    for each in known.ways_in:
+        forecast = each.forecast
+        if forecast.kept is True:
+            continue
+        severity: Severity = "breaks" if forecast.kept is False else "risks"
+        name, service = forecast.stand.name, forecast.service
+        who = f"{name} must always reach {service.name} (port {service.control_port})"
+        causes = [*map(_told, _joined(causes_of(known.topology, each)))]
+        plain = Finding("admin-locked-out", severity, because(forecast), f"let {name} in", forecast.place)
+        for cause in causes or [plain]:
+            yield replace(cause, kind="admin-locked-out", severity=severity, message=f"{who}: {cause.message}")
+
+
+def _tried(known: Studied, opened: set[tuple[str, SitePath]], finding: Finding) -> Finding:
+    """The finding with the first of its cures that helps, breaks no promise and opens nothing more than is open
+    now, or a word on the harm."""
+    harm: list[Forecast] = []
+    for cure in finding.cures:
+        site = changed(known.topology.site, cure)
+        if problems(site):
+            continue
+        after = _predicted(site)
+        broken = [
+            before
+            for before, then in zip(known.forecasts, after.forecasts, strict=False)
+            if then.kept is not True and before.kept is not then.kept and before.kept is not False
+        ]
+        left = _found(after)
+        stays = any((each.kind, each.place) == (finding.kind, finding.place) for each in left)
+        if not broken and not stays and _opened(left) <= opened:
+            return replace(finding, cures=(cure,))
+        harm = harm or broken
+    return replace(finding, cures=(), advice=f"{finding.advice}{_of_harm(harm)}")
+
+
+def _of_harm(broken: list[Forecast]) -> str:
+    if not broken:
+        return ""
+    listed = [f"{each.promise.client} → {each.promise.service}" for each in broken]
+    more = f" and {len(listed) - 2} more" if len(listed) > 2 else ""
+    holds = "that may hold" if any(each.kept is None for each in broken) else "that hold" + "s" * (len(listed) == 1)
+    promises = f"{len(listed)} promise{'s' * (len(listed) > 1)} {holds} now"
+    return f"; by itself that breaks {promises} ({', '.join(listed[:2])}{more}): see to those first"
+
+
+def _unwise(known: Studied) -> list[Finding]:
+    topology, studies = known.topology, known.promises
+    return [
+        *device_findings(topology),
+        *rule_findings(topology),
+        *range_findings(topology),
+        *exposure_findings(topology, studies),
+        *account_findings(topology),
+    ]
+
+
+def _blamed(finding: Finding, found: Iterable[Finding]) -> bool:
+    """Whether the same place, or the rule or forward that holds it, is blamed already."""
+    return any(
+        (each.kind == finding.kind and each.place == finding.place)
+        or (finding.kind in _ABOUT_ONE_LINE and each.place[: len(finding.place)] == finding.place)
+        for each in found
+    )
+
+
+_ABOUT_ONE_LINE: set[FindingKind] = {"rule-shadowed", "rule-redundant", "port-taken-twice"}
+
+
+def _joined(causes: Iterable[Cause]) -> list[Cause]:
+    """One cause for each kind, place and what it is about, with all the ports that it stops."""
+    joined: dict[tuple[str, SitePath, str], Cause] = {}
+    for cause in causes:
+        key = (cause.kind, cause.place, cause.about)
+        first = joined.get(key)
+        ports = cause.ports | first.ports if first else cause.ports
+        joined[key] = replace(first or cause, ports=ports)
+    return list(joined.values())

@@ -1,0 +1,83 @@
+"""A cause: what is to blame for a promise that is not kept, with the words to say it."""
+
+from collections.abc import Callable
+from typing import Any, Literal
+
+from msgspec import Struct
+
+from ..model.change import Change, change, value_at
+from ..model.site import Site
+from ..network.topology import listens_on
+from ..values.phrases import ports_phrase
+from ..values.ports import PortSet
+from ..values.site_path import SitePath
+from .finding import Severity
+from .finding_kinds import FindingKind
+
+Role = Literal["control", "data"]
+FEW = 8
+"""Spans of addresses that somebody might still write into a rule."""
+
+
+class Cause(Struct, frozen=True):
+    """A kind of fault at a place. ``{ports}`` in the texts stands for the ports that it stops; ``about`` keeps
+    causes of one place apart; ``mends`` give the changes that would cure it, for the ports that it stops."""
+
+    kind: FindingKind
+    place: SitePath
+    ports: PortSet
+    text: str
+    cure: str
+    severity: Severity = "breaks"
+    about: str = ""
+    mends: tuple[Callable[[PortSet], Change], ...] = ()
+
+    @property
+    def message(self) -> str:
+        """What is wrong, in a sentence."""
+        return self.text.replace("{ports}", ports_phrase(self.ports))
+
+    @property
+    def advice(self) -> str:
+        """What to do about it."""
+        written = f'"{self.ports}"' if len(self.ports.spans) > 1 else str(self.ports)
+        return self.cure.replace("{ports}", written)
+
+
+def sets(site: Site, place: SitePath, new: Any) -> tuple[Callable[[PortSet], Change], ...]:
+    """The cure that sets a place, whatever ports are stopped."""
+    return (lambda ports: change(site, place, new),)
+
+
+def adds(site: Site, place: SitePath, made: Callable[[PortSet], Any]) -> tuple[Callable[[PortSet], Change], ...]:
+    """The cure that adds to a list what serves the ports that are stopped."""
+    return (lambda ports: change(site, (*place, len(value_at(site, place))), made(ports)),)
+
+
+def needed(site: Site, ports: PortSet, wanted: PortSet) -> PortSet:
+    """What is wanted, and what of the present ports some service needs as well."""
+    for each in site.services:
+        wanted = wanted | ports & listens_on(each)
+    return wanted
+
+
+def mismatch_kind(written: PortSet, wanted: PortSet) -> FindingKind:
+    """Whether a range differs from another by a slip of the hand, or is just another range.
+
+    A slip is one number with a digit more, a digit less, or two digits swapped, while the
+    other end is right.
+    """
+    if len(written.spans) != 1 or len(wanted.spans) != 1:
+        return "range-mismatch"
+    ends = ((written.lowest, wanted.lowest), (written.highest, wanted.highest))
+    wrong = [(str(a), str(b)) for a, b in ends if a != b]
+    return "range-typo" if len(wrong) == 1 and _slipped(*wrong[0]) else "range-mismatch"
+
+
+def _slipped(a: str, b: str) -> bool:
+    if len(a) == len(b):
+        differing = [i for i in range(len(a)) if a[i] != b[i]]
+        adjacent = len(differing) == 2 and differing[1] == differing[0] + 1
+        return adjacent and a[differing[0]] == b[differing[1]] and a[differing[1]] == b[differing[0]]
+    shorter, longer = sorted((a, b), key=len)
+    return len(longer) == len(shorter) + 1 and any(longer[:i] + longer[i + 1 :] == shorter for i in range(len(longer)))

@@ -1,0 +1,198 @@
+"""Forwards that do not serve the ports that they ought to."""
+
+from collections.abc import Iterator
+
+from ..model.site import INTERNET, Forward, Gateway, Port, Site, Typed
+from ..network.topology import Topology
+from ..predict.layers import Layer, Route, next_hops
+from ..values.addresses import AddressSet
+from ..values.phrases import article, only_from, quoted, the
+from ..values.ports import PortSet
+from ..values.site_path import SitePath
+from .cause import FEW, Cause, Role, adds, mismatch_kind, needed, sets
+
+
+def gateway_of(topology: Topology, name: str) -> Gateway:
+    """The gateway of this name."""
+    return next(each for each in topology.site.gateways if each.name == name)
+
+
+def forward_causes(
+    topology: Topology, route: Route, layer: Layer, role: Role, whom: AddressSet | None
+) -> Iterator[Cause]:
+    """The forwards, or the lack of one, that keep a gateway from serving the ports; ``whom`` a new one is for."""
+    gateway = gateway_of(topology, layer.at)
+    place: SitePath = ("gateways", topology.site.gateways.index(gateway))
+    reasons = {each.reason for each in layer.journeys}
+    if "no way back" in reasons:
+        return
+    if "no path" in reasons and gateway.outside.network == INTERNET and route.flow.to.kind != "public":
+        yield not_public(gateway, place, layer.missing)
+    elif "no hairpin" in reasons:
+        text = f"clients inside use the outside address {route.flow.to}, and {gateway.name} does not turn them back"
+        cure = (
+            f"let them use {route.end.addresses} (a name of its own inside), or set hairpin: true where the device can"
+        )
+        mends = sets(topology.site, (*place, "hairpin"), True)
+        yield Cause("hairpin-needed", (*place, "hairpin"), layer.missing, text, cure, mends=mends)
+    elif not gateway.forwarding:
+        text = f"{gateway.name} has forwarding switched off, so none of its forwards counts"
+        on = (*place, "forwarding")
+        mends = sets(topology.site, on, True)
+        yield Cause("forward-off", on, layer.missing, text, "set forwarding: true", mends=mends)
+    elif next_hops(route, gateway) or role == "control":
+        left = layer.missing
+        for i, forward in enumerate(gateway.forwards):
+            hit = left & forward.ports
+            if hit and forward.protocol == "tcp" and forward.to.family == route.flow.to.family:
+                cause = _of_forward(topology.site, route, layer, (*place, "forwards", i), forward, hit, role)
+                yield from (cause,) if cause else ()
+                left = left - hit
+        if left:
+            yield _not_forwarded(topology, route, gateway, place, layer, left, role, whom)
+
+
+def not_public(gateway: Gateway, place: SitePath, ports: PortSet) -> Cause:
+    """A gateway whose outside address cannot be reached from the internet."""
+    address = next(each for each in gateway.outside.address.each if each.kind != "public")
+    text = f"{gateway.name} has {article(address.kind)} address on the internet side, {address}: "
+    text += "nobody on the internet can reach its forwards"
+    cure = "get a public address from the provider, use IPv6 or a relay outside, or forward on the device in front too"
+    return Cause("outside-address-not-public", (*place, "outside", "address"), ports, text, cure)
+
+
+def _of_forward(
+    site: Site, route: Route, layer: Layer, place: SitePath, forward: Forward, ports: PortSet, role: Role
+) -> Cause | None:
+    """A forward that names the ports and still does not serve them."""
+    gateway = site.gateways[int(place[1])]
+    hops = next_hops(route, gateway)
+    held = any(each is forward for _, each in gateway.entered_forwards())
+    called = f"forward {quoted(forward.name)}of {gateway.name}"
+    if not forward.enabled:
+        text = f"{called} is written but switched off"
+        on = (*place, "enabled")
+        return Cause("forward-off", on, ports, text, "set enabled: true", mends=sets(site, on, True))
+    if not held and not gateway.forward_ranges and len(forward.ports) > 1:
+        text = f"{gateway.name} takes single ports only, so that {called} cannot be entered"
+        cure = "write one forward for each port, with a range as small as the load allows (forward_limit)"
+        return Cause("range-not-forwardable", (*place, "ports"), ports, text, cure)
+    if not held:
+        text = f"{gateway.name} holds {gateway.forward_limit} forwards, and {called} is beyond that"
+        cure = "join neighbouring ports into ranges, or take out what nobody needs"
+        return Cause("forward-table-full", (*place[:2], "forward_limit"), ports, text, cure)
+    if not hops:
+        text = f"{called} leads to {forward.to}, and {route.end.name} has no IPv{forward.to.family} address"
+        cure = f"give {route.end.name} an IPv{forward.to.family} address, or take the forward out"
+        return Cause("forward-wrong-host", (*place, "to"), ports, text, cure)
+    if forward.to not in hops:
+        meant = f"{route.end.name} has {hops}" if hops == route.end.addresses else f"the way leads on through {hops}"
+        text = f"{called} leads to {forward.to}, but {meant}"
+        mends = sets(site, (*place, "to"), hops.each[0]) if hops else ()
+        return Cause("forward-wrong-host", (*place, "to"), ports, text, f"set to: {hops}", mends=mends)
+    before, behind = route.moved_at(gateway.name) or (0, 0)
+    if role == "control" and forward.offset != behind - before:
+        text = f"{called} turns port {before} into {before + forward.offset}, where the control port is {behind}"
+        first = behind - before + forward.ports.lowest
+        cure = f"set to_port: {first}"
+        mends = sets(site, (*place, "to_port"), Port(first)) if len(forward.ports.spans) == 1 and first > 0 else ()
+        return Cause("control-port-differs", (*place, "to_port"), ports, text, cure, mends=mends)
+    if role == "data" and forward.offset:
+        text = f"{called} turns port {forward.ports.lowest} into {forward.to_port}, "
+        text += f"but {route.end.name} waits on the port that it named"
+        return Cause(
+            "range-shifted",
+            (*place, "to_port"),
+            ports,
+            text,
+            f"take to_port out, or set to_port: {forward.ports.lowest}",
+            mends=sets(site, (*place, "to_port"), None),
+        )
+    if forward.from_ is None:
+        return None
+    text = f"{called} takes connections from {forward.from_} only"
+    cure = "take from out, or add the clients' addresses to it"
+    own = forward.from_
+    for each in layer.journeys:
+        own = own | each.flow.sources
+    mends = (*(sets(site, (*place, "from"), own) if len(own.spans) <= FEW else ()), *sets(site, (*place, "from"), None))
+    return Cause("filter-blocks", (*place, "from"), ports, text, cure, mends=mends)
+
+
+def _not_forwarded(
+    topology: Topology,
+    route: Route,
+    gateway: Gateway,
+    place: SitePath,
+    layer: Layer,
+    left: PortSet,
+    role: Role,
+    whom: AddressSet | None,
+) -> Cause:
+    near = [
+        (i, each)
+        for i, each in enumerate(gateway.forwards)
+        if each.enabled and each.protocol == "tcp" and meant_for_data(topology, each.ports, layer.wanted)
+    ]
+    if role == "data" and near:
+        i, forward = max(near, key=lambda pair: len(pair[1].ports & layer.wanted))
+        text = f"{gateway.name} forwards {forward.ports}, {_hands_out(topology, route)} {layer.wanted}"
+        good = needed(topology.site, forward.ports, layer.wanted)
+        cure = f"set ports of {the('forward', forward.name)} to {good}"
+        where = (*place, "forwards", i, "ports")
+        mends = sets(topology.site, where, good)
+        return Cause(mismatch_kind(forward.ports, layer.wanted), where, left, text, cure, mends=mends)
+    to = next_hops(route, gateway)
+    others = [
+        (i, each)
+        for i, each in enumerate(gateway.forwards)
+        if each.enabled and each.to in to and not each.offset and other_port(topology, each.ports)
+    ]
+    if role == "control" and others:
+        i, forward = others[0]
+        text = f"{gateway.name} forwards port {forward.ports}, the control port is {left}"
+        cure = f"set ports of {the('forward', forward.name)} to {left}"
+        where = (*place, "forwards", i, "ports")
+        return Cause("control-port-differs", where, left, text, cure, mends=sets(topology.site, where, left))
+    if role == "control" and (typed := _typed_otherwise(topology, route, gateway, left)):
+        return typed
+    cure = f"add under forwards: {{protocol: tcp, ports: {{ports}}, to: {to}{only_from(whom)}}}"
+    where = (*place, "forwards")
+    mends = adds(topology.site, where, lambda ports: Forward(ports=ports, to=to.each[0], from_=whom)) if to else ()
+    return Cause("no-forward", where, left, f"{gateway.name} forwards nothing for {{ports}}", cure, mends=mends)
+
+
+def _typed_otherwise(topology: Topology, route: Route, gateway: Gateway, left: PortSet) -> Cause | None:
+    """A client that types another port than the one under which a device shows the service."""
+    steps = route.moved_at(gateway.name)
+    behind = steps[1] if steps else left.lowest
+    name = route.origin if isinstance(route.origin, str) else route.origin.name
+    for i, client in enumerate(topology.site.clients):
+        if client.name != name or client.reaches is None:
+            continue
+        for _, forward in gateway.entered_forwards():
+            port = behind - forward.offset
+            if forward.protocol == "tcp" and port in forward.ports and forward.to in next_hops(route, gateway):
+                text = f"{name} goes to port {left}, {gateway.name} shows the service at port {port}"
+                typed = Typed(client.reaches.addresses, client.reaches.name, Port(port))
+                cure = f"let clients type port {port} (reaches: {typed}), or set ports of"
+                cure += f" {the('forward', forward.name)} to {left}"
+                where: SitePath = ("clients", i, "reaches")
+                return Cause("control-port-differs", where, left, text, cure, mends=sets(topology.site, where, typed))
+    return None
+
+
+def _hands_out(topology: Topology, route: Route) -> str:
+    return f"{route.end.name} hands out" if route.end is topology.server else f"{route.end.name} waits on"
+
+
+def meant_for_data(topology: Topology, ports: PortSet, wanted: PortSet) -> bool:
+    """A range that shares ports with the wanted one, or that can be for nothing else."""
+    control = {each.control_port.number for each in topology.site.services}
+    return bool(ports & wanted) or (1 < len(ports) < 60000 and not any(each in ports for each in control))
+
+
+def other_port(topology: Topology, ports: PortSet) -> bool:
+    """One single port that no service of the site has: meant for some control port, it seems."""
+    known = {20, *(each.control_port.number for each in topology.site.services)}
+    return len(ports) == 1 and ports.lowest not in known

@@ -1,0 +1,233 @@
+"""What breaks a session though every port is open: addresses, peers, modes, patience."""
+
+from collections.abc import Iterator
+from math import ceil
+
+from ..model.site import INTERNET, OWN, Destination, Typed
+from ..network.flow import Step
+from ..network.reachability import closed, opener
+from ..network.topology import Device, Topology
+from ..predict.endpoints import entrances, is_inside, typed_port
+from ..predict.forecast import Forecast, Stop
+from ..predict.layers import Layer
+from ..predict.ledger import Study
+from ..values.addresses import Addresses
+from ..values.phrases import article
+from ..values.ports import PortSet
+from ..values.quantities import Duration
+from ..values.site_path import SitePath
+from .cause import Cause, sets
+
+LEAST_IDLE_SECONDS = 7440.0
+"""Two hours and four minutes: how long a translator keeps a quiet TCP connection at least (RFC 5382, REQ-5)."""
+
+
+def announced_cause(topology: Topology, forecast: Forecast, layer: Layer) -> Cause:
+    """The client is told an address that leads nowhere from where it stands."""
+    assert forecast.data is not None
+    site = topology.site
+    told, server, client = forecast.announced, topology.server.name, forecast.stand.name
+    good = ", ".join(str(each) for each in entrances(topology, forecast.stand.network) if each.family == 4)
+    text = f"{server} announces {told} to {client}"
+    turning = next((each for each in topology.devices if told and told.number in each.outside_addresses), None)
+    if is_inside(topology, forecast.control[0]) or any(s.reason == "no hairpin" for s in forecast.data.stops):
+        place = (*layer.place[:-1], "announce_inside")
+        text += f", which is inside{_turning_back(turning)}"
+        cure = "set announce_inside: own, or hairpin: true where the device can"
+        return Cause("announces-outside-to-inside", place, layer.missing, text, cure, mends=sets(site, place, OWN))
+    four = [each for each in entrances(topology, forecast.stand.network) if each.family == 4]
+    mends = sets(site, layer.place, Destination(addresses=Addresses((four[0],)))) if four else ()
+    if told is not None and told.kind != "public":
+        text += f": {article(told.kind)} address, which nobody outside can reach"
+        cure = f"set announce: {good}"
+        return Cause("announces-private-address", layer.place, layer.missing, text, cure, mends=mends)
+    text += f", but is reached at {good}"
+    return Cause("announces-stale-address", layer.place, layer.missing, text, f"set announce: {good}", mends=mends)
+
+
+def _turning_back(device: Device | None) -> str:
+    if device is None:
+        return ""
+    if device.spec.hairpin:
+        return f": turned back by {device.name}, data comes from another address than the control connection"
+    return f": {device.name} does not turn connections back"
+
+
+def no_way_in(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
+    """The client goes to an address that does not lead to the server at all."""
+    if forecast.target is None or forecast.stand.spec.reaches is None:
+        return
+    good = ", ".join(map(str, entrances(topology, forecast.stand.network))) or "no address of the site"
+    port = PortSet.single(typed_port(topology, forecast.stand, forecast.service))
+    reached = f"{topology.server.name} is reached from {forecast.stand.network} at {good}"
+    name = forecast.stand.spec.reaches.name if forecast.stand.spec.reaches else ""
+    for i, published in enumerate(topology.site.names):
+        if published.name == name:
+            text = f"{name} leads to {published.addresses}, but {reached}"
+            where: SitePath = ("names", i, "addresses")
+            ways = Addresses(entrances(topology, forecast.stand.network))
+            mends = sets(topology.site, where, ways) if ways else ()
+            yield Cause("announced-name-disagrees", where, port, text, f"set addresses: [{good}]", mends=mends)
+            return
+    place: SitePath = ("clients", topology.site.clients.index(forecast.stand.spec), "reaches")
+    text = f"{forecast.stand.name} goes to {forecast.target}, but {reached}"
+    ways = Addresses(entrances(topology, forecast.stand.network))
+    typed = Typed(ways, port=forecast.stand.spec.reaches.port)
+    mends = sets(topology.site, place, typed) if ways else ()
+    yield Cause("no-way-in", place, port, text, f"let it reach {good}", mends=mends)
+
+
+def cannot_return(topology: Topology, study: Study) -> Iterator[Cause]:
+    """Active mode: what keeps the server's connection back from the client. A device on the client's side that
+    lets a part of the ports in has a forward or a rule to widen, as any other."""
+    forecast = study.forecast
+    if forecast.kept is None:
+        return
+    stop = forecast.stops[0] if forecast.stops else None
+    server, client = topology.server.name, forecast.stand.name
+    cure = f"let {client} use passive mode; active mode needs its side to let connections in from {server}"
+    if stop and stop.reason == "address refused":
+        yield _named_elsewhere(topology, forecast, cure)
+        return
+    for layer in study.data:
+        if not layer.missing:
+            continue
+        if layer.aspect in ("outgoing", "outward") and on_server_side(topology, layer.at):
+            text = f"{server} cannot connect back to {client}: {layer.at} does not let it out"
+            ports = forecast.service.active.from_port if forecast.service.active else None
+            out = f"allow connections from port {ports} out" if ports else "allow the server's connections out"
+            advice = f"{out}, or let {client} use passive mode"
+            yield Cause("active-outgoing-blocked", layer.place, layer.missing, text, advice)
+        elif not layer.ports & layer.wanted:
+            text = f"{server} cannot connect back to {client}: {layer.at} {_stops(layer)}"
+            yield Cause("active-cannot-return", layer.place, layer.missing, text, cure)
+
+
+def _named_elsewhere(topology: Topology, forecast: Forecast, cure: str) -> Cause:
+    """The client names an address that the server does not see it at."""
+    named, client = forecast.announced, forecast.stand.name
+    text = f"{client} names {named} for the connection back, {topology.server.name} sees it elsewhere and refuses"
+    key = "active_address" if forecast.stand.spec.active_address else "address"
+    place: SitePath = ("clients", topology.site.clients.index(forecast.stand.spec), key)
+    if named is not None and named.kind != "public":
+        return Cause("active-client-names-private", place, PortSet(), text, cure)
+    return Cause("active-cannot-return", place, PortSet(), text, cure)
+
+
+def on_server_side(topology: Topology, at: str) -> bool:
+    """Whether a device is the server or stands between it and the outside."""
+    return at == topology.server.name or any(
+        each.device.name == at and each.way == "outward"
+        for each in topology.chain(topology.server.network, INTERNET) or ()
+    )
+
+
+def _stops(layer: Layer) -> str:
+    return "has no forward for it" if layer.aspect == "forwards" else "does not let it in"
+
+
+def session_causes(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
+    """What the server itself, or a device's patience, has to say."""
+    service = topology.site.services.index(forecast.service)
+    for stop in forecast.stops:
+        place = stop.place or forecast.place
+        if stop.reason == "another peer":
+            text = f"{forecast.stand.name} comes for data from another address than for control, {stop.at} refuses that"
+            cure = "let control and data take the same way, or set peer_must_match: false"
+            yield Cause("peer-address-changes", place, stop.ports, text, cure)
+        elif stop.reason == "source address may change":
+            yield from _drawn_from_a_pool(forecast, stop, place)
+        elif stop.reason == "session reuse":
+            text = f"{topology.server.name} demands that data resumes the TLS session, {forecast.stand.name} cannot"
+            cure = "set reuse_required: false on the server, or use a client that resumes sessions"
+            where: SitePath = ("services", service, "tls", "reuse_required")
+            mends = sets(topology.site, where, False)
+            yield Cause("tls-reuse-trap", where, stop.ports, text, cure, mends=mends)
+        elif stop.reason == "no way back":
+            yield _untranslated(topology, forecast, stop)
+        elif stop.reason == "control forgotten":
+            yield _impatient(topology, forecast, stop)
+
+
+def _drawn_from_a_pool(forecast: Forecast, stop: Stop, place: SitePath) -> Iterator[Cause]:
+    """Who minds that a pool may give another address; a rule or forward by source has causes of its own."""
+    client, ports = forecast.stand.name, stop.ports
+    text = f"{client} may come for data from another address of a pool than for control"
+    paired = "set pooling: paired on that device where it can"
+    if place[-1] == "peer_must_match":
+        cure = f"{paired}, or peer_must_match: false on the server"
+        yield Cause("peer-address-changes", place, ports, text, cure, "risks")
+    elif place[-1] == "ftp_helper":
+        text += f", and the helper of {stop.at} waits for the same one"
+        yield Cause("peer-address-changes", place, ports, text, f"{paired}, or forward the data range there", "risks")
+    elif place[-1] == "accepts_other_address":
+        text = f"{client} names one address of a pool for the connection back, and may be seen at another"
+        yield Cause("peer-address-changes", place, ports, text, f"let {client} use passive mode", "risks")
+
+
+def _untranslated(topology: Topology, forecast: Forecast, stop: Stop) -> Cause:
+    """Private addresses that leave for the internet as they are."""
+    routed = [step for step in forecast.control[0].steps if step.does == "route"]
+    at = routed[-1].at if routed else forecast.stand.name
+    place: SitePath = (*(routed[-1].place or ()), "translate") if routed else forecast.place
+    text = f"{at} lets private addresses out to the internet as they are, where no answer finds back to them"
+    mends = sets(topology.site, place, "outward") if routed else ()
+    cure = "set translate: outward and the outside address"
+    return Cause("not-translated", place, stop.ports, text, cure, mends=mends)
+
+
+def _impatient(topology: Topology, forecast: Forecast, stop: Stop) -> Cause:
+    seconds = forecast.service.transfer_seconds or 0
+    timeout = next(each.spec.idle_timeout for each in topology.devices if each.name == stop.at)
+    text = f"{stop.at} forgets quiet connections after {timeout}, a typical transfer takes {Duration(round(seconds))}"
+    cure = "raise its idle timeout, or let clients keep the control connection alive"
+    longer = Duration(max(LEAST_IDLE_SECONDS, 60.0 * ceil(2 * seconds / 60)))
+    mends = sets(topology.site, stop.place or (), longer)
+    return Cause("idle-too-short", stop.place or (), PortSet(), text, cure, mends=mends)
+
+
+def udp_causes(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
+    """UDP that is wanted beside TCP on the data ports, and stopped where TCP passes."""
+    if forecast.data is None:
+        return
+    by_tcp, by_udp = PortSet(), PortSet()
+    for journey in forecast.data.journeys:
+        if journey.outcome != "ok" and journey.asked.protocol == "tcp":
+            by_tcp = by_tcp | journey.asked.ports
+        elif journey.outcome != "ok":
+            by_udp = by_udp | journey.asked.ports
+    for journey in forecast.data.journeys:
+        missing = journey.asked.ports & (by_udp - by_tcp)
+        if missing and journey.outcome != "ok" and journey.asked.protocol == "udp":
+            text = f"{journey.end.at} lets TCP pass on the data range and stops UDP on {{ports}}"
+            cure = "add the same range with protocol: udp there"
+            yield Cause("udp-missing", journey.end.place or forecast.place, missing, text, cure)
+
+
+def opened_against_promise(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
+    """A service that ought to be shut and is open, once for each line that opens it."""
+    port = PortSet.single(forecast.service.control_port.number)
+    for journey in forecast.control:
+        if journey.outcome == "ok":
+            step = opener(journey)
+            through = f"through {_called(step)} of {step.at}" if step.does != "arrive" else "with nothing in between"
+            text = f"{forecast.stand.name} reaches {forecast.service.name}, which is to stay shut, {through}"
+            cure = "take it out, or limit it to the addresses that need it"
+            place = step.place or forecast.place
+            mends = tuple((lambda ports, each=each: each) for each in closed(topology.site, journey, port))
+            yield Cause(
+                "exposed-inside-service",
+                place,
+                journey.asked.ports,
+                text,
+                cure,
+                about=forecast.service.name,
+                mends=mends,
+            )
+
+
+def _called(step: Step) -> str:
+    kind = {"forward": "forward", "let-in": "rule", "translate": "a pair of addresses"}.get(step.does, "what lets in")
+    if step.does == "let-in" and step.place and step.place[-1] == "default":
+        return "the default"
+    return f"{kind} “{step.rule}”" if step.rule else f"a {kind}" if kind in ("forward", "rule") else kind

@@ -1,0 +1,129 @@
+"""What is unwise in gateways, addresses and names, told from the file alone."""
+
+from collections.abc import Iterator
+
+from ..model.site import INTERNET, Client, Gateway, Typed
+from ..network.flow import Flow
+from ..network.journey import trace
+from ..network.topology import Topology
+from ..predict.endpoints import stand_of, targets, typed_port
+from ..predict.forecast import stops_of
+from ..values.addresses import Addresses
+from ..values.phrases import ports_phrase
+from ..values.ports import UNPRIVILEGED, PortSet
+from ..values.site_path import SitePath
+from .causes_forwards import not_public
+from .finding import Finding, setting
+
+
+def device_findings(topology: Topology) -> Iterator[Finding]:
+    """Findings about gateways, leases, and addresses of both families."""
+    for i, gateway in enumerate(topology.site.gateways):
+        place: SitePath = ("gateways", i)
+        yield from _not_public(gateway, place)
+        yield from _forwards_twice(topology, gateway, place)
+        yield from _does_not_hold(gateway, place)
+        yield from _moving_outside(topology, gateway, place)
+    yield from _moving_server(topology)
+    yield from _six_without_path(topology)
+
+
+def _not_public(gateway: Gateway, place: SitePath) -> Iterator[Finding]:
+    forwards = [each for each in gateway.forwards if each.enabled]
+    special = any(each.kind != "public" for each in gateway.outside.address.each)
+    if gateway.outside.network == INTERNET and special and forwards:
+        cause = not_public(gateway, place, PortSet())
+        yield Finding(cause.kind, "risks", cause.message, cause.advice, cause.place)
+
+
+def _forwards_twice(topology: Topology, gateway: Gateway, place: SitePath) -> Iterator[Finding]:
+    """Ports that two forwards claim: the first has them."""
+    for j, later in enumerate(gateway.forwards):
+        for earlier in gateway.forwards[:j]:
+            both = earlier.ports & later.ports
+            same = earlier.protocol == later.protocol and earlier.to.family == later.to.family
+            if both and same and earlier.enabled and later.enabled and earlier.from_ is None and later.from_ is None:
+                message = (
+                    f"{gateway.name} forwards {ports_phrase(both)} twice: to {earlier.to} first, so never to {later.to}"
+                )
+                if earlier.to == later.to and earlier.offset == later.offset:
+                    message = f"{gateway.name} forwards {ports_phrase(both)} to {later.to} twice"
+                where = (*place, "forwards", j)
+                left = later.ports - earlier.ports
+                off = setting(topology.site, (*where, "enabled"), False)
+                less = setting(topology.site, (*where, "ports"), left) if left and not later.to_port else ()
+                yield Finding("port-taken-twice", "risks", message, "keep one of the two", where, less or off)
+                break
+
+
+def _does_not_hold(gateway: Gateway, place: SitePath) -> Iterator[Finding]:
+    wanted = [each for each in gateway.forwards if each.enabled]
+    ranges = [each for each in wanted if len(each.ports) > 1]
+    if ranges and not gateway.forward_ranges:
+        j = gateway.forwards.index(ranges[0])
+        message = f"{gateway.name} takes single ports only, and {len(ranges)} of its forwards are ranges"
+        cure = "write one forward for each port, with a range as small as the load allows (forward_limit)"
+        yield Finding("range-not-forwardable", "risks", message, cure, (*place, "forwards", j, "ports"))
+    elif gateway.forward_limit is not None and len(wanted) > gateway.forward_limit:
+        message = f"{gateway.name} holds {gateway.forward_limit} forwards, and {len(wanted)} are switched on"
+        cure = "join neighbouring ports into ranges, or take out what nobody needs"
+        yield Finding("forward-table-full", "risks", message, cure, (*place, "forward_limit"))
+
+
+def _moving_outside(topology: Topology, gateway: Gateway, place: SitePath) -> Iterator[Finding]:
+    """An outside address that the provider may change, written down elsewhere."""
+    if gateway.outside.lease != "dynamic" or not any(each.enabled for each in gateway.forwards):
+        return
+    for i, service in enumerate(topology.site.services):
+        told = service.passive.announce.addresses if service.passive else None
+        if told and any(each in gateway.outside.address for each in told.each):
+            message = f"{service.name} announces {told}, which the provider of {gateway.name} may change at any time"
+            cure = "ask for a fixed address, or announce a name that follows it"
+            yield Finding("announces-stale-address", "risks", message, cure, ("services", i, "passive", "announce"))
+
+
+def _moving_server(topology: Topology) -> Iterator[Finding]:
+    server = topology.site.server
+    forwarded = any(each.to in server.address for gateway in topology.site.gateways for each in gateway.forwards)
+    if server.lease == "dynamic" and forwarded:
+        message = f"{server.name} gets its address by a lease that may change, and forwards lead to {server.address}"
+        cure = "reserve the address for it, or set it on the server: lease: reserved"
+        where: SitePath = ("server", "lease")
+        reserved = setting(topology.site, where, "reserved")
+        yield Finding("server-address-may-change", "risks", message, cure, where, reserved)
+
+
+def _typed_again(client: Client, addresses: Addresses) -> Typed:
+    """What a client types, with other addresses and the same port."""
+    return Typed(addresses, port=client.reaches.port if client.reaches else None)
+
+
+def _six_without_path(topology: Topology) -> Iterator[Finding]:
+    """A published IPv6 address that a client prefers and that leads nowhere."""
+    told: set[str] = set()
+    for i, client in enumerate(topology.site.clients):
+        name = client.reaches.name if client.reaches else ""
+        for service in topology.site.services:
+            stand = stand_of(topology, client.name)
+            promised = any(
+                (each.client, each.service) == (client.name, service.name) for each in topology.site.promises
+            )
+            six = [each for each in targets(topology, stand) if each.family == 6]
+            both = six and len(six) < len(targets(topology, stand)) and stand.sources.of_family(4)
+            if not promised or not both or not stand.sources.of_family(6) or name in told:
+                continue
+            port = PortSet.single(typed_port(topology, stand, service))
+            journeys = trace(topology, stand.origin, Flow("tcp", stand.sources, UNPRIVILEGED, six[0], port))
+            if any(each.outcome != "unknown" for each in stops_of(journeys)):
+                told.add(name)
+                message = (
+                    f"{client.name} has IPv6 and prefers {six[0]}, which does not answer: it waits before IPv4 is tried"
+                )
+                place: SitePath = ("clients", i, "reaches")
+                for j, published in enumerate(topology.site.names):
+                    place = ("names", j, "addresses") if published.name == name else place
+                cure = "let IPv6 in as well, or take the IPv6 address out of the name"
+                four = Addresses(tuple(each for each in targets(topology, stand) if each.family == 4))
+                new = four if place[0] == "names" else _typed_again(client, four)
+                cures = setting(topology.site, place, new)
+                yield Finding("ipv6-without-path", "risks", message, cure, place, cures)

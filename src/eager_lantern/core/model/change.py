@@ -1,0 +1,66 @@
+"""A change of a site: what stands at one place, and what is to stand there instead.
+
+Findings carry their cure as such a change, so that it can be tried on the model before anybody is
+told to make it, and made by a program afterwards.
+"""
+
+from typing import Any
+
+from msgspec import Struct, structs
+
+from ..values.site_path import SitePath
+from .site import Site
+
+
+class Change(Struct, frozen=True):
+    """Set what stands at a place. An index one past the end of a list adds to it; ``new`` of None takes the
+    key out, so that its default counts. ``old`` is what stood there; None where nothing did."""
+
+    place: SitePath
+    old: Any
+    new: Any
+
+
+def change(site: Site, place: SitePath, new: Any) -> Change:
+    """The change of a place to a value of the type that the site has there."""
+    return Change(place, value_at(site, place), new)
+
+
+def value_at(site: Site, place: SitePath) -> Any:
+    """What stands at a place; None beyond the end of a list and below what is left out."""
+    value: Any = site
+    for part in place:
+        if isinstance(part, int):
+            value = value[part] if part < len(value) else None
+        else:
+            value = getattr(value, _attribute(value, part), None)
+    return value
+
+
+def changed(site: Site, *changes: Change) -> Site:
+    """The site with the changes made, one after the other."""
+    for each in changes:
+        site = _set(site, each.place, each.new)
+    return site
+
+
+def _set(value: Any, place: SitePath, new: Any) -> Any:
+    if not place:
+        return new
+    first, rest = place[0], place[1:]
+    if isinstance(first, int):
+        inner = _set(value[first], rest, new) if first < len(value) else new
+        return (*value[:first], inner, *value[first + 1 :])
+    name = _attribute(value, first)
+    if not rest and new is None:
+        return structs.replace(value, **{name: _default(value, name)})
+    return structs.replace(value, **{name: _set(getattr(value, name), rest, new)})
+
+
+def _attribute(value: Any, key: str) -> str:
+    """The attribute that a key of the file is read into."""
+    return next(each.name for each in structs.fields(value) if each.encode_name == key)
+
+
+def _default(value: Any, name: str) -> Any:
+    return next(each.default for each in structs.fields(value) if each.name == name)

@@ -1,0 +1,270 @@
+"""Whether the parts of a site fit together: names that refer to something, addresses inside
+their networks, one path between any two networks. Each problem says what was found and
+what would be right."""
+
+from collections.abc import Iterable, Iterator
+
+from msgspec import Struct
+
+from ..values.addresses import Addresses
+from ..values.site_path import SitePath
+from .site import INTERNET, Client, Destination, Forward, Gateway, HostFilter, Promise, Rule, Service, Site
+
+
+class Problem(Struct, frozen=True):
+    """Something that stops the site from meaning anything."""
+
+    place: SitePath
+    message: str
+
+
+def problems(site: Site) -> list[Problem]:
+    """Everything that does not fit, in the order of the file's sections."""
+    return [
+        *_duplicates(site),
+        *_references(site),
+        *_gateways(site),
+        *_second_paths(site),
+        *_addresses(site),
+        *_rules(site),
+        *_promises(site),
+    ]
+
+
+def did_you_mean(wrong: str, known: Iterable[str]) -> str:
+    """“; did you mean x?” or, with nothing near, what there is to choose from."""
+    from difflib import get_close_matches  # only a mistake needs it, and it loads slowly
+
+    names = list(known)
+    near = get_close_matches(wrong, names, n=1, cutoff=0.6)
+    if near:
+        return f"; did you mean “{near[0]}”?"
+    return f"; known here: {', '.join(names[:12])}" if names else "; there are none yet"
+
+
+def network_names(site: Site) -> list[str]:
+    """All networks of the site; the internet is always one."""
+    return [INTERNET, *(each.name for each in site.networks if each.name != INTERNET)]
+
+
+def _duplicates(site: Site) -> Iterator[Problem]:
+    devices: list[tuple[SitePath, str]] = [
+        *((("gateways", i, "name"), each.name) for i, each in enumerate(site.gateways)),
+        (("server", "name"), site.server.name),
+        *((("clients", i, "name"), each.name) for i, each in enumerate(site.clients)),
+    ]
+    networks: list[tuple[SitePath, str]] = [
+        (("networks", i, "name"), each.name) for i, each in enumerate(site.networks)
+    ]
+    yield from _twice("network or device", [*networks, *devices])
+    yield from _twice("service", [(("services", i, "name"), each.name) for i, each in enumerate(site.services)])
+    yield from _twice("group", [(("groups", i, "name"), each.name) for i, each in enumerate(site.groups)])
+    yield from _twice("published name", [(("names", i, "name"), each.name) for i, each in enumerate(site.names)])
+
+
+def _twice(what: str, named: list[tuple[SitePath, str]]) -> Iterator[Problem]:
+    seen: set[str] = set()
+    for place, name in named:
+        if name in seen:
+            yield Problem(place, f"the name “{name}” is used twice; give each {what} a name of its own")
+        seen.add(name)
+
+
+def _references(site: Site) -> Iterator[Problem]:
+    networks = network_names(site)
+    services = [each.name for each in site.services]
+    clients = [each.name for each in site.clients]
+    for i, gateway in enumerate(site.gateways):
+        yield from _known("network", gateway.outside.network, networks, ("gateways", i, "outside", "network"))
+        yield from _known("network", gateway.inside.network, networks, ("gateways", i, "inside", "network"))
+    yield from _known("network", site.server.network, networks, ("server", "network"))
+    for i, client in enumerate(site.clients):
+        yield from _known("network", client.network, networks, ("clients", i, "network"))
+        yield from _destination(site, client.reaches, ("clients", i, "reaches"))
+        yield from _one_service_a_port(site, client, ("clients", i, "reaches"))
+    for i, service in enumerate(site.services):
+        yield from _service_references(site, service, ("services", i), [*clients, *networks])
+    for i, account in enumerate(site.accounts):
+        yield from _known("service", account.service, services, ("accounts", i, "service"))
+        for j, name in enumerate(account.groups):
+            groups = [each.name for each in site.groups]
+            yield from _known("group", name, groups, ("accounts", i, "groups", j))
+        for j, name in enumerate(account.clients):
+            yield from _known("client", name, clients, ("accounts", i, "clients", j))
+
+
+def _one_service_a_port(site: Site, client: Client, place: SitePath) -> Iterator[Problem]:
+    promised = {each.service for each in site.promises if each.client == client.name and each.holds == "works"}
+    if client.reaches is not None and client.reaches.port is not None and len(promised) > 1:
+        message = f"port {client.reaches.port} leads to one service, and {client.name} is promised {len(promised)}"
+        yield Problem(place, f"{message} ({', '.join(sorted(promised))}); describe it as one client for each")
+
+
+def _service_references(site: Site, service: Service, place: SitePath, clients: list[str]) -> Iterator[Problem]:
+    for j, name in enumerate(service.keep_open_for):
+        yield from _known("client", name, clients, (*place, "keep_open_for", j))
+    if service.passive and not service.passive.protocols:
+        message = "protocols is empty, and data needs one: write [tcp], or leave it out"
+        yield Problem((*place, "passive", "protocols"), message)
+    if service.passive:
+        yield from _destination(site, service.passive.announce, (*place, "passive", "announce"))
+        yield from _destination(site, service.passive.announce_inside, (*place, "passive", "announce_inside"))
+    elif service.protocol == "ftp":
+        yield Problem(place, f"service “{service.name}” has no passive range; write passive: {{ports: 61200-61455}}")
+
+
+def _known(what: str, name: str, known: list[str], place: SitePath) -> Iterator[Problem]:
+    if name not in known:
+        yield Problem(place, f"there is no {what} “{name}”{did_you_mean(name, known)}")
+
+
+def _destination(site: Site, destination: Destination | None, place: SitePath) -> Iterator[Problem]:
+    if destination is None or not destination.name:
+        return
+    if destination.own:
+        if place[-1] == "reaches":
+            yield Problem(place, "“own” says nothing here; write the address or the name that the client types")
+        return
+    known = [each.name for each in site.names]
+    if destination.name not in known:
+        hint = did_you_mean(destination.name, known)
+        message = f"“{destination.name}” is no address, and “names” does not list it{hint}"
+        yield Problem(place, f"{message} (to add it: names: [{{name: {destination.name}, addresses: …}}])")
+
+
+def _gateways(site: Site) -> Iterator[Problem]:
+    for i, gateway in enumerate(site.gateways):
+        place: SitePath = ("gateways", i)
+        if gateway.outside.network == gateway.inside.network:
+            found = f"“{gateway.inside.network}” is outside and inside of {gateway.name}"
+            yield Problem((*place, "inside", "network"), f"{found}; a gateway joins two different networks")
+        yield from _translation(gateway, place)
+        if gateway.hairpin and not gateway.inside.address:
+            message = "hairpin needs the gateway's inside address; write inside: {network: …, address: …}"
+            yield Problem((*place, "hairpin"), message)
+        for j, forward in enumerate(gateway.forwards):
+            yield from _forward(forward, (*place, "forwards", j))
+
+
+def _translation(gateway: Gateway, place: SitePath) -> Iterator[Problem]:
+    if gateway.translate == "outward" and not gateway.outside.address:
+        message = "translate: outward needs the gateway's outside address; write outside: {network: …, address: …}"
+        yield Problem((*place, "translate"), message)
+    if gateway.translate == "one-to-one" and not gateway.pairs:
+        message = "translate: one-to-one needs pairs: [{outside: …, inside: …}]"
+        yield Problem((*place, "translate"), message)
+    if gateway.pairs and gateway.translate != "one-to-one":
+        yield Problem((*place, "pairs"), f"pairs need translate: one-to-one, found translate: {gateway.translate}")
+    for j, pair in enumerate(gateway.pairs):
+        if pair.outside.family != pair.inside.family:
+            message = f"{pair.outside} and {pair.inside} are of different address families"
+            yield Problem((*place, "pairs", j), f"{message}; a pair joins two of one family")
+
+
+def _forward(forward: Forward, place: SitePath) -> Iterator[Problem]:
+    if not forward.to_port:
+        return
+    if len(forward.ports.spans) > 1:
+        message = f"to_port is the first inside port of one range, ports has several: {forward.ports}"
+        yield Problem((*place, "to_port"), f"{message}; write one forward for each")
+    elif forward.ports.highest + forward.offset > 65535:
+        message = f"{len(forward.ports)} ports from {forward.to_port} on run past 65535"
+        yield Problem((*place, "to_port"), f"{message}; start at {65536 - len(forward.ports)} or lower")
+
+
+def _second_paths(site: Site) -> Iterator[Problem]:
+    """Joining two networks that are joined already would give two paths (union and find)."""
+    leader: dict[str, str] = {name: name for name in network_names(site)}
+
+    def find(name: str) -> str:
+        while leader.setdefault(name, name) != name:
+            name = leader[name]
+        return name
+
+    for i, gateway in enumerate(site.gateways):
+        outside, inside = find(gateway.outside.network), find(gateway.inside.network)
+        if outside == inside and gateway.outside.network != gateway.inside.network:
+            pair = f"“{gateway.outside.network}” and “{gateway.inside.network}”"
+            message = f"{gateway.name} is a second path between {pair}: which one does the traffic take?"
+            advice = "keep one in this file, and describe the other in a site file of its own"
+            yield Problem(("gateways", i), f"{message} {advice}")
+        leader[outside] = inside
+
+
+def _addresses(site: Site) -> Iterator[Problem]:
+    holders: dict[tuple[str, int], str] = {}
+    for place, device, network, addresses in _attached(site):
+        yield from _in_subnet(site, network, addresses, place)
+        for address in addresses.each:
+            if network == INTERNET and address.kind != "public":
+                continue  # not reachable there, so that two places may well use the same one
+            holder = holders.setdefault((network, address.number), device)
+            if holder != device:
+                yield Problem(place, f"{address} belongs to {holder} already; each device has its own address")
+
+
+def _attached(site: Site) -> Iterator[tuple[SitePath, str, str, Addresses]]:
+    for i, gateway in enumerate(site.gateways):
+        place: SitePath = ("gateways", i)
+        yield (*place, "outside", "address"), gateway.name, gateway.outside.network, gateway.outside.address
+        yield (*place, "inside", "address"), gateway.name, gateway.inside.network, gateway.inside.address
+        for j, pair in enumerate(gateway.pairs):
+            yield (*place, "pairs", j, "outside"), gateway.name, gateway.outside.network, Addresses((pair.outside,))
+    yield ("server", "address"), site.server.name, site.server.network, site.server.address
+    for i, client in enumerate(site.clients):
+        yield ("clients", i, "address"), client.name, client.network, client.address
+
+
+def _in_subnet(site: Site, network: str, addresses: Addresses, place: SitePath) -> Iterator[Problem]:
+    subnet = next((each.subnet for each in site.networks if each.name == network), None)
+    for address in addresses.each:
+        if subnet and address.number not in subnet and subnet.of_family(address.family):
+            message = f"{address} is outside network “{network}”, which is {subnet}"
+            yield Problem(place, f"{message}; mend the address, the network's name or its subnet")
+
+
+def _rules(site: Site) -> Iterator[Problem]:
+    services = [each.name for each in site.services]
+    for place, rule in _all_rules(site):
+        if rule.program is not None:
+            yield from _known("service", rule.program, services, (*place, "program"))
+
+
+def _all_rules(site: Site) -> Iterator[tuple[SitePath, Rule]]:
+    for i, gateway in enumerate(site.gateways):
+        for way, table in (("inward", gateway.filter.inward), ("outward", gateway.filter.outward)):
+            yield from ((("gateways", i, "filter", way, "rules", j), rule) for j, rule in enumerate(table.rules))
+    hosts: list[tuple[SitePath, HostFilter]] = [(("server", "filter"), site.server.filter)]
+    hosts += [(("clients", i, "filter"), client.filter) for i, client in enumerate(site.clients)]
+    for place, both in hosts:
+        for way, table in (("incoming", both.incoming), ("outgoing", both.outgoing)):
+            yield from (((*place, way, "rules", j), rule) for j, rule in enumerate(table.rules))
+
+
+def _promises(site: Site) -> Iterator[Problem]:
+    clients = {each.name: each for each in site.clients}
+    services = {each.name: each for each in site.services}
+    for i, promise in enumerate(site.promises):
+        place: SitePath = ("promises", i)
+        if promise in site.promises[:i]:
+            first = site.promises.index(promise) + 1
+            yield Problem(place, f"the same promise stands here a second time (it is number {first} already); keep one")
+        places = [*clients, *network_names(site)]
+        yield from _known("client", promise.client, places, (*place, "client"))
+        yield from _known("service", promise.service, list(services), (*place, "service"))
+        service = services.get(promise.service)
+        if service:
+            yield from _mode(promise, service, clients.get(promise.client), place)
+
+
+def _mode(promise: Promise, service: Service, client: Client | None, place: SitePath) -> Iterator[Problem]:
+    if service.protocol != "ftp":
+        if promise.mode:
+            message = f"“{service.name}” has protocol {service.protocol}, which has no passive or active mode"
+            yield Problem((*place, "mode"), f"{message}; leave mode out")
+    elif promise.holds == "works":
+        if not promise.mode:
+            yield Problem(place, "which mode is promised? add mode: passive or mode: active")
+        elif client and promise.mode not in client.modes:
+            message = f"{client.name} does not use {promise.mode} mode (its modes: {', '.join(client.modes)})"
+            yield Problem((*place, "mode"), message)

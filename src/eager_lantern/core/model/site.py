@@ -1,0 +1,420 @@
+"""The site: what the site file describes, as value types and nothing else.
+
+Each class is one mapping of the file and each field one key, so this module is also the
+reference of the format. What the keys mean together is computed elsewhere; whether names
+refer to something is told by :mod:`.consistency`.
+"""
+
+import re
+from typing import Annotated, Literal, Self
+
+from msgspec import Meta, Struct, field
+
+from ..values.addresses import Address, Addresses, AddressSet
+from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet, port_number
+from ..values.quantities import Duration, Rate, Size
+from ..values.text_value import Value
+
+_PLAIN = r"[^\x00-\x1f\x7f-\x9f]"
+_INK = r"[^\s\x00-\x1f\x7f-\x9f]"
+Name = Annotated[str, Meta(min_length=1, max_length=80, pattern=rf"^{_INK}({_PLAIN}*{_INK})?\Z")]
+Label = Annotated[str, Meta(max_length=200, pattern=rf"^{_PLAIN}*\Z")]
+Count = Annotated[int, Meta(ge=0, le=1_000_000_000)]
+Transport = Literal["tcp", "udp"]
+Lease = Literal["static", "reserved", "dynamic"]
+Mode = Literal["passive", "active"]
+TlsMode = Literal["none", "explicit", "implicit"]
+System = Literal["linux", "windows", "cloud", "other"]
+Right = Literal["list", "read", "write", "append", "rename", "remove", "make-folders"]
+INTERNET = "internet"
+
+
+class Port(Value):
+    """One port, where a range would make no sense."""
+
+    __slots__ = ("number",)
+
+    def __init__(self, number: int) -> None:
+        self.number = number
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        """Read ``21``. Raises ValueError with the likely slip named."""
+        if pair := re.fullmatch(r"\s*([1-9][0-9]{0,4})\s*:\s*([1-9][0-9]{0,4})\s*", text):
+            outside, own = pair[1], pair[2]
+            raise ValueError(
+                f"“{text.strip()}” is two ports: write {own}, the server's own; outside it is {outside} by a forward "
+                f"({{ports: {outside}, to: …, to_port: {own}}}) and by what clients type (reaches: HOST:{outside})"
+            )
+        return cls(port_number(text, "one port, such as 21"))
+
+    def __str__(self) -> str:
+        return str(self.number)
+
+
+class BlockedPorts(Value):
+    """The ports that a provider never lets in: a set, or the word ``none``."""
+
+    __slots__ = ("ports",)
+
+    def __init__(self, ports: PortSet = PortSet()) -> None:
+        self.ports = ports
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        """Read ``none`` or a port set. Raises ValueError as :meth:`PortSet.parse`."""
+        return cls(PortSet.parse("" if text.strip() == "none" else text))
+
+    def __str__(self) -> str:
+        return str(self.ports) or "none"
+
+
+class Destination(Value):
+    """Where to go: addresses, or a name that ``names`` lists, or ``own``."""
+
+    __slots__ = ("addresses", "name")
+
+    def __init__(self, addresses: Addresses = Addresses(), name: str = "") -> None:
+        self.addresses = addresses
+        self.name = name
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        """Read ``own``, a host name, or addresses. Raises ValueError for a damaged address."""
+        written = text.strip()
+        if not written:
+            raise ValueError("an address or a name is missing")
+        looks_like_address = ":" in written or "," in written or written.replace(".", "").isdigit()
+        if looks_like_address:
+            return cls(addresses=Addresses.parse(written))
+        return cls(name=written)
+
+    @property
+    def own(self) -> bool:
+        """Whether it says: the device's own address."""
+        return self.name == "own"
+
+    def __str__(self) -> str:
+        return self.name or str(self.addresses)
+
+
+OWN = Destination(name="own")
+
+
+class Typed(Destination):
+    """What clients type: where to go, and the port where it is another than the service's own."""
+
+    __slots__ = ("port",)
+
+    def __init__(self, addresses: Addresses = Addresses(), name: str = "", port: Port | None = None) -> None:
+        super().__init__(addresses, name)
+        self.port = port
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        """Read ``tides.saltmarsh.example:2121``, ``198.51.100.61``, ``[2001:db8::5]:2121`` or several of one
+        port. Raises ValueError for a damaged address or port."""
+        pieces = [_host_and_port(each.strip()) for each in text.split(",")]
+        ports = {port for _, port in pieces}
+        if len(ports) > 1:
+            raise ValueError("one port for all its addresses is meant here: write the same after each, or none")
+        meant = Destination.parse(", ".join(host for host, _ in pieces))
+        port = pieces[0][1]
+        return cls(meant.addresses, meant.name, None if port is None else Port.parse(port))
+
+    @property
+    def host(self) -> Destination:
+        """The same without its port."""
+        return Destination(self.addresses, self.name)
+
+    def __str__(self) -> str:
+        if self.port is None:
+            return str(self.host)
+        return ", ".join(f"{each}:{self.port}" for each in self._bracketed())
+
+    def _bracketed(self) -> list[str]:
+        texts = [self.name] if self.name else list(map(str, self.addresses.each))
+        return [f"[{each}]" if ":" in each else each for each in texts]
+
+
+def _host_and_port(text: str) -> tuple[str, str | None]:
+    """A host, and what stands for a port behind it; an IPv6 address with a port is in brackets."""
+    if bracketed := re.fullmatch(r"\[([^\]]*)\](?::(.*))?", text, re.DOTALL):
+        return bracketed[1], bracketed[2]
+    host, colon, port = text.partition(":")
+    return (host, port) if colon and ":" not in port else (text, None)
+
+
+class Part(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
+    """A mapping of the site file; unknown keys are errors."""
+
+
+class Network(Part, frozen=True):
+    """A network whose hosts reach each other without a gateway."""
+
+    name: Name
+    subnet: AddressSet = AddressSet()
+
+
+class Attachment(Part, frozen=True):
+    """One side of a gateway."""
+
+    network: Name
+    address: Addresses = Addresses()
+    lease: Lease = "static"
+
+
+class Rule(Part, frozen=True):
+    """One line of a filter. A key that is left out matches everything."""
+
+    action: Literal["allow", "deny", "refuse"]
+    name: Label = ""
+    protocol: Literal["tcp", "udp", "any"] = "any"
+    ports: PortSet = EVERY_PORT
+    from_: AddressSet | None = field(default=None, name="from")
+    to: AddressSet | None = None
+    from_ports: PortSet | None = None
+    program: Name | None = None
+    categories: tuple[Name, ...] | None = None
+    enabled: bool = True
+
+
+class Filter(Part, frozen=True):
+    """Rules in order, the first that matches decides, then the default."""
+
+    default: Literal["allow", "deny", "refuse"]
+    rules: tuple[Rule, ...] = ()
+
+
+OPEN = Filter(default="allow")
+
+
+class GatewayFilter(Part, frozen=True):
+    """What a gateway lets in from outside and out from inside."""
+
+    inward: Filter = OPEN
+    outward: Filter = OPEN
+
+
+class HostFilter(Part, frozen=True):
+    """What a host lets in and out."""
+
+    incoming: Filter = OPEN
+    outgoing: Filter = OPEN
+
+
+class Forward(Part, frozen=True):
+    """An outside port handed on to an inside host; ``to_port`` is the first inside port."""
+
+    ports: PortSet
+    to: Address
+    name: Label = ""
+    protocol: Transport = "tcp"
+    to_port: Port | None = None
+    from_: AddressSet | None = field(default=None, name="from")
+    enabled: bool = True
+
+    @property
+    def offset(self) -> int:
+        """Inside port minus outside port."""
+        return self.to_port.number - self.ports.lowest if self.to_port and self.ports else 0
+
+
+class Pair(Part, frozen=True):
+    """An outside and an inside address that one-to-one translation joins."""
+
+    outside: Address
+    inside: Address
+
+
+class Gateway(Part, frozen=True):
+    """A device that joins an outside and an inside network."""
+
+    name: Name
+    outside: Attachment
+    inside: Attachment
+    system: System = "other"
+    provider_blocks: BlockedPorts = BlockedPorts()
+    translate: Literal["none", "outward", "one-to-one"] = "none"
+    pairs: tuple[Pair, ...] = ()
+    pooling: Literal["paired", "arbitrary"] = "paired"
+    forwarding: bool = True
+    forwards_pass_filter: bool = True
+    forward_limit: Count | None = None
+    forward_ranges: bool = True
+    hairpin: bool = False
+    ftp_helper: bool = False
+    idle_timeout: Duration | None = None
+    unmatched: Literal["silent", "refused"] = "silent"
+    forwards: tuple[Forward, ...] = ()
+    filter: GatewayFilter = GatewayFilter()
+
+    def entered_forwards(self) -> list[tuple[int, Forward]]:
+        """The forwards that are switched on and that the device can hold, with their indexes."""
+        wanted = [(i, each) for i, each in enumerate(self.forwards) if each.enabled]
+        if not self.forward_ranges:
+            wanted = [(i, each) for i, each in wanted if len(each.ports) == 1]
+        return wanted[: self.forward_limit] if self.forward_limit is not None else wanted
+
+
+def default_own_ports(system: str) -> PortSet:
+    """The ports that a system uses for its own outgoing connections unless told otherwise: of Windows the dynamic
+    ones (RFC 6335, section 6), of Linux those of ``ip_local_port_range``."""
+    return PortSet.of((49152, 65535)) if system == "windows" else PortSet.of((32768, 60999))
+
+
+class Server(Part, frozen=True):
+    """The host that the services run on."""
+
+    name: Name
+    network: Name
+    address: Addresses
+    system: System = "other"
+    lease: Lease = "static"
+    category: Name | None = None
+    local_ports: PortSet | None = None
+    filter: HostFilter = HostFilter()
+
+    @property
+    def own_ports(self) -> PortSet:
+        """The ports that the system uses for its own outgoing connections: what the site says, else its default."""
+        return self.local_ports if self.local_ports is not None else default_own_ports(self.system)
+
+
+class Tls(Part, frozen=True):
+    """How a service protects its connections (RFC 4217)."""
+
+    mode: TlsMode = "none"
+    required: bool = False
+    protects_data: bool = True
+    reuse_required: bool = False
+    names: tuple[Name, ...] = ()
+    certificate: Label | None = None
+    key: Label | None = None
+
+
+class Passive(Part, frozen=True):
+    """The service's side of passive mode; without ``ports`` the system picks any."""
+
+    ports: PortSet = UNPRIVILEGED
+    protocols: tuple[Transport, ...] = ("tcp",)
+    announce: Destination = OWN
+    announce_inside: Destination | None = None
+
+
+class Active(Part, frozen=True):
+    """The service's side of active mode; without ``from_port`` the system picks any."""
+
+    from_port: Port | None = None
+    accepts_other_address: bool = False
+
+
+class Load(Part, frozen=True):
+    """What the service has to carry. Counts of an hour are over all clients; ``rests`` is how long a
+    data port is unusable after the server has closed first, which it does after what it sends."""
+
+    client_count: Count | None = None
+    files_per_hour: Count | None = None
+    fetched_per_hour: Count | None = None
+    listings_per_hour: Count | None = None
+    rests: Duration | None = None
+    typical_size: Size | None = None
+    rate: Rate | None = None
+    burst: Count | None = None
+
+    @property
+    def transfer_seconds(self) -> float | None:
+        """How long a transfer of typical size takes; None where size or rate is not known."""
+        if self.typical_size is None or self.rate is None or not self.rate.amount:
+            return None
+        return self.typical_size.amount * 8 / self.rate.amount
+
+
+class Service(Part, frozen=True):
+    """One listening endpoint on the server."""
+
+    name: Name
+    protocol: Literal["ftp", "sftp", "other"]
+    control_port: Port
+    tls: Tls = Tls()
+    host_key: Label | None = None
+    passive: Passive | None = None
+    active: Active | None = None
+    peer_must_match: bool = True
+    load: Load | None = None
+    keep_open_for: tuple[Name, ...] = ()
+
+    @property
+    def transfer_seconds(self) -> float | None:
+        """How long a typical transfer takes; None where that is not known."""
+        return self.load.transfer_seconds if self.load else None
+
+
+class Group(Part, frozen=True):
+    """What all accounts of a group may do, and what they may not."""
+
+    name: Name
+    rights: tuple[Right, ...] = ()
+    denies: tuple[Right, ...] = ()
+
+
+class Account(Part, frozen=True):
+    """A login of a service and what it may do; what its groups say is added."""
+
+    name: Name
+    service: Name
+    home: Label | None = None
+    rights: tuple[Right, ...] = ()
+    denies: tuple[Right, ...] = ()
+    groups: tuple[Name, ...] = ()
+    confined: bool = True
+    clients: tuple[Name, ...] = ()
+
+
+class Client(Part, frozen=True):
+    """A place where users stand."""
+
+    name: Name
+    network: Name
+    address: Addresses = Addresses()
+    reaches: Typed | None = None
+    modes: tuple[Mode, ...] = ("passive",)
+    uses_epsv: bool = False
+    trusts_announced: bool = True
+    resumes_tls: bool = True
+    active_address: Address | None = None
+    active_ports: PortSet = UNPRIVILEGED
+    category: Name | None = None
+    filter: HostFilter = HostFilter()
+
+
+class PublishedName(Part, frozen=True):
+    """A name that clients type and the addresses that it leads to."""
+
+    name: Name
+    addresses: Addresses
+
+
+class Promise(Part, frozen=True):
+    """One thing that must work, or must stay shut."""
+
+    client: Name
+    service: Name
+    mode: Mode | None = None
+    holds: Literal["works", "shut"] = "works"
+
+
+class Site(Part, frozen=True):
+    """Everything in one site file."""
+
+    lantern: Literal[1]
+    site: Name
+    server: Server
+    networks: tuple[Network, ...] = ()
+    gateways: tuple[Gateway, ...] = ()
+    services: tuple[Service, ...] = ()
+    groups: tuple[Group, ...] = ()
+    accounts: tuple[Account, ...] = ()
+    clients: tuple[Client, ...] = ()
+    names: tuple[PublishedName, ...] = ()
+    promises: tuple[Promise, ...] = ()

@@ -1,0 +1,1 @@
+"""What devices do with connections, as exact sets."""

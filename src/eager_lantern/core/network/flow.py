@@ -1,0 +1,126 @@
+"""Connections as exact sets: many ports and many sources followed at once.
+
+A flow is the product of its sets. Every device either treats a flow alike or cuts it into
+flows that it treats alike, so that at the end each part is known with the rule that
+decided it. Nothing is sampled.
+"""
+
+from typing import Literal
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ..model.site import Transport
+from ..values.addresses import Address, AddressSet
+from ..values.outcomes import Outcome
+from ..values.ports import PortSet
+from ..values.site_path import SitePath
+
+Verb = Literal["send", "let-out", "let-in", "translate", "forward", "hairpin", "route", "arrive", "stop"]
+Reason = Literal[
+    "filter rule",
+    "filter default",
+    "provider blocks",
+    "no forward",
+    "forwarding is off",
+    "no hairpin",
+    "the device itself",
+    "nobody there",
+    "no path",
+    "no outside address",
+    "no way back",
+    "not listening",
+    "another service",
+    "another peer",
+    "address refused",
+    "session reuse",
+    "control forgotten",
+    "client has no address",
+    "no announced address",
+    "no common family",
+    "source port may change",
+    "source address may change",
+    "leads back out",
+    "goes in circles",
+    "reads it twice",
+    "read apart",
+    "other family",
+]
+
+
+class Flow(Struct, frozen=True):
+    """New connections of one transport to one address.
+
+    ``from_ports`` is None once a translation may have changed the source port, and
+    ``pooled`` is true while ``sources`` are candidates of which a device picks one.
+    """
+
+    protocol: Transport
+    sources: AddressSet
+    from_ports: PortSet | None
+    to: Address
+    ports: PortSet
+    pooled: bool = False
+
+
+class Step(Struct, frozen=True):
+    """What one device did, with the flow as it left the device."""
+
+    at: str
+    does: Verb
+    flow: Flow
+    place: SitePath | None = None
+    rule: str | None = None
+    note: str = ""
+
+
+class Journey(Struct, frozen=True):
+    """A part of a flow that had one fate from end to end.
+
+    ``asked`` is the part as its origin sent it, ``flow`` as it was at the last step. For
+    ``ok`` the last step is the arrival at ``steps[-1].at``; otherwise it is the stop.
+    """
+
+    asked: Flow
+    flow: Flow
+    outcome: Outcome
+    reason: Reason | None
+    steps: tuple[Step, ...]
+
+    @property
+    def end(self) -> Step:
+        """The step that decided."""
+        return self.steps[-1]
+
+
+class Leg(Struct, frozen=True):
+    """A part of a flow under way."""
+
+    asked: Flow
+    flow: Flow
+    steps: tuple[Step, ...] = ()
+
+    def narrowed(self, flow: Flow) -> "Leg":
+        """The same leg for a part of its flow: what was asked is cut down alike."""
+        offset = self.flow.ports.lowest - self.asked.ports.lowest
+        asked = replace(self.asked, ports=self.asked.ports & flow.ports.shift(-offset))
+        if self.flow.sources == self.asked.sources:
+            asked = replace(asked, sources=flow.sources)
+        if self.flow.from_ports is not None:
+            asked = replace(asked, from_ports=flow.from_ports)
+        return Leg(asked, flow, self.steps)
+
+    def then(self, at: str, does: Verb, flow: Flow, place: SitePath | None = None, rule: str | None = None) -> "Leg":
+        """The same leg after one more device."""
+        return Leg(self.asked, flow, (*self.steps, Step(at, does, flow, place, rule)))
+
+    def arrived(self, at: str, place: SitePath) -> Journey:
+        """The journey that ends at a host that let it in."""
+        return Journey(self.asked, self.flow, "ok", None, (*self.steps, Step(at, "arrive", self.flow, place)))
+
+    def stopped(
+        self, at: str, outcome: Outcome, reason: Reason, place: SitePath | None, rule: str | None = None
+    ) -> Journey:
+        """The journey that ends here without arriving."""
+        stop = Step(at, "stop", self.flow, place, rule, reason)
+        return Journey(self.asked, self.flow, outcome, reason, (*self.steps, stop))

@@ -1,0 +1,371 @@
+"""One connection through every hop, as exact sets (DESIGN 5).
+
+A flow starts at a host or anywhere on a network. On each network its destination is either
+there (a host lets it in or not, a gateway's address rewrites it or not) or further on
+through a gateway. Every function here takes a leg and yields the journeys that come of it;
+together they always cover the leg exactly.
+
+Theory: how a leg splits
+========================
+A leg is a flow twice: as its origin sent it (``asked``) and as it is now (``flow``). A device that
+treats a part of it in its own way cuts the present flow, and :meth:`.flow.Leg.narrowed` cuts what was
+asked alike: ports are shifted back by as much as forwards have moved them, and sources are cut as
+long as nothing has translated them. So a result can always be told in the client's own numbers, and
+two journeys never tell of the same connection. A forward that moves ports by 100, and a provider that
+blocks one of them:
+
+>>> from eager_lantern.api import Address, AddressSet, Flow, PortSet, Topology, parse_site
+>>> site = parse_site("pier", '''
+... lantern: 1
+... site: Pier
+... networks: [{name: office, subnet: 10.61.4.0/24}]
+... gateways:
+...   - name: router
+...     outside: {network: internet, address: 198.51.100.61}
+...     inside: {network: office, address: 10.61.4.1}
+...     translate: outward
+...     provider_blocks: 61202
+...     forwards: [{ports: 61200-61203, to: 10.61.4.20, to_port: 61300}]
+... server: {name: store, network: office, address: 10.61.4.20}
+... services: [{name: tides, protocol: ftp, control_port: 21, passive: {ports: 61300-61303}}]
+... ''').site
+>>> asked = PortSet.parse("61200-61210")
+>>> flow = Flow("tcp", AddressSet.parse("203.0.113.50"), None, Address.parse("198.51.100.61"), asked)
+>>> for each in trace(Topology(site), "internet", flow):
+...     print(each.asked.ports, "→", each.flow.ports, each.outcome, each.reason or "", "at", each.end.at)
+61200-61201, 61203 → 61300-61301, 61303 ok  at store
+61204-61210 → 61204-61210 silent no forward at router
+61202 → 61202 silent provider blocks at router
+"""
+
+from collections.abc import Iterator, Mapping
+from typing import Literal
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ..model.site import INTERNET
+from ..values.addresses import Address, AddressSet, public_addresses
+from .filters import Ruling, Table, rulings
+from .flow import Flow, Journey, Leg, Reason, Verb
+from .rewrites import Rewrite, rewrites
+from .topology import Device, Host, Side, Topology
+
+MOST_STEPS = 64
+_KEYS: dict[Reason, str] = {"no forward": "forwards", "forwarding is off": "forwarding", "no hairpin": "hairpin"}
+
+
+class Expected(Struct, frozen=True):
+    """What a gateway's FTP helper does with a connection that it expects: leads it to ``host``, or lets
+    it out where there is none; ``source`` is what the host behind it knows the other end by, where
+    the device gives it that. It is expected only from ``peers``, the other end of the control
+    connection as the device sees it."""
+
+    peers: AddressSet
+    host: Address | None = None
+    source: Address | None = None
+
+
+Helped = Mapping[str, Expected]
+"""The gateways whose helper expects a connection, by name."""
+
+
+def trace(topology: Topology, origin: Host | str, flow: Flow, helped: Helped | None = None) -> tuple[Journey, ...]:
+    """Every part of a flow from a host, or from anywhere on the network of that name."""
+    sources = flow.sources.of_family(flow.to.family)
+    if not sources or not flow.ports:
+        return ()
+    flow = replace(flow, sources=sources)
+    road = _Road(topology, helped or {})
+    leg = Leg(flow, flow)
+    if isinstance(origin, Host):
+        return tuple(road.from_host(leg.then(origin.name, "send", flow, origin.place), origin))
+    return tuple(road.on_network(leg.then(origin, "send", flow), origin))
+
+
+def _outcome(ruling: Ruling) -> Literal["refused", "silent", "unknown"]:
+    if ruling.action == "unknown":
+        return "unknown"
+    return "refused" if ruling.action == "refuse" else "silent"
+
+
+def _reason(ruling: Ruling) -> Reason:
+    if ruling.action == "unknown":
+        return "source address may change" if ruling.flow.pooled else "source port may change"
+    return "filter rule" if ruling.place[-1] != "default" else "filter default"
+
+
+def _matching(rewrite: Rewrite, flow: Flow) -> Flow | None:
+    """The part of a flow that is rewritten so."""
+    ports = flow.ports & rewrite.ports
+    sources = flow.sources & rewrite.sources if rewrite.sources is not None else flow.sources
+    meant = rewrite.protocol in (None, flow.protocol) and rewrite.outside in (None, flow.to)
+    if not meant or not ports or not sources or rewrite.to.family != flow.to.family:
+        return None
+    return replace(flow, ports=ports, sources=sources)
+
+
+def _rest(flow: Flow, taken: Flow) -> list[Flow]:
+    """What is left of a flow: the other ports, and these ports from other sources."""
+    others = replace(flow, ports=flow.ports - taken.ports)
+    strangers = replace(taken, sources=flow.sources - taken.sources)
+    return [each for each in (others, strangers) if each.ports and each.sources]
+
+
+class _Road:
+    def __init__(self, topology: Topology, helped: Helped) -> None:
+        self.topology = topology
+        self.helped = helped
+
+    def from_host(self, leg: Leg, host: Host) -> Iterator[Journey]:
+        for passed in self._sifted(leg, host.outgoing, host.name, "let-out"):
+            yield from self.on_network(passed, host.network) if isinstance(passed, Leg) else (passed,)
+
+    def on_network(self, leg: Leg, network: str, came_through: Device | None = None) -> Iterator[Journey]:
+        """The leg has come out on a network: hand it to who has the address, or to the next device."""
+        to = leg.flow.to
+        if len(leg.steps) > MOST_STEPS:
+            yield leg.stopped(network, "unknown", "goes in circles", None)
+        elif network == INTERNET and to.kind != "public":
+            yield leg.stopped(network, "silent", "no path", None)
+        elif network == INTERNET and (hidden := self._unanswerable(leg)):
+            yield leg.narrowed(replace(leg.flow, sources=hidden)).stopped(network, "silent", "no way back", None)
+            if known := leg.flow.sources - hidden:
+                yield from self.on_network(leg.narrowed(replace(leg.flow, sources=known)), network, came_through)
+        elif isinstance(holder := self.topology.holder(network, to), Host):
+            yield from self._at_host(leg, holder)
+        elif holder is not None:
+            yield from self._at_side(leg, holder)
+        else:
+            yield from self._onward(leg, network, came_through)
+
+    def _unanswerable(self, leg: Leg) -> AddressSet:
+        """Sources that nobody on the internet has a route back to. An outside address that is not
+        public does not count: whoever gave it translates once more."""
+        if leg.steps[-1].does == "translate":
+            return AddressSet()
+        return leg.flow.sources - public_addresses()
+
+    def _onward(self, leg: Leg, network: str, came_through: Device | None) -> Iterator[Journey]:
+        crossings = self.topology.crossings(network, leg.flow.to)
+        lost = crossings is None
+        if crossings is None:
+            crossings = self.topology.chain(network, INTERNET) or ()
+            if not crossings or any(each.way == "inward" for each in crossings):
+                yield leg.stopped(network, "silent", "no path", None)
+                return
+        if not crossings:
+            yield leg.stopped(network, "silent", "nobody there", None)
+            return
+        device, way = crossings[0].device, crossings[0].way
+        if self._may_be_expected(leg, device):
+            others = list(self._unexpected(device)._onward(leg, network, came_through))
+            yield from self._either_way(leg, device, others)
+        elif way == "inward":
+            yield from self._routed_in(leg, device)
+        elif came_through is device and lost and device.spec.outside.network == INTERNET:
+            yield leg.stopped(device.name, "silent", "no path", leg.steps[-1].place)
+        elif came_through is device:
+            yield leg.stopped(device.name, "unknown", "leads back out", device.place)
+        elif leg.flow.to.number in device.outside_addresses:
+            yield from self._hairpin(leg, device)
+        else:
+            yield from self._outward(leg, device)
+
+    def _at_host(self, leg: Leg, host: Host) -> Iterator[Journey]:
+        for passed in self._sifted(leg, host.incoming, host.name, "let-in"):
+            yield passed.arrived(host.name, host.place) if isinstance(passed, Leg) else passed
+
+    def _at_side(self, leg: Leg, holder: Side) -> Iterator[Journey]:
+        if self._may_be_expected(leg, holder.device):
+            yield from self._either_way(leg, holder.device, list(self._unexpected(holder.device)._at_side(leg, holder)))
+        elif holder.side == "inside":
+            yield from self._at_inside(leg, holder.device)
+        else:
+            yield from self._inward(leg, holder.device)
+
+    def _expected(self, leg: Leg, device: Device) -> Expected | None:
+        """What the device's helper expects, where this is it."""
+        expected = self.helped.get(device.name)
+        return expected if expected is not None and not leg.flow.sources - expected.peers else None
+
+    def _may_be_expected(self, leg: Leg, device: Device) -> bool:
+        """Whether the helper's expectation hangs on the address that a pool gives to this connection."""
+        expected = self.helped.get(device.name)
+        if expected is None or not leg.flow.pooled or not leg.flow.sources & expected.peers:
+            return False
+        passed = {step.at for step in leg.steps}
+        drawn = any(each.name in passed and each.spec.pooling == "arbitrary" for each in self.topology.devices)
+        return drawn or self._expected(leg, device) is None
+
+    def _unexpected(self, device: Device) -> "_Road":
+        """The same road where the device's helper expects nothing."""
+        return _Road(self.topology, {name: each for name, each in self.helped.items() if name != device.name})
+
+    def _either_way(self, leg: Leg, device: Device, unexpected: list[Journey]) -> Iterator[Journey]:
+        """What arrives without the helper arrives; of the rest it cannot be told."""
+        for each in unexpected:
+            if each.outcome == "ok":
+                yield each
+            else:
+                part = leg.narrowed(replace(leg.flow, ports=each.asked.ports))
+                place = (*device.place, "ftp_helper")
+                yield part.stopped(device.name, "unknown", "source address may change", place)
+
+    def _at_inside(self, leg: Leg, device: Device) -> Iterator[Journey]:
+        """The device itself, unless its helper has told the sender of this address for data."""
+        expected = self._expected(leg, device)
+        if expected is None or expected.host is None or expected.source is None:
+            yield self._unmatched(leg, device, "the device itself")
+            return
+        source = AddressSet.single(expected.source)
+        flow = replace(leg.flow, to=expected.host, sources=source, from_ports=None, pooled=False)
+        turned = leg.then(device.name, "hairpin", flow, (*device.place, "ftp_helper"))
+        yield from self.on_network(turned, device.spec.inside.network, device)
+
+    def _sifted(self, leg: Leg, table: Table, at: str, verb: Verb) -> Iterator[Leg | Journey]:
+        """The leg cut by a filter: legs that pass, journeys that end. An empty filter leaves no step."""
+        if not table.matches and table.default == "allow":
+            yield leg
+            return
+        for ruling in rulings(table, leg.flow):
+            part = leg.narrowed(ruling.flow)
+            if ruling.action == "allow":
+                yield part.then(at, verb, ruling.flow, ruling.place, ruling.rule)
+            else:
+                yield part.stopped(at, _outcome(ruling), _reason(ruling), ruling.place, ruling.rule)
+
+    def _unmatched(self, leg: Leg, device: Device, reason: Reason) -> Journey:
+        place = device.place if reason == "the device itself" else (*device.place, _KEYS[reason])
+        return leg.stopped(device.name, device.spec.unmatched, reason, place)
+
+    def _inward(self, leg: Leg, device: Device) -> Iterator[Journey]:
+        """A connection to one of the device's outside addresses."""
+        for passed in self._past_provider(leg, device):
+            if isinstance(passed, Journey):
+                yield passed
+                continue
+            for rewritten, forwarded in self._rewritten(passed, device):
+                if isinstance(rewritten, Journey):
+                    yield rewritten
+                elif forwarded and device.spec.forwards_pass_filter:
+                    yield from self.on_network(rewritten, device.spec.inside.network, device)
+                else:
+                    yield from self._filtered_in(rewritten, device)
+
+    def _routed_in(self, leg: Leg, device: Device) -> Iterator[Journey]:
+        """A connection to an inside address, through a device that does not translate."""
+        for passed in self._past_provider(leg, device):
+            if isinstance(passed, Journey):
+                yield passed
+            elif passed.flow.to in device.spec.inside.address:
+                yield self._unmatched(passed, device, "the device itself")
+            elif self._expected(passed, device) is not None:
+                yield from self.on_network(passed, device.spec.inside.network, device)
+            else:
+                yield from self._filtered_in(passed, device)
+
+    def _filtered_in(self, leg: Leg, device: Device) -> Iterator[Journey]:
+        for passed in self._sifted(leg, device.inward, device.name, "let-in"):
+            if isinstance(passed, Leg):
+                yield from self.on_network(passed, device.spec.inside.network, device)
+            else:
+                yield passed
+
+    def _past_provider(self, leg: Leg, device: Device) -> Iterator[Leg | Journey]:
+        blocks = device.spec.provider_blocks.ports
+        for ports, passes in ((leg.flow.ports - blocks, True), (leg.flow.ports & blocks, False)):
+            if ports:
+                part = leg.narrowed(replace(leg.flow, ports=ports))
+                place = (*device.place, "provider_blocks")
+                yield part if passes else part.stopped(device.name, "silent", "provider blocks", place)
+
+    def _rewritten(self, leg: Leg, device: Device) -> Iterator[tuple[Leg | Journey, bool]]:
+        """Helper, forwards, then pairs; each result with whether it passes as forwarded."""
+        expected = self._expected(leg, device)
+        if expected is not None and expected.host is not None:
+            flow = replace(leg.flow, to=expected.host)
+            yield leg.then(device.name, "forward", flow, (*device.place, "ftp_helper")), True
+            return
+        waiting = [leg]
+        for rewrite in rewrites(device.spec):
+            place, name = (*device.place, *rewrite.place), rewrite.name or None
+            left: list[Leg] = []
+            for each in waiting:
+                taken = _matching(rewrite, each.flow)
+                if taken is None:
+                    left.append(each)
+                    continue
+                if each.flow.pooled and taken.sources != each.flow.sources:
+                    taken = replace(taken, sources=each.flow.sources)
+                    part = each.narrowed(taken)
+                    yield part.stopped(device.name, "unknown", "source address may change", place, name), True
+                else:
+                    moved = replace(taken, to=rewrite.to, ports=taken.ports.shift(rewrite.offset))
+                    verb: Verb = "forward" if rewrite.forwarded else "translate"
+                    yield each.narrowed(taken).then(device.name, verb, moved, place, name), rewrite.forwarded
+                left += [each.narrowed(rest) for rest in _rest(each.flow, taken)]
+            waiting = left
+        off = bool(device.spec.forwards) and not device.spec.forwarding
+        for each in waiting:
+            yield self._unmatched(each, device, "forwarding is off" if off else "no forward"), False
+
+    def _hairpin(self, leg: Leg, device: Device) -> Iterator[Journey]:
+        """An inside host used the outside address: forwards apply, no filter is asked."""
+        if not device.spec.hairpin:
+            yield self._unmatched(leg, device, "no hairpin")
+            return
+        family = leg.flow.to.family
+        for rewritten, _ in self._rewritten(leg, device):
+            if isinstance(rewritten, Journey):
+                yield rewritten
+            elif not (inside := device.spec.inside.address.of_family(family)):
+                yield rewritten.stopped(device.name, "unknown", "no common family", device.place)
+            else:
+                flow = replace(rewritten.flow, sources=AddressSet.single(inside[0]), from_ports=None, pooled=False)
+                turned = rewritten.then(device.name, "hairpin", flow, (*device.place, "hairpin"))
+                yield from self.on_network(turned, device.spec.inside.network, device)
+
+    def _outward(self, leg: Leg, device: Device) -> Iterator[Journey]:
+        network = device.spec.outside.network
+        expected = self._expected(leg, device)
+        if expected is not None and expected.source is not None:
+            flow = replace(leg.flow, sources=AddressSet.single(expected.source), from_ports=None, pooled=False)
+            yield from self.on_network(leg.then(device.name, "translate", flow, (*device.place, "ftp_helper")), network)
+            return
+        if expected is not None:
+            passes: Iterator[Leg | Journey] = iter((leg,))
+        else:
+            passes = self._sifted(leg, device.outward, device.name, "let-out")
+        for passed in passes:
+            if isinstance(passed, Journey):
+                yield passed
+                continue
+            for translated in self._translated(passed, device):
+                if isinstance(translated, Leg):
+                    yield from self.on_network(translated, network)
+                else:
+                    yield translated
+
+    def _translated(self, leg: Leg, device: Device) -> Iterator[Leg | Journey]:
+        """Source translation on the way out."""
+        if device.spec.translate == "none":
+            yield leg.then(device.name, "route", leg.flow, device.place)
+            return
+        sources = leg.flow.sources
+        for i, pair in enumerate(device.spec.pairs):
+            if pair.inside.number in sources:
+                part = leg.narrowed(replace(leg.flow, sources=AddressSet.single(pair.inside)))
+                flow = replace(part.flow, sources=AddressSet.single(pair.outside))
+                yield part.then(device.name, "translate", flow, (*device.place, "pairs", i))
+        others = sources - AddressSet.single(*(pair.inside for pair in device.spec.pairs))
+        if others:
+            yield self._pooled(leg.narrowed(replace(leg.flow, sources=others)), device)
+
+    def _pooled(self, leg: Leg, device: Device) -> Leg | Journey:
+        outside = AddressSet.single(*device.spec.outside.address.of_family(leg.flow.to.family))
+        place = (*device.place, "outside", "address")
+        if not outside:
+            return leg.stopped(device.name, "silent", "no outside address", device.place)
+        flow = replace(leg.flow, sources=outside, from_ports=None, pooled=len(outside) > 1)
+        return leg.then(device.name, "translate", flow, place)

@@ -1,0 +1,92 @@
+"""Who reaches what: every address at once, every port, every host behind the gateways."""
+
+from collections.abc import Iterator
+
+from msgspec import Struct
+
+from ..model.change import Change, change, value_at
+from ..model.site import INTERNET, Site, Transport
+from ..values.addresses import Address
+from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
+from .flow import Flow, Journey, Step
+from .journey import trace
+from .topology import Topology
+
+
+class Reach(Struct, frozen=True):
+    """Ports of a host that connections from a network arrive at, by one door."""
+
+    network: str
+    host: str
+    protocol: Transport
+    door: Address
+    ports: PortSet
+    journey: Journey
+
+
+def opener(journey: Journey) -> Step:
+    """The step that let a connection in: the forward that led it, else the outermost rule that allows it, else
+    the pair of addresses that joined it, else where it arrived."""
+    steps = [step for step in journey.steps if step.place]
+    for wanted in ("forward", "let-in", "translate"):
+        found = next((each for each in steps if each.does == wanted and (each.rule or wanted != "let-in")), None)
+        if found is not None:
+            return found
+    return next((each for each in steps if each.does == "let-in"), journey.end)
+
+
+def closed(site: Site, journey: Journey, ports: PortSet) -> tuple[Change, ...]:
+    """The change that takes ports of the host where a journey arrived out of the forward or rule that let it
+    in, or that switches this off where nothing else would be left of it."""
+    step = opener(journey)
+    if step.place is None or not isinstance(step.place[-1], int) or step.does == "translate":
+        return ()
+    left = value_at(site, (*step.place, "ports")) - _before(site, journey, step, ports)
+    to_port = value_at(site, (*step.place, "to_port")) if step.does == "forward" else None
+    if left and to_port is None:
+        return (change(site, (*step.place, "ports"), left),)
+    return (change(site, (*step.place, "enabled"), False),)
+
+
+def _before(site: Site, journey: Journey, step: Step, ports: PortSet) -> PortSet:
+    """Ports of the end of a journey, in the numbers that they have before one of its steps."""
+    for each in reversed(journey.steps):
+        if each.does == "forward" and each.place and isinstance(each.place[-1], int):
+            ports = ports.shift(-value_at(site, each.place).offset)
+        if each is step:
+            break
+    return ports
+
+
+def reaches(topology: Topology, network: str) -> tuple[Reach, ...]:
+    """What anybody on a network reaches on hosts behind the gateways, in other networks, as exact sets.
+
+    That something listens is taken for granted; ``ports`` are those of the host.
+    """
+    return tuple(_reaches(topology, network))
+
+
+def _reaches(topology: Topology, network: str) -> Iterator[Reach]:
+    sources = topology.everybody(network)
+    protocols: tuple[Transport, ...] = ("tcp", "udp")
+    homes = {host.name: host.network for host in (topology.server, *topology.clients)}
+    for door in doors(topology, network):
+        for protocol in protocols:
+            flow = Flow(protocol, sources, UNPRIVILEGED, door, EVERY_PORT)
+            for journey in trace(topology, network, flow):
+                if journey.outcome == "ok" and homes[journey.end.at] not in (network, INTERNET):
+                    yield Reach(network, journey.end.at, protocol, door, journey.flow.ports, journey)
+
+
+def doors(topology: Topology, network: str) -> tuple[Address, ...]:
+    """Every address beyond a network that may lead to a host: outside addresses of gateways, and
+    hosts that can be seen without translation."""
+    visible = topology.visible(network)
+    found: dict[Address, None] = {}
+    for device in topology.devices:
+        if device.spec.outside.network in visible:
+            found |= {Address(number): None for number in device.outside_addresses}
+    for host in (topology.server, *topology.clients):
+        if host.network in visible and host.network != network:
+            found |= dict.fromkeys(host.addresses.each)
+    return tuple(found)

@@ -1,0 +1,201 @@
+"""Who stands where, and which way leads to an address.
+
+Networks are nodes and gateways are edges; the site has at most one path between any two
+networks (:mod:`..model.consistency` sees to it). Seen from a network, an address lies on the
+nearest network that holds it and can be seen: everything outside is visible from inside,
+while the inside is visible from outside only through a gateway that does not translate.
+"""
+
+from collections import deque
+from typing import Literal
+
+from msgspec import Struct
+
+from ..model.site import INTERNET, Client, Gateway, HostFilter, Server, Service, Site
+from ..values.addresses import Address, Addresses, AddressSet, public_addresses
+from ..values.ports import PortSet
+from ..values.site_path import SitePath
+from .filters import Table, compiled
+
+Way = Literal["inward", "outward"]
+
+
+class Host(Struct, frozen=True):
+    """The server or a client, with its filters ready to ask."""
+
+    name: str
+    network: str
+    addresses: Addresses
+    incoming: Table
+    outgoing: Table
+    place: SitePath
+
+
+class Device(Struct, frozen=True):
+    """A gateway with its filters ready to ask."""
+
+    spec: Gateway
+    place: SitePath
+    inward: Table
+    outward: Table
+
+    @property
+    def name(self) -> str:
+        """The gateway's name."""
+        return self.spec.name
+
+    @property
+    def outside_addresses(self) -> AddressSet:
+        """Every address that the device answers to on its outside."""
+        pairs = AddressSet.single(*(pair.outside for pair in self.spec.pairs))
+        return self.spec.outside.address.as_set | pairs
+
+    def far(self, way: Way) -> str:
+        """The network that a packet crossing in this way comes out on."""
+        return self.spec.inside.network if way == "inward" else self.spec.outside.network
+
+
+class Side(Struct, frozen=True):
+    """One side of a device, found as the holder of an address."""
+
+    device: Device
+    side: Literal["outside", "inside"]
+
+
+class Crossing(Struct, frozen=True):
+    """A device on the way, and the direction in which it is crossed."""
+
+    device: Device
+    way: Way
+
+
+class Topology:
+    """A site made ready for questions about paths. Built once, never changed."""
+
+    def __init__(self, site: Site) -> None:
+        listening = {service.name: listens_on(service) for service in site.services}
+        self.site = site
+        self.server = _host(site.server, site.server.filter, ("server",), listening)
+        self.clients = tuple(
+            _host(client, client.filter, ("clients", i), listening) for i, client in enumerate(site.clients)
+        )
+        self.devices = tuple(_device(each, ("gateways", i), listening) for i, each in enumerate(site.gateways))
+        self.subnets = {each.name: each.subnet for each in site.networks if each.name != INTERNET}
+        self._holders = dict(self._held())
+
+    def holder(self, network: str, address: Address) -> Host | Side | None:
+        """The host or the side of a gateway that has this address on this network."""
+        return self._holders.get((network, address.number))
+
+    def holds(self, network: str, address: Address) -> bool:
+        """Whether the address belongs to this network: a device has it, or its subnet does."""
+        return self.holder(network, address) is not None or address.number in self.subnets.get(network, ())
+
+    def held_on(self, network: str) -> tuple[Address, ...]:
+        """The addresses that hosts and gateways of the site have on this network."""
+        return tuple(Address(number) for name, number in sorted(self._holders) if name == network)
+
+    def crossings(self, network: str, address: Address) -> tuple[Crossing, ...] | None:
+        """The devices from a network to the one that holds the address, nearest first.
+
+        Empty when the address is on this very network; None when no chain leads to it. A
+        public address that the site does not know is on the internet.
+        """
+        routes = self._routes(network)
+        for far, route in routes.items():
+            if self.holds(far, address):
+                return route
+        return routes.get(INTERNET) if address.kind == "public" else None
+
+    def sees(self, network: str, address: Address) -> bool:
+        """Whether the holder of an address is visible from a network."""
+        return any(self.holds(far, address) for far in self._routes(network))
+
+    def ways(self, network: str) -> dict[str, tuple[Crossing, ...]]:
+        """The networks that are visible from a network, nearest first, with the devices on the way."""
+        return self._routes(network)
+
+    def visible(self, network: str) -> frozenset[str]:
+        """The networks whose addresses can be used from a network."""
+        return frozenset(self._routes(network))
+
+    def chain(self, start: str, end: str) -> tuple[Crossing, ...] | None:
+        """The devices between two networks, whether or not they translate; None without one."""
+        return self._search(start, through_translation=True).get(end)
+
+    def everybody(self, network: str) -> AddressSet:
+        """Every address of a network."""
+        return public_addresses() if network == INTERNET else self.subnets.get(network, AddressSet())
+
+    def strangers(self, network: str) -> AddressSet:
+        """The addresses of a network that the site gives to nobody: of anybody there whom it does not name."""
+        return self.everybody(network) - AddressSet.single(*self.held_on(network))
+
+    def seen_on(self, client: Client, network: str) -> AddressSet:
+        """The addresses by which a client of the site appears on a network to which it goes outward."""
+        crossings = self.chain(client.network, network)
+        if crossings is None or any(each.way == "inward" for each in crossings):
+            return AddressSet()
+        found = client.address.as_set
+        for device in (each.device for each in crossings if each.device.spec.translate != "none"):
+            paired = [pair.outside for pair in device.spec.pairs if pair.inside.number in found]
+            found = AddressSet.single(*paired) if paired else device.outside_addresses
+        return found
+
+    def _routes(self, network: str) -> dict[str, tuple[Crossing, ...]]:
+        return self._search(network, through_translation=False)
+
+    def _search(self, start: str, through_translation: bool) -> dict[str, tuple[Crossing, ...]]:
+        """Breadth first from a network: every network that is visible, and the way there."""
+        found: dict[str, tuple[Crossing, ...]] = {start: ()}
+        waiting = deque([start])
+        while waiting:
+            network = waiting.popleft()
+            for crossing in self._exits(network):
+                far = crossing.device.far(crossing.way)
+                hidden = crossing.way == "inward" and crossing.device.spec.translate != "none"
+                if far not in found and (through_translation or not hidden):
+                    found[far] = (*found[network], crossing)
+                    waiting.append(far)
+        return found
+
+    def _exits(self, network: str) -> list[Crossing]:
+        outward = [Crossing(each, "outward") for each in self.devices if each.spec.inside.network == network]
+        inward = [Crossing(each, "inward") for each in self.devices if each.spec.outside.network == network]
+        return [*outward, *inward]
+
+    def _held(self) -> list[tuple[tuple[str, int], Host | Side]]:
+        held: list[tuple[tuple[str, int], Host | Side]] = []
+        for device in self.devices:
+            outside, inside = Side(device, "outside"), Side(device, "inside")
+            held += [((device.spec.outside.network, number), outside) for number in device.outside_addresses]
+            held += [((device.spec.inside.network, each.number), inside) for each in device.spec.inside.address.each]
+        for host in (self.server, *self.clients):
+            held += [((host.network, each.number), host) for each in host.addresses.each]
+        return held
+
+
+def listens_on(service: Service) -> PortSet:
+    """The control port of a service, and its passive range where it has one."""
+    control = PortSet.single(service.control_port.number)
+    return control | service.passive.ports if service.passive else control
+
+
+def _host(spec: Client | Server, both: HostFilter, place: SitePath, listening: dict[str, PortSet]) -> Host:
+    return Host(
+        name=spec.name,
+        network=spec.network,
+        addresses=spec.address,
+        incoming=compiled(both.incoming, (*place, "filter", "incoming"), spec.category, listening),
+        outgoing=compiled(both.outgoing, (*place, "filter", "outgoing"), spec.category, listening),
+        place=place,
+    )
+
+
+def _device(spec: Gateway, place: SitePath, listening: dict[str, PortSet]) -> Device:
+    return Device(
+        spec=spec,
+        place=place,
+        inward=compiled(spec.filter.inward, (*place, "filter", "inward"), None, listening),
+        outward=compiled(spec.filter.outward, (*place, "filter", "outward"), None, listening),
+    )

@@ -1,0 +1,1 @@
+"""What was seen of a real server, as values."""

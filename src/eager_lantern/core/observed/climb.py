@@ -1,0 +1,79 @@
+"""A real session as it was climbed, rung by rung, with what was looked at besides."""
+
+from typing import Literal
+
+from msgspec import Struct
+
+from ..values.outcomes import Extent, Outcome, Rung
+from ..values.ports import PortSet
+from .bounce import Caution
+from .login_throttling import LoginPace
+from .range_estimate import RangeSeen
+from .rights import RightsSeen
+from .ssh_facts import SshFacts
+from .tls_facts import TlsFacts
+
+
+class Climbed(Struct, frozen=True):
+    """One rung of a real session: what happened, in words, and how long it took."""
+
+    rung: Rung
+    outcome: Outcome
+    detail: str
+    milliseconds: float | None = None
+    advice: str = ""
+
+
+Look = Literal["closely", "rights", "caution", "range", "wrong-logins"]
+
+
+class Missed(Struct, frozen=True):
+    """Something that was to be looked at and could not be, with the reason."""
+
+    look: Look
+    reason: str
+
+
+class Climb(Struct, frozen=True):
+    """A real session, rung by rung, with the promise that it stands for where it has one.
+    ``place`` is where it was made from, ``proves`` are the rungs of which one has to hold for it to work."""
+
+    target: str
+    service: str
+    client: str
+    mode: str
+    rungs: tuple[Climbed, ...]
+    holds: Literal["works", "shut"] = "works"
+    proves: tuple[Rung, ...] = ("list", "send", "fetch")
+    tls: TlsFacts | None = None
+    range: RangeSeen | None = None
+    planned: PortSet = PortSet()
+    rights: RightsSeen | None = None
+    caution: Caution | None = None
+    ssh: SshFacts | None = None
+    pace: LoginPace | None = None
+    place: str = "here"
+    missed: tuple[Missed, ...] = ()
+
+    @property
+    def observed(self) -> Extent:
+        """Works when no rung failed, partly when data moved at least once all the same."""
+        tried = [each for each in self.rungs if each.outcome != "untried"]
+        moved = any(each.rung in self.proves and each.outcome == "ok" for each in tried)
+        if all(each.outcome == "ok" for each in tried):
+            return "works" if moved else "unknown"
+        if any(each.outcome in ("refused", "silent", "wrong") for each in tried):
+            return "partly" if moved else "fails"
+        return "unknown"
+
+    @property
+    def kept(self) -> bool | None:
+        """Whether what was seen is what is promised; None where it cannot be told."""
+        if self.observed == "unknown":
+            return None
+        return (self.observed == "fails") if self.holds == "shut" else self.observed == "works"
+
+    @property
+    def stopped_at(self) -> Climbed | None:
+        """The first rung that was tried and is not ok."""
+        return next((each for each in self.rungs if each.outcome not in ("ok", "untried")), None)

@@ -1,0 +1,1 @@
+"""What becomes of the promises of a site."""

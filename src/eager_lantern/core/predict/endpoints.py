@@ -1,0 +1,128 @@
+"""Who asks, and for which addresses and ports: both ends of a promise's control connection.
+
+A client goes to what it types, in its own order (IPv6 first, RFC 6724); anybody on a network goes to where the
+server can be reached from there.
+"""
+
+from msgspec.structs import replace
+
+from ..model.site import INTERNET, Client, Destination, Service, Site
+from ..network.flow import Journey
+from ..network.reachability import doors
+from ..network.topology import Host, Topology
+from ..values.addresses import Address, Addresses, AddressSet
+from .forecast import Stand
+
+
+def stand_of(topology: Topology, name: str) -> Stand:
+    """The client of this name, or anybody on the network of this name."""
+    for host, spec in zip(topology.clients, topology.site.clients, strict=True):
+        if spec.name == name:
+            sources = spec.address.as_set if spec.address else topology.strangers(spec.network)
+            return Stand(name, host, spec.network, sources, spec)
+    return Stand(name, name, name, topology.strangers(name), Client(name=name, network=name))
+
+
+def _kept_out(topology: Topology, stand: Stand, service: Service) -> Stand:
+    """All who are meant where a service is to be shut to a network: everybody there and behind its other gateways,
+    but for those to whom the site promises the service."""
+    if isinstance(stand.origin, Host):
+        return stand
+    network, found = stand.network, stand.sources
+    passed = {each.device.name for each in topology.chain(network, topology.server.network) or ()}
+    for device in topology.devices:
+        if device.spec.outside.network == network and device.name not in passed:
+            found = found | device.outside_addresses
+    outsiders = unpromised(topology, stand, service)
+    for each in topology.site.clients:
+        if each not in outsiders:
+            found = found - topology.seen_on(each, network)
+    for each in outsiders:  # some may share an address with one that is promised the service
+        found = found | topology.seen_on(each, network)
+    return replace(stand, sources=found)
+
+
+def unpromised(topology: Topology, stand: Stand, service: Service) -> tuple[Client, ...]:
+    """Where anybody on a network stands, the clients that come from there and are promised nothing of a service."""
+    if isinstance(stand.origin, Host):
+        return ()
+    site = topology.site
+    meant = {each.client for each in site.promises if each.service == service.name and each.holds == "works"}
+    others = (each for each in site.clients if each.name not in meant and each.name not in service.keep_open_for)
+    return tuple(each for each in others if topology.seen_on(each, stand.network))
+
+
+def service_of(topology: Topology, name: str) -> Service:
+    """The service of this name. Raises StopIteration for a name that the site does not have."""
+    return next(each for each in topology.site.services if each.name == name)
+
+
+def typed_port(topology: Topology, stand: Stand, service: Service) -> int:
+    """The port that a client types for a service: the one that it reaches belongs to the service that it is
+    promised, or to the only one for files where none is; to every other it goes by the service's own."""
+    typed = stand.spec.reaches.port if stand.spec.reaches is not None else None
+    if typed is None or service.name not in services_typed(topology.site, stand.name):
+        return service.control_port.number
+    return typed.number
+
+
+def services_typed(site: Site, client: str) -> tuple[str, ...]:
+    """The services that the port of a client's ``reaches`` is for."""
+    promised = (each.service for each in site.promises if each.client == client and each.holds == "works")
+    transfers = tuple(each.name for each in site.services if each.protocol != "other")
+    return tuple(dict.fromkeys(promised)) or (transfers if len(transfers) == 1 else ())
+
+
+def targets(topology: Topology, stand: Stand) -> tuple[Address, ...]:
+    """The addresses that a client may try, in its order."""
+    if stand.spec.reaches is None:
+        return entrances(topology, stand.network)
+    each = resolved(topology, stand.spec.reaches).each
+    return tuple(sorted(each, key=lambda address: -address.family))
+
+
+def ways_in(topology: Topology, stand: Stand) -> tuple[Address, ...]:
+    """Every address by which the server might be reached from where somebody stands: those that a client
+    tries, and all that lead to some host, whoever knows them."""
+    own = [each for each in topology.server.addresses.each if topology.sees(stand.network, each)]
+    return tuple(dict.fromkeys((*targets(topology, stand), *own, *doors(topology, stand.network))))
+
+
+def resolved(topology: Topology, destination: Destination) -> Addresses:
+    """The addresses behind a destination; ``own`` is the server's own."""
+    if destination.own:
+        return topology.server.addresses
+    named = (name.addresses for name in topology.site.names if name.name == destination.name)
+    return destination.addresses or next(named, Addresses())
+
+
+def entrances(topology: Topology, network: str) -> tuple[Address, ...]:
+    """The addresses under which the server may be reached from a network."""
+    for crossing in topology.chain(network, topology.server.network) or ():
+        if crossing.way == "inward" and crossing.device.spec.translate != "none":
+            return tuple(Address(number) for number in crossing.device.outside_addresses)
+    return topology.server.addresses.each
+
+
+def is_inside(topology: Topology, control: Journey) -> bool:
+    """Whether the server sees its peer on a network that reaches the server untranslated."""
+    peer = Address(control.flow.sources.lowest)
+    crossings = topology.crossings(topology.server.network, peer)
+    if crossings is None:
+        return False
+    network = crossings[-1].device.far(crossings[-1].way) if crossings else topology.server.network
+    return network != INTERNET and topology.sees(network, control.flow.to)
+
+
+def inside_peers(topology: Topology) -> AddressSet:
+    """The addresses by which the server knows clients that reach it untranslated."""
+    own = topology.server.addresses.each
+    networks = (
+        network
+        for network in topology.visible(topology.server.network)
+        if network != INTERNET and any(topology.sees(network, each) for each in own)
+    )
+    found = AddressSet()
+    for network in sorted(networks):
+        found = found | topology.subnets.get(network, AddressSet()) | AddressSet.single(*topology.held_on(network))
+    return found

@@ -1,0 +1,330 @@
+"""Each place that must agree, seen on its own: which ports would pass if all others were right.
+
+A layer is measured with the very engine that predicts: the site is rebuilt with every other
+layer thrown open, and the flow is sent through it. What arrives is what this layer passes.
+
+Theory: why all others are thrown open
+======================================
+A packet shows only the first thing that stops it. Whoever mends that meets the second one, and needs a
+round for each. So every layer is asked alone: filters of the others allow all, their forwards lead
+every port on to the next hop, nothing is blocked; what still does not arrive is this layer's doing.
+The ports that all layers pass, one by one, are then the ports that work, and a test holds that for
+every case but those where the server itself has the last word.
+
+A layer that nothing in the site file speaks of passes everything and is left out (an empty filter that
+allows); one that a connection never comes to has no say either. A layer counts in the numbers that a
+port has there: forwards before it may have moved them (``moves``).
+
+>>> from eager_lantern.api import judge, parse_site
+>>> (ledger,) = judge(parse_site("pier", '''
+... lantern: 1
+... site: Pier
+... networks: [{name: office, subnet: 10.61.4.0/24}]
+... gateways:
+...   - name: router
+...     outside: {network: internet, address: 198.51.100.61}
+...     inside: {network: office, address: 10.61.4.1}
+...     translate: outward
+...     forwards: [{ports: "21, 61200-61202", to: 10.61.4.20}]
+... server:
+...   name: store
+...   network: office
+...   address: 10.61.4.20
+...   filter: {incoming: {default: deny, rules: [{action: allow, ports: "21, 61201-61203"}]}}
+... services:
+...   - {name: tides, protocol: ftp, control_port: 21, passive: {ports: 61200-61203, announce: 198.51.100.61}}
+... clients: [{name: gauge, network: internet, address: 203.0.113.50, reaches: 198.51.100.61}]
+... promises: [{client: gauge, service: tides, mode: passive}]
+... ''').site).ledgers
+>>> for layer in ledger.layers:
+...     print(layer.at, layer.name, layer.ports & layer.wanted)
+store hands out 61200-61203
+router forwards 61200-61202
+store lets in 61201-61203
+>>> print(ledger.reachable)
+61201-61202
+"""
+
+from collections.abc import Iterator
+from typing import Literal
+
+from msgspec import Struct, structs
+from msgspec.structs import replace
+
+from ..model.site import OPEN, BlockedPorts, Filter, Forward, Gateway, GatewayFilter, HostFilter, Port, Site
+from ..network.filters import Table
+from ..network.flow import Flow, Journey
+from ..network.journey import Helped, trace
+from ..network.topology import Crossing, Device, Host, Topology
+from ..values.addresses import Addresses
+from ..values.ports import EVERY_PORT, PortSet
+from ..values.site_path import SitePath
+
+Aspect = Literal["hands-out", "address", "control", "outgoing", "outward", "provider", "forwards", "inward", "incoming"]
+
+
+_DOES: dict[Aspect, str] = {
+    "hands-out": "hands out",
+    "address": "announces",
+    "control": "stops login",
+    "outgoing": "lets out",
+    "outward": "lets out",
+    "provider": "provider lets in",
+    "forwards": "forwards",
+    "inward": "lets in",
+    "incoming": "lets in",
+}
+
+
+class Layer(Struct, frozen=True):
+    """One place that must agree: ``ports`` is what it passes of ``wanted``, and beyond it, in the numbers that
+    ports have there; ``moved`` is how far devices before it have moved them from what was asked."""
+
+    aspect: Aspect
+    at: str
+    ports: PortSet
+    wanted: PortSet
+    place: SitePath
+    journeys: tuple[Journey, ...] = ()
+    moved: int = 0
+
+    @property
+    def name(self) -> str:
+        """What the place does, in words: the same on every screen and in JSON."""
+        return _DOES[self.aspect]
+
+    @property
+    def missing(self) -> PortSet:
+        """What it ought to pass and does not."""
+        return self.wanted - self.ports
+
+    @property
+    def outcome(self) -> str:
+        """How it stops the rest: refused, silent, wrong or unknown; ok where nothing is missing."""
+        missing = self.missing.shift(-self.moved)
+        stops = [each for each in self.journeys if each.asked.ports & missing and each.outcome != "ok"]
+        return stops[0].outcome if stops else "ok" if not self.missing else "silent"
+
+
+class Route(Struct, frozen=True):
+    """The way that a flow ought to take, end to end. ``moves`` are the devices that move a port on purpose, with
+    the number that it has before and behind them: a control port that is another outside."""
+
+    origin: Host | str
+    flow: Flow
+    end: Host
+    crossings: tuple[Crossing, ...]
+    turning: Device | None
+    helped: Helped
+    moves: tuple[tuple[str, int, int], ...] = ()
+
+    @property
+    def offset(self) -> int:
+        """How far the port is moved from end to end."""
+        return self.moves[-1][2] - self.moves[0][1] if self.moves else 0
+
+    def moved_at(self, name: str) -> tuple[int, int] | None:
+        """The number of the port before and behind a device that may move it."""
+        return next(((before, behind) for at, before, behind in self.moves if at == name), None)
+
+
+def control_moves(route: "Route", own: int) -> tuple[tuple[str, int, int], ...]:
+    """How the devices on a way ought to move the port that is asked for, so that it ends as the service's own:
+    each as its forward says, the last one as it takes."""
+    port, moves = route.flow.ports.lowest, []
+    names = [each.device for each in route.crossings if each.way == "inward" and each.device.spec.translate != "none"]
+    devices = [*([route.turning] if route.turning and route.turning not in names else []), *names]
+    for device in devices:
+        forwards = [each for _, each in device.spec.entered_forwards() if port in each.ports and each.protocol == "tcp"]
+        behind = port + forwards[0].offset if forwards and device is not devices[-1] else port
+        moves.append((device.name, port, own if device is devices[-1] else behind))
+        port = behind
+    return tuple(moves) if port != own or any(a != b for _, a, b in moves) else ()
+
+
+def route_of(topology: Topology, origin: Host | str, flow: Flow, end: Host, helped: Helped) -> Route:
+    """The way from an origin to a host; out to a device that turns the flow back and in again, where one has
+    the address that is used."""
+    start = origin.network if isinstance(origin, Host) else origin
+    crossings = topology.chain(start, end.network) or ()
+    crossed = {each.device.name for each in crossings}
+    turning = next(
+        (
+            each
+            for each in topology.devices
+            if flow.to.number in each.outside_addresses and each.name not in crossed and _turns(topology, each, start)
+        ),
+        None,
+    )
+    if turning is not None:
+        inside = turning.spec.inside.network
+        crossings = (*(topology.chain(start, inside) or ()), *(topology.chain(inside, end.network) or ()))
+    return Route(origin, flow, end, crossings, turning, helped)
+
+
+def _turns(topology: Topology, device: Device, start: str) -> bool:
+    """Whether a network lies behind a device, so that it meets the device's outside address from inside."""
+    ways = topology.chain(start, device.spec.outside.network) or ()
+    return any(each.device is device and each.way == "outward" for each in ways)
+
+
+def layers(topology: Topology, route: Route, candidates: PortSet) -> Iterator[Layer]:
+    """The layers on a route, from origin to end; candidates are the ports to look at.
+
+    A layer that the flow never comes to, because its address leads nowhere, is left out.
+    """
+    for aspect, at in _stations(route):
+        layer = _measured(topology, route, candidates, aspect, at)
+        if layer is not None:
+            yield layer
+
+
+def _stations(route: Route) -> Iterator[tuple[Aspect, str]]:
+    if isinstance(route.origin, Host) and not _trivial(route.origin.outgoing):
+        yield "outgoing", route.origin.name
+    for way in ("outward", "inward"):
+        for crossing in route.crossings:
+            if crossing.way == way:
+                yield from ((aspect, crossing.device.name) for aspect in _aspects(crossing))
+        if way == "outward" and route.turning:
+            yield "forwards", route.turning.name
+    yield "incoming", route.end.name
+
+
+def _trivial(table: Table) -> bool:
+    return not table.matches and table.default == "allow"
+
+
+def _aspects(crossing: Crossing) -> list[Aspect]:
+    spec, device = crossing.device.spec, crossing.device
+    if crossing.way == "outward":
+        return [] if _trivial(device.outward) else ["outward"]
+    aspects: list[Aspect] = ["provider"] if spec.provider_blocks.ports else []
+    if spec.translate != "none":
+        aspects.append("forwards")
+    asked = spec.translate == "none" or bool(spec.pairs) or not spec.forwards_pass_filter
+    if asked and not _trivial(device.inward):
+        aspects.append("inward")
+    return aspects
+
+
+def _measured(topology: Topology, route: Route, candidates: PortSet, aspect: Aspect, at: str) -> Layer | None:
+    alone = Topology(_alone(topology.site, route, aspect, at))
+    origin = _same_host(alone, route.origin) if isinstance(route.origin, Host) else route.origin
+    flow = replace(route.flow, ports=candidates)
+    moved = _moved_before(route, aspect, at)
+    journeys = tuple(each for each in trace(alone, origin, flow, route.helped) if _concerns(route, aspect, at, each))
+    if not journeys:
+        return None
+    passes, stops = PortSet(), PortSet()
+    for each in journeys:
+        arrived = each.outcome == "ok" and each.end.at == route.end.name
+        if arrived and each.asked.ports.shift(route.offset) == each.flow.ports:
+            passes = passes | each.asked.ports
+        else:
+            stops = stops | each.asked.ports
+    wanted = route.flow.ports
+    place = _blamed(journeys, at, wanted) or _entrance(topology, at)
+    return Layer(aspect, at, (passes - stops).shift(moved), wanted.shift(moved), place, journeys, moved)
+
+
+def _moved_before(route: Route, aspect: Aspect, at: str) -> int:
+    """How far a port has been moved when it comes to a layer."""
+    if aspect == "incoming":
+        return route.offset
+    steps = route.moved_at(at)
+    if steps is None or aspect in ("outgoing", "outward"):
+        return 0
+    return steps[1 if aspect == "inward" else 0] - route.flow.ports.lowest
+
+
+def _concerns(route: Route, aspect: Aspect, at: str, journey: Journey) -> bool:
+    """Whether a journey came to the layer at all. An address that leads nowhere concerns the
+    device whose address it is meant to be."""
+    if journey.outcome == "ok" or any(step.at == at for step in journey.steps):
+        return True
+    return aspect == "forwards" and at == _first_entrance(route)
+
+
+def _first_entrance(route: Route) -> str | None:
+    inward = (each.device for each in route.crossings if each.way == "inward" and each.device.spec.translate != "none")
+    first = next(inward, route.turning)
+    return first.name if first else None
+
+
+def _same_host(topology: Topology, host: Host) -> Host:
+    return next(each for each in (topology.server, *topology.clients) if each.name == host.name)
+
+
+def _blamed(journeys: tuple[Journey, ...], at: str, wanted: PortSet) -> SitePath:
+    """The rule or forward of this device that decides most of the wanted ports and lets them pass,
+    else what stops most of them."""
+    weights: dict[tuple[bool, SitePath], int] = {}
+    for each in journeys:
+        for step in each.steps:
+            if step.at == at and step.place:
+                key = (step.does != "stop", step.place)
+                weights[key] = weights.get(key, 0) + len(each.asked.ports & wanted)
+    best = max(weights, key=lambda key: (weights[key] > 0, key[0], weights[key]), default=(False, ()))
+    return best[1]
+
+
+def _entrance(topology: Topology, at: str) -> SitePath:
+    """Where a device's outside address stands: to blame when nothing comes to the device at all."""
+    return next(((*each.place, "outside", "address") for each in topology.devices if each.name == at), ())
+
+
+def _alone(site: Site, route: Route, aspect: Aspect, at: str) -> Site:
+    """The site with every layer open but one."""
+    gateways = tuple(_opened(each, route, aspect if each.name == at else None) for each in site.gateways)
+    server = structs.replace(site.server, filter=_opened_host(site.server.filter, site.server.name, aspect, at))
+    clients = tuple(
+        structs.replace(each, filter=_opened_host(each.filter, each.name, aspect, at)) for each in site.clients
+    )
+    return structs.replace(site, gateways=gateways, server=server, clients=clients)
+
+
+def _opened_host(both: HostFilter, name: str, aspect: Aspect, at: str) -> HostFilter:
+    def kept(way: Aspect, table: Filter) -> Filter:
+        return table if (way, name) == (aspect, at) else OPEN
+
+    return HostFilter(incoming=kept("incoming", both.incoming), outgoing=kept("outgoing", both.outgoing))
+
+
+def _ideal(gateway: Gateway, route: Route) -> Iterator[Forward]:
+    """The forwards that lead every port on, and move the one that is to be moved."""
+    steps = route.moved_at(gateway.name)
+    for hop in next_hops(route, gateway).each:
+        if steps is not None and steps[0] != steps[1]:
+            yield Forward(ports=PortSet.single(steps[0]), to=hop, to_port=Port(steps[1]))
+        yield Forward(ports=EVERY_PORT, to=hop)
+
+
+def _opened(gateway: Gateway, route: Route, kept: Aspect | None) -> Gateway:
+    """A gateway that passes everything but for the aspect that is kept as it is."""
+    ideal = tuple(_ideal(gateway, route))
+    return structs.replace(
+        gateway,
+        provider_blocks=gateway.provider_blocks if kept == "provider" else BlockedPorts(),
+        forwarding=gateway.forwarding if kept == "forwards" else True,
+        forwards=gateway.forwards if kept == "forwards" else ideal,
+        forward_ranges=gateway.forward_ranges if kept == "forwards" else True,
+        forward_limit=gateway.forward_limit if kept == "forwards" else None,
+        forwards_pass_filter=kept != "inward",
+        filter=GatewayFilter(
+            inward=gateway.filter.inward if kept == "inward" else OPEN,
+            outward=gateway.filter.outward if kept == "outward" else OPEN,
+        ),
+    )
+
+
+def next_hops(route: Route, gateway: Gateway) -> Addresses:
+    """Where a gateway ought to forward to: the next one that translates inward, else the end."""
+    inward = [each.device for each in route.crossings if each.way == "inward" and each.device.spec.translate != "none"]
+    names = [each.name for each in inward]
+    on_route = gateway.name in names or (route.turning is not None and route.turning.name == gateway.name)
+    if not on_route or gateway.pairs:
+        return Addresses()
+    behind = inward[names.index(gateway.name) + 1 :] if gateway.name in names else inward
+    hops = behind[0].spec.outside.address if behind else route.end.addresses
+    return Addresses(hops.of_family(route.flow.to.family)[:1])

@@ -1,0 +1,295 @@
+"""Sessions foreseen: a control connection, and the data connections that hang on it.
+
+Control is one journey. Passive data goes from the client to the address that it was told
+(or trusts), over every port that the server may hand out; active data comes back from the
+server to what the client named. Every port is its own case.
+"""
+
+from collections.abc import Iterator
+
+from msgspec.structs import replace
+
+from ..model.site import Active, Passive, Promise, Service
+from ..network.flow import Flow, Journey, Leg, Reason
+from ..network.ftp_helper import Followed, announced_to_all, first_reader, named_through, reads_twice
+from ..network.journey import trace
+from ..network.topology import Device, Topology
+from ..values.addresses import Address, AddressSet
+from ..values.outcomes import Extent, Rung
+from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
+from ..values.site_path import SitePath
+from .endpoints import _kept_out, is_inside, resolved, service_of, stand_of, targets, typed_port, ways_in
+from .forecast import Forecast, Stand, Stop, data_of, extent_of, rung_of, stops_of
+
+
+def predict(topology: Topology, promise: Promise, place: SitePath) -> Forecast:
+    """Predict one promise of a site that is consistent."""
+    return replace(predict_from(topology, promise, stand_of(topology, promise.client)), place=place)
+
+
+def predict_from(topology: Topology, promise: Promise, stand: Stand) -> Forecast:
+    """The same for whoever stands somewhere, be it a client of the site or not."""
+    service, place = service_of(topology, promise.service), ()
+    if promise.holds == "shut":
+        outsiders = _kept_out(topology, stand, service)
+        return _shut(topology, Forecast(promise, place, outsiders, service, "fails", None, ()))
+    target, control = reach_control(topology, stand, service)
+    forecast = Forecast(promise, place, stand, service, "works", target, control)
+    stops = stops_of(control)
+    if not control:
+        return _stopped(forecast, "unknown", "name", _unknown(stand.name, "client has no address"))
+    if stops:
+        rung: Rung = "greet" if stops[0].outcome == "wrong" else "connect"
+        partly = any(each.outcome == "ok" for each in control)
+        extent: Extent = "unknown" if stops[0].outcome == "unknown" else "partly" if partly else "fails"
+        return _stopped(forecast, extent, rung, *stops)
+    if service.protocol != "ftp" or promise.mode is None:
+        return forecast
+    return _passive(topology, forecast) if promise.mode == "passive" else _active(topology, forecast)
+
+
+def _stopped(forecast: Forecast, extent: Extent, rung: Rung, *stops: Stop) -> Forecast:
+    return replace(forecast, predicted=extent, rung=rung, stops=stops)
+
+
+def _unknown(at: str, reason: Reason) -> Stop:
+    return Stop(PortSet(), "unknown", at, None, reason, None)
+
+
+def _read_twice(reader: Device) -> Stop:
+    return Stop(PortSet(), "unknown", reader.name, None, "reads it twice", (*reader.place, "ftp_helper"))
+
+
+def reach_control(topology: Topology, stand: Stand, service: Service) -> tuple[Address | None, tuple[Journey, ...]]:
+    """The address that a client ends up using, and what becomes of the control connection.
+
+    IPv6 comes first where the client has it (RFC 6724); an address that does not answer is
+    given up for the next, and so the first one that may answer decides.
+    """
+    tried: list[tuple[Address, tuple[Journey, ...]]] = []
+    for address in targets(topology, stand):
+        port = PortSet.single(typed_port(topology, stand, service))
+        journeys = trace(topology, stand.origin, Flow("tcp", stand.sources, UNPRIVILEGED, address, port))
+        own = PortSet.single(service.control_port.number)
+        judged = tuple(part for each in journeys for part in _judged(topology, each, own))
+        if any(each.outcome in ("ok", "unknown") for each in judged):
+            return address, judged
+        if judged:
+            tried.append((address, judged))
+    return tried[0] if tried else (None, ())
+
+
+def _judged(topology: Topology, journey: Journey, listening: PortSet) -> Iterator[Journey]:
+    """What a journey that arrived finds there: the port it wants, another service, or nothing."""
+    if journey.outcome != "ok":
+        yield journey
+        return
+    at_server = journey.end.at == topology.server.name
+    wanted = journey.flow.ports & listening if at_server else PortSet()
+    others = _control_ports(topology) & journey.flow.ports - wanted if at_server else PortSet()
+    leg = Leg(journey.asked, journey.flow, journey.steps)
+    if wanted:
+        part = leg.narrowed(replace(leg.flow, ports=wanted))
+        yield Journey(part.asked, part.flow, "ok", None, part.steps)
+    if others:
+        yield _turned_away(leg, others, "another service")
+    if nothing := journey.flow.ports - wanted - others:
+        yield _turned_away(leg, nothing, "not listening")
+
+
+def _turned_away(leg: Leg, ports: PortSet, reason: Reason) -> Journey:
+    part = leg.narrowed(replace(leg.flow, ports=ports))
+    last = part.steps[-1]
+    return part.stopped(last.at, "wrong" if reason == "another service" else "refused", reason, _decided(part))
+
+
+def _decided(leg: Leg) -> SitePath | None:
+    """The forward that led here, since it decided which host and port were meant."""
+    return next((step.place for step in reversed(leg.steps) if step.does == "forward"), None)
+
+
+def _control_ports(topology: Topology) -> PortSet:
+    return PortSet.of(*((each.control_port.number,) * 2 for each in topology.site.services))
+
+
+def _shut(topology: Topology, forecast: Forecast) -> Forecast:
+    """Whether any outside port at any address that leads anywhere leads to the service's control port."""
+    port, stand = forecast.service.control_port.number, forecast.stand
+    if not stand.sources:
+        return _stopped(forecast, "unknown", "connect", _unknown(stand.name, "client has no address"))
+    control: list[Journey] = []
+    typed = (*targets(topology, stand), *topology.server.addresses.each)
+    for address in ways_in(topology, stand):
+        flow = Flow("tcp", stand.sources, UNPRIVILEGED, address, EVERY_PORT)
+        found = [each for each in trace(topology, stand.origin, flow) if _leads_to(topology, each, port)]
+        # An address that is no way to this server and leads nowhere is not worth a word.
+        control += (each for each in found if address in typed or each.outcome in ("ok", "unknown"))
+    outcomes = {each.outcome for each in control}
+    extent: Extent = "works" if "ok" in outcomes else "unknown" if "unknown" in outcomes else "fails"
+    target = control[0].asked.to if control else None
+    stops = stops_of(tuple(control))
+    return replace(forecast, predicted=extent, target=target, control=tuple(control), rung="connect", stops=stops)
+
+
+def _leads_to(topology: Topology, journey: Journey, port: int) -> bool:
+    """Whether a journey opens this port of the server, or stopped on its way to it."""
+    return port in journey.flow.ports and (journey.outcome != "ok" or journey.end.at == topology.server.name)
+
+
+def _passive(topology: Topology, forecast: Forecast) -> Forecast:
+    passive = forecast.service.passive or Passive()
+    stand, target, control = forecast.stand, forecast.target, forecast.control[0]
+    assert target is not None
+    told = _announced(topology, passive, control)
+    extended = stand.spec.uses_epsv or target.family == 6
+    if told is None:
+        return _stopped(forecast, "unknown", "announce", _unknown(topology.server.name, "no announced address"))
+    plain = forecast.service.tls.mode == "none"
+    if plain and (reader := reads_twice(topology, control)) is not None:
+        return _stopped(forecast, "unknown", "announce", _read_twice(reader))
+    followed = announced_to_all(topology, forecast.control, stand.network, told, extended) if plain else Followed(told)
+    if followed is None:
+        return _stopped(forecast, "unknown", "announce", _unknown(topology.server.name, "read apart"))
+    data_to = followed.address if stand.spec.trusts_announced and not extended else target
+    flow = Flow("tcp", stand.sources, UNPRIVILEGED, data_to, passive.ports)
+    flows = tuple(replace(flow, protocol=each) for each in passive.protocols)
+    journeys = tuple(
+        settled
+        for each_flow in flows
+        for each in trace(topology, stand.origin, each_flow, followed.helped)
+        for part in _judged(topology, each, each.asked.ports if each.asked.ports == each.flow.ports else PortSet())
+        for settled in (_accepted(topology, forecast, part),)
+    )
+    announced = None if extended else followed.address
+    settled_on = replace(forecast, announced=announced, helped=followed.helped)
+    return _with_data(topology, settled_on, flows, journeys, stand.name)
+
+
+def _announced(topology: Topology, passive: Passive, control: Journey) -> Address | None:
+    """The address in the server's reply: PASV (RFC 959) has room for IPv4 only."""
+    own = control.flow.to
+    destination = passive.announce
+    if passive.announce_inside and is_inside(topology, control):
+        destination = passive.announce_inside
+    if destination.own or own.family == 6:
+        return own
+    return next(iter(resolved(topology, destination).of_family(4)), None)
+
+
+def _accepted(topology: Topology, forecast: Forecast, journey: Journey) -> Journey:
+    """What the server says to a data connection that reached its port."""
+    service = forecast.service
+    journey = _resumed(topology, forecast, journey)
+    if journey.outcome != "ok" or not service.peer_must_match:
+        return journey
+    leg = Leg(journey.asked, journey.flow, journey.steps)
+    place: SitePath = ("services", topology.site.services.index(service))
+    if not journey.flow.sources & _peers(forecast, journey):
+        return leg.stopped(topology.server.name, "refused", "another peer", (*place, "peer_must_match"))
+    if journey.flow.pooled and _pools_arbitrarily(topology, journey):
+        return leg.stopped(topology.server.name, "unknown", "source address may change", (*place, "peer_must_match"))
+    return journey
+
+
+def _resumed(topology: Topology, forecast: Forecast, journey: Journey) -> Journey:
+    """What comes of a data connection under TLS, whoever opened it, where the server wants it to resume the
+    session of the control connection."""
+    tls = forecast.service.tls
+    demanded = tls.mode != "none" and tls.protects_data and tls.reuse_required
+    if journey.outcome != "ok" or not demanded or forecast.stand.spec.resumes_tls:
+        return journey
+    place: SitePath = ("services", topology.site.services.index(forecast.service), "tls", "reuse_required")
+    leg = Leg(journey.asked, journey.flow, journey.steps)
+    return leg.stopped(topology.server.name, "refused", "session reuse", place)
+
+
+def _peers(forecast: Forecast, journey: Journey) -> AddressSet:
+    """The addresses that the control connections of the same clients come from; where nobody's own
+    address is told, some clients may be treated otherwise than others."""
+    found = AddressSet()
+    for each in forecast.control:
+        if each.asked.sources & journey.asked.sources:
+            found = found | each.flow.sources
+    return found
+
+
+def _pools_arbitrarily(topology: Topology, journey: Journey) -> bool:
+    passed = {step.at for step in journey.steps}
+    return any(each.name in passed and each.spec.pooling == "arbitrary" for each in topology.devices)
+
+
+def _active(topology: Topology, forecast: Forecast) -> Forecast:
+    active = forecast.service.active or Active()
+    stand, control = forecast.stand, forecast.control[0]
+    family = control.asked.to.family
+    named = stand.spec.active_address or next(iter(stand.spec.address.of_family(family)), None)
+    if named is None:
+        return _stopped(forecast, "unknown", "announce", _unknown(stand.name, "client has no address"))
+    plain = forecast.service.tls.mode == "none"
+    if plain and (reader := reads_twice(topology, control)) is not None:
+        return _stopped(forecast, "unknown", "announce", _read_twice(reader))
+    if plain and named.family != family and (reader := first_reader(topology, control, stand.network)) is not None:
+        dropped = Stop(PortSet(), "silent", reader.name, None, "other family", (*reader.place, "ftp_helper"))
+        return _stopped(replace(forecast, announced=named), "fails", "announce", dropped)
+    followed = named_through(topology, control, stand.network, named) if plain else Followed(named)
+    if not active.accepts_other_address and (doubt := _not_its_own(topology, forecast, followed.address)) is not None:
+        extent: Extent = "fails" if doubt.outcome == "refused" else "unknown"
+        return _stopped(replace(forecast, announced=followed.address), extent, "announce", doubt)
+    from_ports = PortSet.single(active.from_port.number) if active.from_port else UNPRIVILEGED
+    own = AddressSet.single(control.flow.to)
+    flow = Flow("tcp", own, from_ports, followed.address, stand.spec.active_ports)
+    arrived = trace(topology, topology.server, flow, followed.helped)
+    back = (part for each in arrived for part in _back_at_client(topology, stand, each))
+    journeys = tuple(_resumed(topology, forecast, each) for each in back)
+    settled_on = replace(forecast, announced=named, helped=followed.helped)
+    return _with_data(topology, settled_on, (flow,), journeys, topology.server.name)
+
+
+def _not_its_own(topology: Topology, forecast: Forecast, named: Address) -> Stop | None:
+    """What a server does that connects to nobody but its peer: it refuses an address that no control connection of
+    the client comes from; of one that only some may come from it cannot be told."""
+    peers = AddressSet()
+    for each in forecast.control:
+        peers = peers | each.flow.sources
+    if peers == AddressSet.single(named):
+        return None
+    place: SitePath = ("services", topology.site.services.index(forecast.service), "active", "accepts_other_address")
+    server = topology.server.name
+    if named.number not in peers:
+        return Stop(PortSet(), "refused", server, None, "address refused", place)
+    if any(each.flow.pooled for each in forecast.control):
+        return Stop(PortSet(), "unknown", server, None, "source address may change", place)
+    return _unknown(forecast.stand.name, "client has no address")
+
+
+def _back_at_client(topology: Topology, stand: Stand, journey: Journey) -> Iterator[Journey]:
+    """An active connection counts only at the client that waits for it, on the port it named; nobody else
+    waits for data, but the server's own services listen, where it is led back there."""
+    if journey.outcome == "ok" and not (journey.end.at == stand.name and journey.asked.ports == journey.flow.ports):
+        yield from _judged(topology, journey, PortSet())
+    else:
+        yield journey
+
+
+def _with_data(
+    topology: Topology, forecast: Forecast, flows: tuple[Flow, ...], journeys: tuple[Journey, ...], at: str
+) -> Forecast:
+    """The forecast with what becomes of its data connections, which begin ``at`` a host or network."""
+    data = data_of(flows, journeys, at)
+    found = replace(forecast, predicted=extent_of(data), stops=data.stops, data=data, data_flow=flows[0])
+    if data.stops:
+        return replace(found, rung=rung_of(data.stops[0].reason))
+    return _until_the_end(topology, found)
+
+
+def _until_the_end(topology: Topology, forecast: Forecast) -> Forecast:
+    """While data moves, control is quiet: a gateway that forgets it sooner breaks the end of a
+    transfer of typical size and rate."""
+    seconds = forecast.service.transfer_seconds
+    passed = {step.at for each in forecast.control for step in each.steps}
+    for device in topology.devices:
+        timeout = device.spec.idle_timeout
+        if device.name in passed and timeout is not None and seconds is not None and seconds > timeout.amount:
+            stop = Stop(PortSet(), "silent", device.name, None, "control forgotten", (*device.place, "idle_timeout"))
+            return _stopped(forecast, "fails", "send", stop)
+    return forecast

@@ -1,0 +1,141 @@
+"""Plain sentences about what happens to connections."""
+
+from fractions import Fraction
+from typing import assert_never
+
+from ..values.addresses import AddressSet, address_or_none
+from ..values.phrases import ports_named
+from .forecast import Forecast, Stop
+
+_NUMBERS = {2: "two", 3: "three", 4: "four", 5: "five", 6: "six", 7: "seven", 8: "eight", 9: "nine", 10: "ten"}
+_HOW = {"silent": "hangs", "refused": "is refused", "wrong": "ends up elsewhere"}
+_MANNER = {"silent": ", silently", "refused": ", with a refusal", "wrong": "", "unknown": ""}
+
+
+def share_that(part: int, whole: int, outcome: str) -> str:
+    """``every second transfer hangs``; a server picks any port of its range with equal chance."""
+    if outcome == "unknown":
+        return "whether transfers work cannot be told" if part == whole else f"{part} of {whole} ports cannot be told"
+    how = _HOW[outcome]
+    share = Fraction(part, whole) if whole else Fraction(1)
+    if share == 1:
+        return f"every transfer {how}"
+    if share == Fraction(1, 2):
+        return f"every second transfer {how}"
+    if share.numerator == 1 and share.denominator <= 10:
+        return f"one transfer in {_NUMBERS[share.denominator]} {how}"
+    if share.denominator <= 10:
+        return f"{_NUMBERS.get(share.numerator, share.numerator)} transfers in {_NUMBERS[share.denominator]} fail"
+    percent = 100 * part / whole
+    return f"about {percent:.0f} transfers in 100 fail" if percent >= 1 else f"{part} of {whole} transfers fail"
+
+
+def blame(stop: Stop, goes_to: str = "") -> str:
+    """Who stops it and why, in one clause; ``goes_to`` is the address that it was on its way to."""
+    whither = goes_to or "that address"
+    rule = f"rule “{stop.rule}”" if stop.rule else "a rule"
+    match stop.reason:
+        case "filter rule":
+            return f"{rule} of {stop.at} shuts it"
+        case "filter default":
+            return f"{stop.at} lets through only what a rule allows"
+        case "provider blocks":
+            return f"the provider of {stop.at} blocks it"
+        case "no forward":
+            return f"{stop.at} has no forward for {ports_named(stop.ports)}"
+        case "forwarding is off":
+            return f"{stop.at} has forwarding switched off"
+        case "no hairpin":
+            return f"{stop.at} does not turn back connections to {whither} from inside"
+        case "the device itself":
+            return f"{whither} is {stop.at} itself"
+        case "nobody there":
+            return f"nobody on {stop.at} has the address it was sent to"
+        case "no path":
+            return _unreachable(goes_to)
+        case "no way back":
+            return "it leaves with a private address, to which no answer finds back"
+        case "no outside address":
+            return f"{stop.at} has no outside address for it"
+        case "not listening":
+            return f"it comes out at {stop.at} on a port where nothing waits"
+        case "another service":
+            return f"it comes out at {stop.at} at another service"
+        case "another peer":
+            return f"{stop.at} sees it come from another address than the control connection"
+        case "address refused":
+            return f"{stop.at} refuses to connect to {whither}, which is not the address it sees"
+        case "session reuse":
+            return f"{stop.at} demands that data resumes the TLS session, this client does not"
+        case "control forgotten":
+            return f"{stop.at} forgets the quiet control connection before a typical transfer ends"
+        case "client has no address":
+            return f"the site file gives {stop.at} no address that would do"
+        case "no announced address":
+            return f"the site file tells no IPv4 address for {stop.at} to announce, and PASV has room for no other"
+        case "no common family":
+            return f"{stop.at} has no address of the same family as {whither}"
+        case "source port may change":
+            return f"{rule} of {stop.at} asks for a source port that a device before it may change"
+        case "source address may change":
+            return f"{stop.at} judges by source, which a pool of addresses may change"
+        case "leads back out":
+            return f"a forward of {stop.at} leads back outside"
+        case "goes in circles":
+            return "forwards send it in circles"
+        case "other family":
+            return f"the FTP helper of {stop.at} drops a command that names an address of the other family"
+        case "reads it twice":
+            return f"the control connection passes the FTP helper of {stop.at} out and in again"
+        case "read apart":
+            return f"the control connections to {stop.at} pass helpers on several ways that read them otherwise"
+        case None:
+            return f"{stop.at} stops it"
+        case _ as never:
+            assert_never(never)
+
+
+def _unreachable(address: str) -> str:
+    known = address_or_none(address)
+    special = known is not None and known.kind != "public"
+    return f"no way leads to {address or 'it'}" + (f", a {known.kind} address" if known and special else "")
+
+
+def because(forecast: Forecast) -> str:
+    """Why a promise is kept or broken, in one sentence."""
+    if forecast.promise.holds == "shut":
+        return _shut(forecast)
+    if not forecast.stops:
+        return ""
+    stop = forecast.stops[0]
+    if forecast.rung == "send":
+        return f"every typical transfer breaks at its end: {blame(stop)}"
+    if forecast.data and forecast.data.asked:
+        goes_to = str(forecast.data_flow.to) if forecast.data_flow else ""
+        failing = forecast.data.fails or forecast.data.unknown
+        told = goes_to == str(forecast.announced) != str(forecast.target) and forecast.promise.mode == "passive"
+        whither = ", sent to the announced address" if told else ""
+        share = share_that(len(failing), len(forecast.data.asked), stop.outcome)
+        return f"{share}{whither}: {blame(stop, goes_to)}"
+    if forecast.rung == "announce":
+        return f"no transfer starts: {blame(stop, str(forecast.announced or ''))}"
+    goes_to = str(forecast.target or "")
+    return f"no connection to {goes_to or forecast.service.name}{_MANNER[stop.outcome]}: {blame(stop, goes_to)}"
+
+
+def _few(addresses: AddressSet) -> str:
+    return str(addresses) if len(addresses.spans) <= 2 else "some addresses"
+
+
+def _shut(forecast: Forecast) -> str:
+    if forecast.predicted == "works":
+        opened = next(each.asked for each in forecast.control if each.outcome == "ok")
+        everybody = forecast.stand.sources.of_family(opened.to.family)
+        whom = "" if opened.sources == everybody else f", for {_few(opened.sources)}"
+        return f"it is open: {opened.to} {ports_named(opened.ports)} leads to it{whom}"
+    if forecast.predicted == "unknown":
+        return f"cannot be told: {blame(forecast.stops[0])}"
+    if not forecast.stops:
+        return "no way leads to it"
+    stop = forecast.stops[0]
+    return f"{stop.at} {'refuses' if stop.outcome == 'refused' else 'answers nothing'}"

@@ -1,0 +1,1 @@
+"""The pages to work from."""

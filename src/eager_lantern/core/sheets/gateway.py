@@ -1,0 +1,185 @@
+"""The page of a gateway: forwards in the form that it takes, its switches, its filter."""
+
+from collections.abc import Iterator
+
+from ..model.site import OPEN, Attachment, Forward, Gateway, Site
+from ..values.ports import PortSet
+from ..values.site_path import SitePath
+from .sheet import Grid, Sheet, SheetPart, filter_part
+
+_TRANSLATES = {
+    "none": "does not translate",
+    "outward": "shares its outside address among the hosts inside",
+    "one-to-one": "joins outside addresses to inside ones, port by port the same",
+}
+_LEASES = {
+    "static": "static",
+    "reserved": "reserved",
+    "dynamic": "dynamic: when it changes, what is announced and published is wrong",
+}
+_NOTHING = "It has no forward and no filter that the site needs; it only has to let pass what clients begin."
+
+
+def gateway_sheet(
+    site: Site, gateway: Gateway, rule_file: str | None, users: tuple[str, ...], used: frozenset[SitePath]
+) -> Sheet:
+    """The page; ``rule_file`` is the name of the file that a Linux gateway can load, ``users`` are the
+    clients on whose side it stands; none for a device of the server's side. ``used`` are the places of
+    forwards that promised sessions pass, or would."""
+    entered = [*_forwards(gateway), *_pairs(gateway), *_filters(site, gateway)]
+    work = [
+        *entered,
+        _switches(gateway),
+        _leave(site, gateway, used),
+        _restart(gateway, rule_file),
+        _took(gateway, rule_file),
+    ]
+    parts = [_addresses(gateway), *(work if entered or rule_file else [SheetPart("Nothing to enter", (_NOTHING,))])]
+    about = f"Between {gateway.outside.network} and {gateway.inside.network}; {_TRANSLATES[gateway.translate]}."
+    if rule_file:
+        about += f" Load {rule_file}, or enter the tables by hand."
+    if users:
+        about += f" On the side of {', '.join(users)}: for whoever runs it."
+    kind = "cloud filter" if gateway.system == "cloud" else "clients' device" if users else "gateway"
+    return Sheet(gateway.name, kind, about, tuple(parts))
+
+
+def _addresses(gateway: Gateway) -> SheetPart:
+    rows = [
+        (
+            "outside",
+            gateway.outside.network,
+            str(gateway.outside.address) or "none of its own",
+            _stays(gateway.outside),
+        ),
+        ("inside", gateway.inside.network, str(gateway.inside.address) or "none of its own", _stays(gateway.inside)),
+    ]
+    lines: tuple[str, ...] = ()
+    special = [each for each in gateway.outside.address.each if each.kind != "public"]
+    if gateway.outside.network == "internet" and special:
+        lines = (f"{special[0]} is not a public address: nobody on the internet reaches it, whatever is entered here.",)
+    return SheetPart("Its addresses", lines, Grid(("side", "network", "address", "lease"), tuple(rows), "read"))
+
+
+def _stays(attachment: Attachment) -> str:
+    return _LEASES[attachment.lease] if attachment.address else ""
+
+
+def _forwards(gateway: Gateway) -> Iterator[SheetPart]:
+    if not gateway.forwards:
+        return
+    single = not gateway.forward_ranges
+    rows = tuple(row for each in gateway.forwards for row in (_singles(each) if single else _ranges(each)))
+    heads = ("name", "protocol", "outside port" if single else "outside ports", "inside address",
+             "inside port" if single else "inside ports", "only from", "state")  # fmt: skip
+    yield SheetPart("Forwards", tuple(_form(gateway, len(rows))), Grid(heads, rows))
+
+
+def _form(gateway: Gateway, entries: int) -> Iterator[str]:
+    """What the device's own form asks for."""
+    if not gateway.forward_ranges:
+        yield f"This device takes one port an entry: {entries} entries."
+        if any(len(each.ports) > 1 for each in gateway.forwards):
+            yield "The site file has a range in one entry: enter single ports there too, or check counts none of it."
+    if gateway.forward_limit is not None:
+        room = f"It holds {gateway.forward_limit} entries."
+        yield room if entries <= gateway.forward_limit else f"{room} These are {entries}: make the data range smaller."
+    if gateway.forward_ranges:
+        yield "Where the page asks for first and last port, they are the two numbers of the range."
+
+
+def _ranges(forward: Forward) -> Iterator[tuple[str, ...]]:
+    for low, high in forward.ports.spans:
+        yield _entry(forward, PortSet.of((low, high)))
+
+
+def _singles(forward: Forward) -> Iterator[tuple[str, ...]]:
+    for port in forward.ports:
+        yield _entry(forward, PortSet.single(port))
+
+
+def _entry(forward: Forward, ports: PortSet) -> tuple[str, ...]:
+    return (
+        forward.name or "-",
+        forward.protocol.upper(),
+        str(ports),
+        str(forward.to),
+        str(ports.shift(forward.offset)),
+        str(forward.from_ or "anywhere"),
+        "on" if forward.enabled else "off",
+    )
+
+
+def _pairs(gateway: Gateway) -> Iterator[SheetPart]:
+    if gateway.pairs:
+        rows = tuple((str(each.outside), str(each.inside)) for each in gateway.pairs)
+        yield SheetPart("Address pairs", grid=Grid(("outside address", "inside address"), rows))
+
+
+def _switches(gateway: Gateway) -> SheetPart:
+    return SheetPart("Switches", grid=Grid(("setting", "value"), tuple(_settings(gateway))))
+
+
+def _settings(gateway: Gateway) -> Iterator[tuple[str, str]]:
+    if gateway.forwards:
+        yield "forwarding, the master switch", "on" if gateway.forwarding else "off"
+        yield (
+            "a forward opens the filter too",
+            "yes" if gateway.forwards_pass_filter else "no: the filter needs rules as well",
+        )
+    if gateway.translate != "none":
+        yield (
+            "inside clients that use the outside address",
+            "are turned back" if gateway.hairpin else "are not turned back",
+        )
+        yield "FTP helper", "on" if gateway.ftp_helper else "off"
+    yield "connections to the device itself from outside", "no answer" if gateway.unmatched == "silent" else "refused"
+    if gateway.idle_timeout is not None:
+        yield "quiet connections are kept for", str(gateway.idle_timeout)
+    if len(gateway.outside.address.each) > 1:
+        yield "a host keeps its outside address", "yes" if gateway.pooling == "paired" else "no"
+
+
+def _filters(site: Site, gateway: Gateway) -> Iterator[SheetPart]:
+    for title, table in (("in from outside", gateway.filter.inward), ("out from inside", gateway.filter.outward)):
+        if table != OPEN:
+            yield filter_part(f"Filter: what it lets {title}", table, None, site.services)
+
+
+def _leave(site: Site, gateway: Gateway, used: frozenset[SitePath]) -> SheetPart:
+    lines = ["Its own administration page stays shut on the outside, and as it is on the inside."]
+    for i, each in enumerate(gateway.forwards):
+        if ("gateways", site.gateways.index(gateway), "forwards", i) not in used:
+            lines.append(f"Forward {each.name or each.ports} leads to {each.to}: not part of this work, leave it.")
+    if blocked := gateway.provider_blocks.ports:
+        lines.append(f"Its provider never lets in {blocked}: no entry here changes that.")
+    return SheetPart("Leave alone", tuple(lines))
+
+
+def _restart(gateway: Gateway, rule_file: str | None) -> SheetPart:
+    steps = ["Save, and restart the device where its page asks for it."]
+    if gateway.outside.lease == "dynamic":
+        steps.append("A restart may bring another outside address: compare it afterwards with the one above.")
+    if rule_file is None:
+        return SheetPart("Restart", steps=tuple(steps))
+    steps = [f"Put the names of the two interfaces into the first lines of {rule_file}.", "Check it, then load it."]
+    commands = ["sysctl -w net.ipv4.ip_forward=1 net.ipv6.conf.all.forwarding=1"]
+    if gateway.ftp_helper:
+        commands.append("modprobe -a nf_conntrack_ftp nf_nat_ftp")
+    if gateway.idle_timeout is not None:
+        seconds = f"{gateway.idle_timeout.amount:.0f}"
+        commands.append(f"sysctl -w net.netfilter.nf_conntrack_tcp_timeout_established={seconds}")
+        commands.append("sysctl -w net.netfilter.nf_conntrack_tcp_loose=0")
+    commands += [f"nft -c -f {rule_file}", f"nft -f {rule_file}", "nft delete table inet eager_lantern"]
+    steps.append("The last command takes it all back. To keep it, include the file from /etc/nftables.conf.")
+    return SheetPart("Restart", steps=tuple(steps), commands=tuple(commands))
+
+
+def _took(gateway: Gateway, rule_file: str | None) -> SheetPart:
+    listed = "The list of its table shows each forward and rule of this page."
+    steps = [listed if rule_file else "Close its page, open it again, and compare it with this one, digit by digit."]
+    if gateway.outside.address:
+        steps.append(f"Its status shows {gateway.outside.address} as its outside address.")
+    steps.append("The tests from outside, on the page “Tests”, are the proof.")
+    commands = ("nft list table inet eager_lantern",) if rule_file else ()
+    return SheetPart("See that it took", steps=tuple(steps), commands=commands)

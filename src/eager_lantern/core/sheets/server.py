@@ -1,0 +1,178 @@
+"""The page of the server: its address, services, accounts and filter, and the tests from all sides."""
+
+from collections.abc import Iterator
+
+from ..model.site import Account, Server, Service, Site
+from ..network.topology import listens_on
+from .sheet import Grid, Sheet, SheetPart, filter_part
+
+_STAYS = {
+    "static": "entered on the host itself",
+    "reserved": "reserved for it on the device that gives out addresses",
+    "dynamic": "not fixed: reserve it first, every forward and rule below names it",
+}
+_TLS = {
+    "none": "none",
+    "explicit": "explicit (AUTH TLS on the control port)",
+    "implicit": "implicit (from the first byte)",
+}
+
+
+def server_sheet(site: Site, rule_file: str | None, shut_out: frozenset[tuple[str, str]]) -> Sheet:
+    """The page; ``rule_file`` is the name of the file that a Linux server can load, ``shut_out`` are the clients
+    and services of ways in that have to stay open and do not."""
+    server = site.server
+    parts = [
+        _address(server),
+        *(_service(each) for each in site.services if each.protocol != "other"),
+        *_accounts(site),
+        *_filters(site),
+        _leave(site, shut_out),
+        _restart(site, rule_file),
+        _took(site, rule_file),
+    ]
+    about = f"The server on {server.network}, {server.address}: service, accounts, its own filter."
+    return Sheet(server.name, "server", about, tuple(parts))
+
+
+def _address(server: Server) -> SheetPart:
+    rows = [("address", str(server.address)), ("network", server.network), ("stays because", _STAYS[server.lease])]
+    rows.append(("ports for its own connections", f"{server.own_ports}, as the data range must stay clear of them"))
+    if server.category:
+        rows.append(("category of its network", server.category))
+    return SheetPart("Its address", grid=Grid(("setting", "value"), tuple(rows)))
+
+
+def _service(service: Service) -> SheetPart:
+    return SheetPart(f"Service {service.name}", grid=Grid(("setting", "value"), tuple(_settings(service))))
+
+
+def _settings(service: Service) -> Iterator[tuple[str, str]]:
+    yield "protocol", "FTP" if service.protocol == "ftp" else "SFTP (over SSH)"
+    yield "control port" if service.protocol == "ftp" else "port", str(service.control_port)
+    if service.protocol != "ftp":
+        if service.host_key:
+            yield "host key", service.host_key
+        return
+    yield from _protection(service)
+    if service.passive:
+        ports, passive = service.passive.ports, service.passive
+        yield "passive data ports, first", str(ports.lowest)
+        yield "passive data ports, last", f"{ports.highest} ({len(ports)} ports in all)"
+        if len(ports.spans) > 1:
+            yield "passive data ports, all", str(ports)
+        if passive.protocols != ("tcp",):
+            yield "transports for data", ", ".join(passive.protocols)
+        yield "announced to outside clients", _announced(str(passive.announce))
+        if passive.announce_inside is not None:
+            yield "announced to inside clients", _announced(str(passive.announce_inside))
+    yield "data from another address than control", "refused" if service.peer_must_match else "accepted"
+    if service.active is not None:
+        yield "active mode comes from port", str(service.active.from_port or "any")
+        other = "yes" if service.active.accepts_other_address else "no"
+        yield "active mode to another address than the client's", other
+
+
+def _announced(text: str) -> str:
+    return "the server's own address (leave the setting empty)" if text == "own" else text
+
+
+def _protection(service: Service) -> Iterator[tuple[str, str]]:
+    tls = service.tls
+    yield "TLS", _TLS[tls.mode]
+    if tls.mode == "none":
+        return
+    yield "login without TLS", "refused" if tls.required else "allowed"
+    yield "data under TLS", "required" if tls.required and tls.protects_data else "on request"
+    yield "data must resume the TLS session", "yes" if tls.reuse_required else "no"
+    yield "certificate for", ", ".join(tls.names) or "the names and addresses that clients type"
+    if tls.certificate:
+        yield "certificate file", tls.certificate
+    if tls.key:
+        yield "private key file", f"{tls.key}, readable by the service alone"
+
+
+def _accounts(site: Site) -> Iterator[SheetPart]:
+    if not site.accounts:
+        return
+    rows = tuple(_account(site, each) for each in site.accounts)
+    heads = ("account", "service", "folder", "may", "may not", "sees", "used by")
+    lines = (
+        "One password each, told to its users by another way than this page. No right to log in to the system itself.",
+    )
+    yield SheetPart("Accounts", lines, Grid(heads, rows))
+
+
+def _account(site: Site, account: Account) -> tuple[str, ...]:
+    groups = [each for each in site.groups if each.name in account.groups]
+    may = dict.fromkeys([*account.rights, *(right for each in groups for right in each.rights)])
+    may_not = dict.fromkeys([*account.denies, *(right for each in groups for right in each.denies)])
+    return (
+        account.name,
+        account.service,
+        account.home or "the system's default",
+        ", ".join(each for each in may if each not in may_not) or "nothing",
+        ", ".join(may_not) or "anything else",
+        "only its folder" if account.confined else "the whole server",
+        ", ".join(account.clients) or "anybody with the password",
+    )
+
+
+def _filters(site: Site) -> Iterator[SheetPart]:
+    server = site.server
+    yield filter_part("Its own filter: what comes in", server.filter.incoming, server.category, site.services)
+    outgoing = server.filter.outgoing
+    if outgoing.rules or outgoing.default != "allow":
+        yield filter_part("Its own filter: what goes out", outgoing, server.category, site.services)
+
+
+def _leave(site: Site, shut_out: frozenset[tuple[str, str]]) -> SheetPart:
+    """The administrator's own way in, which nothing on this page may close."""
+    ways = [each for each in site.services if each.protocol == "other" or each.keep_open_for]
+    lines = [f"{each.name}, port {listens_on(each)}{_for(each)}: {_stays(each, shut_out)}" for each in ways]
+    if not ways:
+        lines = [
+            "The site file names no service by which the server is administered (protocol: other, keep_open_for).",
+            "Before you switch a filter to deny, make sure of your own way in, or stand at the machine.",
+        ]
+    return SheetPart(
+        "Leave alone", (*lines, "Never switch the filter off to test: the page “Tests” tells which rule is missing.")
+    )
+
+
+def _stays(service: Service, shut_out: frozenset[tuple[str, str]]) -> str:
+    lost = [name for name, other in sorted(shut_out) if other == service.name]
+    if not lost:
+        return "stays as it is."
+    return f"what this page says shuts {', '.join(lost)} out of it. Mend the site file first (eager-lantern check)."
+
+
+def _for(service: Service) -> str:
+    return f", the way in of {', '.join(service.keep_open_for)}" if service.keep_open_for else ""
+
+
+def _restart(site: Site, rule_file: str | None) -> SheetPart:
+    steps = ["Restart each service after its settings are saved: the port range is read only at the start."]
+    if rule_file is None:
+        steps.append("Switch the filter on once all its rules are entered; nothing has to be restarted for it.")
+        return SheetPart("Restart", steps=tuple(steps))
+    steps.append(f"Copy {rule_file} to the server, and check it: nothing is changed by that.")
+    steps.append("Load it; a second session that stays logged in shows that your way in still works.")
+    steps.append("If you lock yourself out, the table is gone after a restart, or by the last command here.")
+    steps.append(f"To keep it over restarts, include {rule_file} from /etc/nftables.conf.")
+    commands = (f"nft -c -f {rule_file}", f"nft -f {rule_file}", "nft delete table inet eager_lantern")
+    return SheetPart("Restart", steps=tuple(steps), commands=commands)
+
+
+def _took(site: Site, rule_file: str | None) -> SheetPart:
+    steps = [f"{each.name} listens on port {each.control_port}." for each in site.services if each.protocol != "other"]
+    steps.append("Close each settings page, open it again, and compare it with this one, digit by digit.")
+    if site.server.system != "linux":
+        return SheetPart("See that it took", steps=tuple(steps))
+    commands = [
+        *(f"ss -ltn 'sport = :{each.control_port}'" for each in site.services if each.protocol != "other"),
+        "sysctl net.ipv4.ip_local_port_range",
+    ]
+    if rule_file:
+        commands.append("nft list table inet eager_lantern")
+    return SheetPart("See that it took", steps=tuple(steps), commands=tuple(commands))

@@ -1,0 +1,98 @@
+"""A page to work from, as a value: what to enter, how to see that it took, how to test it."""
+
+from collections.abc import Iterable, Iterator, Sequence
+from typing import Literal
+
+from msgspec import Struct
+
+from ..model.site import Filter, Rule, Service
+from ..network.filters import counts
+from ..network.topology import listens_on
+
+Purpose = Literal["enter", "read"]
+_DOES = {"allow": "allow", "deny": "drop, no answer", "refuse": "refuse, with an answer"}
+
+
+class Grid(Struct, frozen=True):
+    """A table: the heads of its columns, and rows of as many cells. ``purpose`` tells whether its rows
+    are entered somewhere, one after the other, or only read."""
+
+    heads: tuple[str, ...]
+    rows: tuple[tuple[str, ...], ...]
+    purpose: Purpose = "enter"
+
+
+class SheetPart(Struct, frozen=True):
+    """A part of a page: lines to read, then a table, then steps in order, then commands to type."""
+
+    title: str
+    lines: tuple[str, ...] = ()
+    grid: Grid | None = None
+    steps: tuple[str, ...] = ()
+    commands: tuple[str, ...] = ()
+
+
+class Sheet(Struct, frozen=True):
+    """One page."""
+
+    name: str
+    kind: str
+    about: str
+    parts: tuple[SheetPart, ...]
+
+
+def slug(text: str) -> str:
+    """A name as part of a file name."""
+    return "-".join("".join(each if each.isalnum() else " " for each in text.lower()).split()) or "page"
+
+
+def distinct(names: Iterable[str]) -> list[str]:
+    """The names in their order, with a number put into one that stands there before, so that no file and no table
+    takes another's place."""
+    found: list[str] = []
+    for name in names:
+        stem, dot, ending = name.rpartition(".")
+        made, number = name, 2
+        while made.lower() in {each.lower() for each in found}:
+            made = f"{stem}-{number}{dot}{ending}" if dot else f"{name}-{number}"
+            number += 1
+        found.append(made)
+    return found
+
+
+def filter_part(title: str, table: Filter, category: str | None, services: Sequence[Service]) -> SheetPart:
+    """The rules of a filter in their order, and its last word."""
+    rows = [_row(str(i), rule, category, services) for i, rule in enumerate(table.rules, start=1)]
+    rest = ("last", _DOES[table.default], "any", "all others", "anywhere", "anywhere", "the default, after all rules")
+    heads = ("no.", "do", "protocol", "ports", "from", "to", "name and remarks")
+    lines = ("The order counts: the first rule that matches decides.",) if len(table.rules) > 1 else ()
+    return SheetPart(title, lines, Grid(heads, (*rows, rest)))
+
+
+def _row(number: str, rule: Rule, category: str | None, services: Sequence[Service]) -> tuple[str, ...]:
+    ports = str(rule.ports) if str(rule.ports) != "1-65535" else "all"
+    for each in services:
+        if each.name == rule.program:
+            ports = str(listens_on(each))
+    came = f" coming from port {rule.from_ports}" if rule.from_ports is not None else ""
+    return (
+        number,
+        _DOES[rule.action],
+        rule.protocol.upper() if rule.protocol != "any" else "any",
+        ports,
+        f"{rule.from_ or 'anywhere'}{came}",
+        str(rule.to or "anywhere"),
+        "; ".join(filter(None, _remarks(rule, category))),
+    )
+
+
+def _remarks(rule: Rule, category: str | None) -> Iterator[str]:
+    yield rule.name
+    if rule.program:
+        yield f"the program of {rule.program}"
+    if rule.categories is not None:
+        yield f"only on networks of category {', '.join(rule.categories)}"
+    if not rule.enabled:
+        yield "switched off"
+    elif not counts(rule, category):
+        yield f"without effect: the host's network is of category {category or 'none'}"

@@ -1,0 +1,158 @@
+"""The page of the tests: from the server itself, from inside, from truly outside, and what each
+failure says. The order is that of the ladder: what comes first is told first."""
+
+from collections.abc import Iterator, Sequence
+from shlex import quote
+
+from ..model.site import INTERNET, Service, Site
+from ..network.topology import Topology
+from ..predict.endpoints import typed_port
+from ..predict.forecast import Forecast
+from .sheet import Grid, Sheet, SheetPart
+
+
+def tests_sheet(topology: Topology, forecasts: Sequence[Forecast], file: str) -> Sheet:
+    """The page, for the promises of a site that ``file`` holds."""
+    works = [each for each in forecasts if each.promise.holds == "works"]
+    inside = [each for each in works if each.stand.network == topology.server.network]
+    outside = [each for each in works if each not in inside]
+    parts = [
+        *_from_the_server(topology.site),
+        *_from_inside(topology, inside, file),
+        *_from_outside(topology, outside, file),
+        *_shut(forecasts),
+        *_failures(topology, forecasts),
+    ]
+    about = "In this order: what fails on the server itself cannot work from inside, and that not from outside."
+    return Sheet("Tests", "tests", about, tuple(parts))
+
+
+def _user(site: Site, service: Service) -> str:
+    """An account of the service, or nothing."""
+    return next((each.name for each in site.accounts if each.service == service.name), "")
+
+
+def _secured(service: Service) -> str:
+    return {"none": " --security none", "explicit": "", "implicit": " --security implicit"}[service.tls.mode]
+
+
+def _at(service: Service, host: str, port: int, site: Site) -> str:
+    """The command that tries a service at a host and port."""
+    user = _user(site, service)
+    if service.protocol == "sftp":
+        target = f"{user or 'ACCOUNT'}@{f'[{host}]' if ':' in host else host}"
+        return f"sftp -P {port} {quote(target)}"
+    account = f" --user {quote(user)}" if user else ""
+    return f"eager-lantern visit {quote(host)} --port {port}{_secured(service)}{account}"
+
+
+def _by_address(site: Site) -> tuple[str, ...]:
+    """Every service for files, at the server's own address."""
+    own = str(site.server.address.each[0])
+    return tuple(_at(each, own, each.control_port.number, site) for each in site.services if each.protocol != "other")
+
+
+def _from_the_server(site: Site) -> Iterator[SheetPart]:
+    success = (
+        "Success: every rung is ok. What fails here is the service, an account or the certificate: no network yet."
+    )
+    yield SheetPart("1. From the server itself", (success,), commands=_by_address(site))
+
+
+def _from_inside(topology: Topology, works: Sequence[Forecast], file: str) -> Iterator[SheetPart]:
+    """Where no client stands on the server's network, any host there will do."""
+    title = "2. From the server's own network"
+    if works:
+        yield _tried(title, ("Success: every rung is ok.",), topology, works, file)
+    elif topology.server.network != INTERNET:
+        lines = (f"From any host on {topology.server.network}. Success: every rung is ok.",)
+        yield SheetPart(title, lines, commands=_by_address(topology.site))
+
+
+def _from_outside(topology: Topology, works: Sequence[Forecast], file: str) -> Iterator[SheetPart]:
+    lines = (
+        "Success: every rung is ok.",
+        "Not from inside with the outside address: that is another path, and proves nothing.",
+        "A telephone's network is outside, if it is not on the office's wireless.",
+    )
+    if works:
+        yield _tried("3. From truly outside", lines, topology, works, file)
+
+
+def _tried(title: str, lines: tuple[str, ...], topology: Topology, works: Sequence[Forecast], file: str) -> SheetPart:
+    rows = tuple((each.stand.name, each.stand.network, each.service.name, each.promise.mode or "-") for each in works)
+    commands = tuple(_command(topology, each, file) for each in works if each.service.protocol != "other")
+    return SheetPart(title, lines, Grid(("from", "standing on", "service", "mode"), rows), commands=commands)
+
+
+def _command(topology: Topology, forecast: Forecast, file: str) -> str:
+    site, promise, service, spec = topology.site, forecast.promise, forecast.service, forecast.stand.spec
+    mode = " --mode active" if promise.mode == "active" else ""
+    if service.protocol == "sftp" or spec not in site.clients:
+        host = str(spec.reaches.host) if spec.reaches is not None else str(forecast.target)
+        return _at(service, host, typed_port(topology, forecast.stand, service), site) + mode
+    several = f" --service {quote(service.name)}" if sum(each.protocol == "ftp" for each in site.services) > 1 else ""
+    return f"eager-lantern visit {quote(file)} --client {quote(promise.client)}{several}{mode}"
+
+
+def _shut(forecasts: Sequence[Forecast]) -> Iterator[SheetPart]:
+    shut = [each for each in forecasts if each.promise.holds == "shut"]
+    if not shut:
+        return
+    rows = tuple((each.stand.name, each.service.name, str(each.service.control_port)) for each in shut)
+    success = (
+        "Success: no answer, or a refusal. Where something answers, a forward or a rule lets in more than it should."
+    )
+    yield SheetPart("4. What must stay shut", (success,), Grid(("from", "service", "port"), rows, "read"))
+
+
+def _failures(topology: Topology, forecasts: Sequence[Forecast]) -> Iterator[SheetPart]:
+    rows = tuple(row for row in _signs(topology, forecasts) if row)
+    yield SheetPart("What a failure says", grid=Grid(("you see", "it means", "look at"), rows, "read"))
+
+
+def _signs(topology: Topology, forecasts: Sequence[Forecast]) -> Iterator[tuple[str, str, str]]:
+    site = topology.site
+    services = [each.service for each in forecasts if each.promise.holds == "works"]
+    ftp = [each for each in services if each.protocol == "ftp"]
+    server, way = f"page {site.server.name}", _pages(topology)
+    yield (
+        "the name leads nowhere, or elsewhere",
+        "the published name",
+        "page Names" if site.names else "what clients type",
+    )
+    yield "no answer, from the server itself", "the service does not run, or on another port", f"{server}: service"
+    yield "no answer, from inside", "the server's own filter", f"{server}: filter, rule for the control port"
+    if way:
+        yield "no answer, only from outside", "a forward, a filter, or the provider on the way", f"{way}: control port"
+    yield (
+        "refused at once",
+        "nothing listens there, or a device answers for itself",
+        f"{server}: service; {way or 'filter'}",
+    )
+    if any(each.tls.mode != "none" for each in ftp):
+        yield "TLS is refused, or its certificate", "TLS is off, or made for other names", "eager-lantern certificate"
+    yield "login refused", "the account: name, password, or TLS demanded first", f"{server}: accounts"
+    if ftp:
+        yield from _data_signs(topology, ftp, server, way)
+
+
+def _data_signs(topology: Topology, ftp: Sequence[Service], server: str, way: str) -> Iterator[tuple[str, str, str]]:
+    ranges = ", ".join(dict.fromkeys(str(each.passive.ports) for each in ftp if each.passive))
+    places = f"{server}{', ' + way if way else ''}"
+    yield "another address is announced", "it is typed wrongly, or has changed", f"{server}: announced addresses"
+    yield "login works, every listing hangs", "one device lets no data port through", f"{places}: {ranges}"
+    yield "some listings hang, others work", "one place has another range", f"{places}: {ranges}, digit by digit"
+    if any(each.spec.idle_timeout is not None for each in topology.devices):
+        yield (
+            "large files break at their end",
+            "a device forgets the quiet control connection",
+            f"{way}: quiet connections",
+        )
+    yield "a file cannot be sent or fetched", "rights of the account, or the disk", f"{server}: accounts"
+
+
+def _pages(topology: Topology) -> str:
+    """The pages of the devices between the internet and the server."""
+    chain = topology.chain(INTERNET, topology.server.network) or ()
+    return ", ".join(f"page {each.device.name}" for each in chain)

@@ -1,0 +1,1 @@
+"""How many data ports a service needs."""

@@ -1,0 +1,1 @@
+"""Small values: sets of ports and addresses, quantities, places in a site file."""

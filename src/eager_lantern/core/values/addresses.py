@@ -1,0 +1,229 @@
+"""Addresses and exact sets of them, IPv4 and IPv6 side by side.
+
+Both families lie on one line of integers, so that the interval algebra of ports serves
+here too: IPv4 is 0 to 2**32 - 1 and IPv6 follows, shifted up by 2**32. A set is cut
+where the families meet when it is printed.
+"""
+
+import re
+from functools import cache
+from ipaddress import (
+    IPv4Address,
+    IPv6Address,
+    ip_address,
+    ip_network,
+    summarize_address_range,
+)
+from typing import Literal, Self
+
+from .intervals import IntervalSet, Span
+from .text_value import Value
+
+Family = Literal[4, 6]
+FAMILIES: tuple[Family, Family] = (4, 6)
+Kind = Literal["public", "private", "carrier", "loopback", "link-local", "multicast", "unspecified", "reserved"]
+
+_IPV6_BASE = 2**32
+_TOP = _IPV6_BASE + 2**128 - 1
+
+
+def _number(ip: IPv4Address | IPv6Address) -> int:
+    return int(ip) if ip.version == 4 else int(ip) + _IPV6_BASE
+
+
+def _ip(number: int) -> IPv4Address | IPv6Address:
+    return IPv4Address(number) if number < _IPV6_BASE else IPv6Address(number - _IPV6_BASE)
+
+
+class Address(Value):
+    """One IPv4 or IPv6 address; ``number`` is its place on the common line."""
+
+    __slots__ = ("number",)
+
+    def __init__(self, number: int) -> None:
+        self.number = number
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        """Read one address. Raises ValueError with what would be right."""
+        try:
+            if "%" in text:
+                raise ValueError
+            return cls(_number(ip_address(text.strip())))
+        except ValueError:
+            raise ValueError(f"“{text.strip()[:60]}” is no address: {_address_slip(text.strip())}") from None
+
+    @property
+    def family(self) -> Family:
+        """4 or 6."""
+        return 4 if self.number < _IPV6_BASE else 6
+
+    @property
+    def kind(self) -> Kind:
+        """What the IANA special-purpose registries (RFC 6890) say of it.
+
+        The documentation prefixes (RFC 5737, RFC 3849) count as public: they stand for
+        public addresses wherever a site is made up.
+        """
+        return next((kind for kind, members in _special().items() if self.number in members), "public")
+
+    def __str__(self) -> str:
+        return str(_ip(self.number))
+
+
+def _address_slip(text: str) -> str:
+    parts = text.split(".")
+    if ported := re.fullmatch(r"([0-9.]+|\[[0-9A-Fa-f:]+\]):[0-9]{1,5}", text):
+        return f"it has a port, and an address stands alone here: write {ported[1].strip('[]')}"
+    if re.fullmatch(r"(?=.*[A-Za-z])[A-Za-z0-9]([A-Za-z0-9-]*\.?)+", text) and ":" not in text:
+        return "it is a name: write 198.51.100.61 or 2001:db8::61; names that clients type stand under “names”"
+    if "/" in text:
+        return "one address is meant here, not a network"
+    if "%" in text:
+        return f"leave its zone (%{text.partition('%')[2]}) out"
+    if len(parts) == 4 and all(part.isdigit() for part in parts):
+        if any(int(part[:9]) > 255 for part in parts):
+            return "each of its four numbers is 0 to 255"
+        return "its numbers have no leading zeros"
+    if len(parts) > 1 and all(part.isdigit() for part in parts):
+        return f"an IPv4 address has four numbers, this has {len(parts)}"
+    return "write 198.51.100.61 or 2001:db8::61"
+
+
+def _prefix(text: str) -> Span:
+    try:
+        if "%" in text:
+            raise ValueError("a zone")
+        network = ip_network(text.strip())
+    except ValueError as error:
+        raise ValueError(_prefix_slip(text.strip(), error)) from None
+    return _number(network.network_address), _number(network.broadcast_address)
+
+
+def _prefix_slip(text: str, error: ValueError) -> str:
+    if "host bits" in str(error):
+        return f"{text} names a host inside a network: write {ip_network(text, strict=False)} or the address alone"
+    if "%" in text:
+        return f"“{text[:60]}” is no address or network: leave its zone (%{text.partition('%')[2]}) out"
+    return f"“{text[:60]}” is no address or network: write 10.61.4.20, 10.61.4.0/24 or 2001:db8::/64"
+
+
+def _address_span(text: str) -> Span:
+    low, dash, high = text.partition("-")
+    if not dash:
+        return _prefix(text)
+    first, last = Address.parse(low), Address.parse(high)
+    if first.family != last.family:
+        raise ValueError(f"{text.strip()} starts in one address family and ends in the other")
+    if last < first:
+        raise ValueError(f"{text.strip()} ends before it starts")
+    return first.number, last.number
+
+
+class AddressSet(IntervalSet):
+    """An immutable set of addresses; members are :class:`Address` numbers."""
+
+    __slots__ = ()
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        """Read ``10.61.4.0/24, 2001:db8::7, 10.61.5.1-10.61.5.9``.
+
+        Raises ValueError that says which part is wrong and what would be right.
+        """
+        return cls.of(*(_address_span(part) for part in text.split(",")))
+
+    @classmethod
+    def single(cls, *addresses: Address) -> Self:
+        """The set of just these addresses."""
+        return cls.of(*((each.number, each.number) for each in addresses))
+
+    def of_family(self, family: Family) -> Self:
+        """Its members of one family."""
+        half = (0, _IPV6_BASE - 1) if family == 4 else (_IPV6_BASE, _TOP)
+        return self & type(self).of(half)
+
+    def prefixes(self) -> tuple[str, ...]:
+        """The fewest networks, as ``10.61.4.0/24``, that make up the set."""
+        spans = (span for family in (4, 6) for span in self.of_family(family).spans)
+        return tuple(str(each) for low, high in spans for each in summarize_address_range(_ip(low), _ip(high)))
+
+    def __str__(self) -> str:
+        return ", ".join(text for family in (4, 6) for span in self.of_family(family).spans for text in _written(span))
+
+
+def _written(span: Span) -> tuple[str, ...]:
+    low, high = _ip(span[0]), _ip(span[1])
+    if low == high:
+        return (str(low),)
+    # Both ends are of one family here: the callers cut a set where the families meet.
+    prefixes = list(summarize_address_range(low, high))
+    if len(prefixes) == 1:
+        return (str(prefixes[0]),)
+    return (f"{low}-{high}",)
+
+
+EVERY_ADDRESS = AddressSet.of((0, _TOP))
+
+
+@cache
+def _special() -> dict[Kind, AddressSet]:
+    """The special-purpose registries (RFC 6890 and its updates), by kind."""
+    return {
+        "unspecified": AddressSet.parse("0.0.0.0/8, ::/128"),
+        "private": AddressSet.parse("10.0.0.0/8, 172.16.0.0/12, 192.168.0.0/16, fc00::/7"),
+        "carrier": AddressSet.parse("100.64.0.0/10"),
+        "loopback": AddressSet.parse("127.0.0.0/8, ::1/128"),
+        "link-local": AddressSet.parse("169.254.0.0/16, fe80::/10"),
+        "multicast": AddressSet.parse("224.0.0.0/4, ff00::/8"),
+        "reserved": AddressSet.parse("192.0.0.0/24, 198.18.0.0/15, 240.0.0.0/4, 100::/64, 2001:2::/48"),
+    }
+
+
+@cache
+def public_addresses() -> AddressSet:
+    """Every address that a host on the internet may have."""
+    known = EVERY_ADDRESS.of_family(4) | AddressSet.parse("2000::/3")
+    for members in _special().values():
+        known = known - members
+    return known
+
+
+class Addresses(Value):
+    """The addresses of one device, in the order they were written: one, or several."""
+
+    __slots__ = ("each",)
+
+    def __init__(self, each: tuple[Address, ...] = ()) -> None:
+        self.each = each
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        """Read ``198.51.100.61, 2001:db8::61``. Raises ValueError as :meth:`Address.parse`."""
+        return cls(tuple(Address.parse(part) for part in text.split(",")))
+
+    def of_family(self, family: Family) -> tuple[Address, ...]:
+        """Those of one family."""
+        return tuple(each for each in self.each if each.family == family)
+
+    @property
+    def as_set(self) -> AddressSet:
+        """The same as a set."""
+        return AddressSet.single(*self.each)
+
+    def __bool__(self) -> bool:
+        return bool(self.each)
+
+    def __contains__(self, address: Address) -> bool:
+        return address in self.each
+
+    def __str__(self) -> str:
+        return ", ".join(map(str, self.each))
+
+
+def address_or_none(text: str) -> Address | None:
+    """The address that a text is, if it is one and not a name."""
+    try:
+        return Address.parse(text)
+    except ValueError:
+        return None

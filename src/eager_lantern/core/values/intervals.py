@@ -1,0 +1,118 @@
+"""Exact sets of whole numbers, kept as ascending, disjoint, closed intervals.
+
+One algebra serves ports and addresses. A set is normal when no two of its intervals
+overlap or touch, so that equal sets compare equal and print alike. Every operation is
+linear in the number of intervals.
+"""
+
+from collections.abc import Iterable, Iterator
+from heapq import merge
+from typing import Self
+
+from .text_value import Value
+
+Span = tuple[int, int]
+
+
+def _normal(spans: Iterable[Span]) -> Iterator[Span]:
+    """Join ascending spans that overlap or touch."""
+    current: Span | None = None
+    for low, high in spans:
+        if current is None:
+            current = (low, high)
+        elif low <= current[1] + 1:
+            current = (current[0], max(current[1], high))
+        else:
+            yield current
+            current = (low, high)
+    if current is not None:
+        yield current
+
+
+class IntervalSet(Value):
+    """A set of integers. Build with :meth:`of`; ``spans`` is always in normal form."""
+
+    __slots__ = ("spans",)
+
+    def __init__(self, spans: tuple[Span, ...] = ()) -> None:
+        self.spans = spans
+
+    @classmethod
+    def of(cls, *spans: Span) -> Self:
+        """The set of all numbers from ``low`` to ``high`` (both included) of each span.
+
+        Raises ValueError for a span that ends before it starts.
+        """
+        for low, high in spans:
+            if high < low:
+                raise ValueError(f"{low}-{high} ends before it starts")
+        return cls(tuple(_normal(sorted(spans))))
+
+    def __or__(self, other: Self) -> Self:
+        return type(self)(tuple(_normal(merge(self.spans, other.spans))))
+
+    def __and__(self, other: Self) -> Self:
+        return type(self)(tuple(self._common(other)))
+
+    def __sub__(self, other: Self) -> Self:
+        return type(self)(tuple(self._without(other)))
+
+    def __contains__(self, number: int) -> bool:
+        return any(low <= number <= high for low, high in self.spans)
+
+    def __bool__(self) -> bool:
+        return bool(self.spans)
+
+    def __len__(self) -> int:
+        return sum(high - low + 1 for low, high in self.spans)
+
+    def __eq__(self, other: object) -> bool:
+        return type(other) is type(self) and self.spans == getattr(other, "spans", None)
+
+    def __hash__(self) -> int:
+        return hash(self.spans)
+
+    def __le__(self, other: Self) -> bool:
+        return not self - other
+
+    def __iter__(self) -> Iterator[int]:
+        for low, high in self.spans:
+            yield from range(low, high + 1)
+
+    @property
+    def lowest(self) -> int:
+        """The smallest member. Raises IndexError for the empty set."""
+        return self.spans[0][0]
+
+    @property
+    def highest(self) -> int:
+        """The largest member. Raises IndexError for the empty set."""
+        return self.spans[-1][1]
+
+    def _common(self, other: Self) -> Iterator[Span]:
+        mine, theirs = iter(self.spans), iter(other.spans)
+        a, b = next(mine, None), next(theirs, None)
+        while a and b:
+            low, high = max(a[0], b[0]), min(a[1], b[1])
+            if low <= high:
+                yield low, high
+            if a[1] < b[1]:
+                a = next(mine, None)
+            else:
+                b = next(theirs, None)
+
+    def _without(self, other: Self) -> Iterator[Span]:
+        cuts = other.spans
+        first = 0
+        for span_low, high in self.spans:
+            low = span_low
+            while first < len(cuts) and cuts[first][1] < low:
+                first += 1
+            index = first
+            while index < len(cuts) and cuts[index][0] <= high:
+                if low < cuts[index][0]:
+                    yield low, cuts[index][0] - 1
+                low = cuts[index][1] + 1
+                index += 1
+            if low <= high:
+                yield low, high

@@ -1,0 +1,1 @@
+"""What other programs and people take away: rule files, pages, tables."""

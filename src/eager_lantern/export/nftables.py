@@ -1,0 +1,310 @@
+"""The packet filter rules of hosts and gateways, as nftables reads them.
+
+Pure text, so that it can be read and tested without privileges. Every key of the site file
+that decides about connections has its counterpart here, for IPv4 and IPv6 alike; nothing is
+computed ahead, so that the kernel decides by itself. The same text is built in the lab and
+exported for real devices (:mod:`.rule_file`); what only a lab needs, because there is no
+provider and no internet around it, is :func:`surroundings`.
+
+Theory: marks and the order of chains
+=====================================
+The kernel asks chains by hook, and at one hook by priority: destinations are rewritten first (prerouting,
+dstnat), then the packet is routed, then it is filtered (forward), then its source is rewritten
+(postrouting, srcnat). So the filter sees the rewritten destination and the inside source.
+What the filter can not see any more is *that* a forward has rewritten it: a device whose forwards pass its
+filter, and one that turns connections back without asking it, have to be told. The rewriting rule leaves
+a mark on the connection, which later chains read; only a connection's first packet is rewritten by rules,
+the kernel does the rest of it alike, and the mark stays. A connection without a mark is filtered by the
+way that it goes, in or out.
+
+>>> from eager_lantern.core.model.site import Attachment, Forward
+>>> outside = Attachment(network="internet", address=Addresses.parse("198.51.100.61"))
+>>> inside = Attachment(network="office", address=Addresses.parse("10.61.4.1"))
+>>> forward = Forward(ports=PortSet.parse("21"), to=Address.parse("10.61.4.20"))
+>>> router = Gateway(name="router", outside=outside, inside=inside, translate="outward",
+...     hairpin=True, forwards=(forward,))
+>>> for line in gateway_rules(router, {}).splitlines():
+...     if "mark" in line:
+...         print(line.strip())
+iifname $outside ip daddr { 198.51.100.61 } tcp dport { 21 } ct mark set 1 dnat ip to 10.61.4.20
+iifname $inside ip daddr { 198.51.100.61 } tcp dport { 21 } ct mark set 2 dnat ip to 10.61.4.20
+ct mark { 1, 2 } accept
+ct mark 2 snat ip to 10.61.4.1
+"""
+
+from collections.abc import Iterable, Iterator, Mapping
+
+from ..core.model.site import INTERNET, Filter, Gateway, HostFilter, Rule, Site
+from ..core.network.filters import counts
+from ..core.network.rewrites import Rewrite, rewrites
+from ..core.network.topology import listens_on
+from ..core.values.addresses import EVERY_ADDRESS, FAMILIES, Address, Addresses, AddressSet, Family, public_addresses
+from ..core.values.ports import EVERY_PORT, PortSet
+
+WIRE, OUT, IN = "eth0", "out0", "in0"
+TABLE = "inet eager_lantern"
+BOTH = "meta l4proto { tcp, udp }"
+FTP_CONTROL_PORT = 21
+FORWARDED, TURNED = 1, 2
+_LAYER = {4: "ip", 6: "ip6"}
+Listening = Mapping[str, PortSet]
+
+
+def listening(site: Site) -> dict[str, PortSet]:
+    """The ports of each service, for rules that name one."""
+    return {each.name: listens_on(each) for each in site.services}
+
+
+def host_rules(both: HostFilter, category: str | None, listening: Listening) -> str:
+    """The table of a host; ``listening`` tells the ports of a service that a rule names."""
+    return _table(
+        [
+            "chain incoming { type filter hook input priority 0; policy accept;",
+            'iifname "lo" accept',
+            *_filter(both.incoming, category, listening),
+            "}",
+            "chain outgoing { type filter hook output priority 0; policy accept;",
+            'oifname "lo" accept',
+            *_filter(both.outgoing, category, listening),
+            "}",
+        ]
+    )
+
+
+def gateway_rules(spec: Gateway, listening: Listening) -> str:
+    """The table of a gateway, for interfaces that ``$outside`` and ``$inside`` name. Marks of the
+    connection tell later chains what was done to it."""
+    return _table(_gateway(spec, listening))
+
+
+def _table(lines: Iterable[str]) -> str:
+    """A table that takes the place of one of the same name, in one step."""
+    return _indented([f"table {TABLE}", f"delete table {TABLE}", f"table {TABLE} {{", *lines, "}"])
+
+
+def _indented(lines: Iterable[str]) -> str:
+    depth, shown = 0, []
+    for line in lines:
+        opens = 0 if line.startswith("#") else line.count("{") - line.count("}")
+        depth += min(0, opens)
+        shown.append("\t" * depth + line)
+        depth += max(0, opens)
+    return "\n".join(shown) + "\n"
+
+
+def named_wires(outside: str, inside: str) -> str:
+    """The lines that tell a gateway's table which interface is which."""
+    return f'define outside = "{outside}"\ndefine inside = "{inside}"\n'
+
+
+def surroundings(wires: Mapping[str, str], spec: Gateway | None = None) -> str:
+    """What a node of a lab needs beside its own table: the internet, where nobody has a way to an
+    address that is not public; a gateway's provider; and what the gateway says on its inside
+    address, which is its own business and no part of its table. ``wires`` are the networks by wire."""
+    lines = ["table inet surroundings {", *_no_path(tuple(wire for wire, name in wires.items() if name == INTERNET))]
+    if spec is not None:
+        lines += ["chain provider { type filter hook prerouting priority mangle; policy accept;"]
+        if spec.provider_blocks.ports:
+            lines.append(
+                f'iifname "{OUT}" ct state new,related {BOTH} th dport {_set(spec.provider_blocks.ports)} drop'
+            )
+        lines += ["}", "chain itself { type filter hook input priority 0; policy accept;"]
+        for family in FAMILIES:
+            if inside := Addresses(spec.inside.address.of_family(family)):
+                match = f"ct state new {_LAYER[family]} daddr {{ {inside} }} {BOTH}"
+                lines += _verdict(match, _answer(spec))
+        lines.append("}")
+    return _indented([*lines, "}"])
+
+
+def _no_path(wires: tuple[str, ...]) -> Iterator[str]:
+    """Nobody on the internet has a way to an address that is not public (RFC 1918, RFC 6598), even
+    where the site has a device with such an address there; answers to it do find back."""
+    elsewhere = EVERY_ADDRESS - public_addresses()
+    yield "chain no-path { type filter hook postrouting priority 0; policy accept;"
+    for wire in wires:
+        for family in FAMILIES:
+            target = f"{_LAYER[family]} daddr {_set(elsewhere.of_family(family))}"
+            yield f'oifname "{wire}" {target} ct state new {BOTH} drop'
+    yield "}"
+
+
+def _filter(table: Filter, category: str | None, listening: Listening) -> Iterator[str]:
+    """The rules of a filter, then its default; answers to what was let through always pass."""
+    yield "ct state established,related accept"
+    for rule in table.rules:
+        if counts(rule, category):
+            yield from _said(rule.name)
+            yield from _rule(rule, listening)
+    yield from _verdict(BOTH, table.default)
+
+
+def _said(name: str) -> Iterator[str]:
+    if name:
+        yield f"# {name}"
+
+
+def _rule(rule: Rule, listening: Listening) -> Iterator[str]:
+    match = BOTH if rule.protocol == "any" else f"meta l4proto {rule.protocol}"
+    ports = rule.ports & listening.get(rule.program, PortSet()) if rule.program else rule.ports
+    if not ports:
+        return
+    if ports != EVERY_PORT:
+        match += f" th dport {_set(ports)}"
+    if rule.from_ports is not None:
+        match += f" th sport {_set(rule.from_ports)}"
+    for places in _places(rule):
+        yield from _verdict(match + places, rule.action)
+
+
+def _places(rule: Rule) -> Iterator[str]:
+    """The addresses that a rule asks for, one match for each family that it can be about."""
+    asked = {key: each for key, each in (("saddr", rule.from_), ("daddr", rule.to)) if each is not None}
+    if not asked:
+        yield ""
+        return
+    for family in FAMILIES:
+        parts = {key: each.of_family(family) for key, each in asked.items()}
+        if all(parts.values()):
+            yield "".join(f" {_LAYER[family]} {key} {_set(each)}" for key, each in parts.items())
+
+
+def _set(members: PortSet | AddressSet) -> str:
+    return f"{{ {members} }}"
+
+
+def _verdict(match: str, action: str) -> Iterator[str]:
+    if action != "refuse":
+        yield f"{match} {'accept' if action == 'allow' else 'drop'}"
+        return
+    yield f"{match} meta l4proto tcp reject with tcp reset"
+    yield f"{match} reject"
+
+
+def _gateway(spec: Gateway, listening: Listening) -> Iterator[str]:
+    if spec.ftp_helper:
+        yield from _helper()
+    yield "chain rewrite { type nat hook prerouting priority dstnat; policy accept;"
+    yield from _rewrites(spec)
+    yield "}"
+    yield "chain through { type filter hook forward priority 0; policy accept;"
+    if spec.idle_timeout is not None:
+        yield "ct state invalid drop"  # what the device has forgotten, it does not pass
+    yield f"ct mark {{ {FORWARDED}, {TURNED} }} accept"
+    yield "ct state established,related accept"
+    yield "iifname $outside jump inward"
+    yield "iifname $inside jump outward"
+    yield "}"
+    yield "chain unpaired { type filter hook forward priority 10; policy accept;"
+    yield from _unpaired(spec)
+    yield "}"
+    yield "chain inward {"
+    yield from _filter(spec.filter.inward, None, listening)
+    yield "}"
+    yield "chain outward {"
+    yield from _filter(spec.filter.outward, None, listening)
+    yield "}"
+    yield from _itself(spec)
+    yield "chain sources { type nat hook postrouting priority srcnat; policy accept;"
+    yield from _sources(spec)
+    yield "}"
+
+
+def _itself(spec: Gateway) -> Iterator[str]:
+    """What the device answers on its outside addresses; its inside address is left to it."""
+    yield "chain itself { type filter hook input priority 0; policy accept;"
+    yield "ct state established,related accept"
+    for family in FAMILIES:
+        if inside := Addresses(spec.inside.address.of_family(family)):
+            yield f"iifname $inside {_LAYER[family]} daddr {{ {inside} }} accept"
+    yield 'iifname "lo" accept'
+    yield from _verdict(BOTH, _answer(spec))
+    yield "}"
+
+
+def _answer(spec: Gateway) -> str:
+    return "deny" if spec.unmatched == "silent" else "refuse"
+
+
+def _helper() -> Iterator[str]:
+    """The kernel's own reader of FTP control connections, on the port as it arrives here."""
+    for family in FAMILIES:
+        yield f'ct helper ftp{family} {{ type "ftp" protocol tcp; l3proto {_LAYER[family]}; }}'
+    yield "chain read { type filter hook prerouting priority mangle; policy accept;"
+    for family in FAMILIES:
+        yield f'meta nfproto ipv{family} tcp dport {FTP_CONTROL_PORT} ct helper set "ftp{family}"'
+    yield "}"
+
+
+def _outside(spec: Gateway) -> Addresses:
+    return Addresses(tuple(dict.fromkeys((*spec.outside.address.each, *(pair.outside for pair in spec.pairs)))))
+
+
+def _rewrites(spec: Gateway) -> Iterator[str]:
+    """Forwards, then pairs, for what comes from outside; and for what is turned back."""
+    ways = [("$outside", f"ct mark set {FORWARDED} " if spec.forwards_pass_filter else "", "")]
+    if spec.hairpin:
+        ways.append(("$inside", f"ct mark set {TURNED} ", f"ct mark set {TURNED} "))
+    for wire, forward_mark, pair_mark in ways:
+        for each in rewrites(spec):
+            yield from _said(each.name)
+            yield from _rewritten(spec, each, f"iifname {wire}", forward_mark if each.forwarded else pair_mark)
+
+
+def _rewritten(spec: Gateway, rewrite: Rewrite, wire: str, mark: str) -> Iterator[str]:
+    family = rewrite.to.family
+    layer = _LAYER[family]
+    if rewrite.outside is not None:
+        yield f"{wire} {layer} daddr {rewrite.outside} {BOTH} {mark}dnat {layer} to {rewrite.to}"
+        return
+    addresses = Addresses(_outside(spec).of_family(family))
+    sources = rewrite.sources.of_family(family) if rewrite.sources is not None else None
+    if not addresses or sources == AddressSet() or not rewrite.ports:
+        return
+    source = f" {layer} saddr {_set(sources)}" if sources is not None else ""
+    match = f"{wire} {layer} daddr {{ {addresses} }} {rewrite.protocol} dport {_set(rewrite.ports)}{source}"
+    yield f"{match} {mark}dnat {layer} to {_moved(rewrite)}"
+
+
+def _moved(rewrite: Rewrite) -> str:
+    if not rewrite.offset:
+        return str(rewrite.to)
+    moves = ", ".join(f"{port} : {port + rewrite.offset}" for port in rewrite.ports)
+    to = f"[{rewrite.to}]" if rewrite.to.family == 6 else str(rewrite.to)
+    return f"{to} : {rewrite.protocol} dport map {{ {moves} }}"
+
+
+def _sources(spec: Gateway) -> Iterator[str]:
+    for family in FAMILIES:
+        for inside in spec.inside.address.of_family(family)[:1]:
+            yield f"ct mark {TURNED} snat {_LAYER[family]} to {inside}"
+    if spec.translate == "none":
+        return
+    for pair in spec.pairs:
+        layer = _LAYER[pair.inside.family]
+        yield f"oifname $outside {layer} saddr {pair.inside} snat {layer} to {pair.outside}"
+    for family in FAMILIES:
+        addresses = spec.outside.address.of_family(family)
+        if addresses:
+            to = str(addresses[0]) if len(addresses) == 1 else _pool(spec, family, addresses)
+            yield f"oifname $outside meta nfproto ipv{family} snat {_LAYER[family]} to {to}"
+
+
+def _pool(spec: Gateway, family: Family, addresses: tuple[Address, ...]) -> str:
+    """Paired pooling gives a host the same outside address each time (RFC 4787, REQ-2)."""
+    listed = ", ".join(f"{i} : {each}" for i, each in enumerate(addresses))
+    paired = spec.pooling == "paired"
+    pick = f"jhash {_LAYER[family]} saddr" if paired else "numgen random"
+    return f"{pick} mod {len(addresses)} map {{ {listed} }}"
+
+
+def _unpaired(spec: Gateway) -> Iterator[str]:
+    """Inside hosts that have no outside address to go out with."""
+    if spec.translate == "none":
+        return
+    for family in FAMILIES:
+        if spec.outside.address.of_family(family):
+            continue
+        paired = Addresses(tuple(pair.inside for pair in spec.pairs if pair.inside.family == family))
+        strangers = f" {_LAYER[family]} saddr != {{ {paired} }}" if paired else ""
+        yield f"iifname $inside oifname $outside meta nfproto ipv{family} ct state new {BOTH}{strangers} drop"

@@ -1,0 +1,1 @@
+"""Real daemons, configured from the site."""

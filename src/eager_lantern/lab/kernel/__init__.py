@@ -1,0 +1,1 @@
+"""A site of network namespaces and real packet filters."""

@@ -1,0 +1,145 @@
+"""A site as network namespaces: which nodes, wires and routes to build.
+
+Pure values, so that they can be read and tested without privileges; :mod:`.node_process`
+builds them. Devices send to each other by link-local addresses of their own, as routers do,
+so that a route never depends on what the site says of a device's addresses.
+"""
+
+from collections.abc import Iterator, Sequence
+
+from msgspec import Struct
+
+from ...core.model.site import INTERNET, Client, Gateway, Server, Site
+from ...core.network.topology import Crossing, Topology
+from ...core.values.addresses import FAMILIES, Address, Addresses, AddressSet, Family
+from ...export.nftables import IN, OUT, WIRE, gateway_rules, host_rules, listening, named_wires, surroundings
+
+MOST_ON_A_NETWORK = 1000
+"""A bridge of the kernel holds 1,023 ports (BR_MAX_PORTS)."""
+
+
+class Wire(Struct, frozen=True):
+    """An interface of a node on a network, with its addresses in prefix form."""
+
+    name: str
+    network: str
+    addresses: tuple[str, ...]
+
+
+class KernelRoute(Struct, frozen=True):
+    """Where to send what: ``via`` an address, or on the wire itself."""
+
+    to: str
+    via: str | None
+    wire: str
+
+
+class Node(Struct, frozen=True):
+    """One network namespace: a host, which listens and probes, or a gateway."""
+
+    name: str
+    is_host: bool
+    wires: tuple[Wire, ...]
+    routes: tuple[KernelRoute, ...]
+    rules: str
+
+
+class TooLarge(ValueError):
+    """The site is more than a lab on this machine can hold, with the reason."""
+
+
+def lab_nodes(site: Site, strangers: Sequence[Client] = ()) -> tuple[Node, ...]:
+    """All nodes of a site, and hosts for strangers on its networks, or in place of a client of that name.
+
+    Raises TooLarge for more hosts on one network than a bridge of the kernel holds.
+    """
+    known = [each for each in site.clients if each.name not in {stranger.name for stranger in strangers}]
+    hosts: list[Server | Client] = [site.server, *known, *strangers]
+    for network in {each.network for each in hosts}:
+        count = sum(each.network == network for each in hosts)
+        if count > MOST_ON_A_NETWORK:
+            raise TooLarge(f"{count} hosts on {network}, where the lab holds {MOST_ON_A_NETWORK} a network")
+    topology = Topology(site)
+    gateways = (_gateway(topology, each) for each in site.gateways)
+    return (*(_host(topology, each) for each in hosts), *gateways)
+
+
+def _host(topology: Topology, spec: Server | Client) -> Node:
+    wire = Wire(WIRE, spec.network, _single(spec.address))
+    rules = surroundings({WIRE: spec.network}) + host_rules(spec.filter, spec.category, listening(topology.site))
+    return Node(spec.name, True, (wire,), tuple(_routes(topology, {spec.network: WIRE}, None)), rules)
+
+
+def _single(addresses: Addresses) -> tuple[str, ...]:
+    return tuple(_prefix(each) for each in addresses.each)
+
+
+def _prefix(address: Address) -> str:
+    return f"{address}/{32 if address.family == 4 else 128}"
+
+
+def _gateway(topology: Topology, spec: Gateway) -> Node:
+    outside = Addresses(tuple(dict.fromkeys((*spec.outside.address.each, *(pair.outside for pair in spec.pairs)))))
+    number = topology.site.gateways.index(spec)
+    wires = (
+        Wire(OUT, spec.outside.network, (*_single(outside), *_hops(number, OUT))),
+        Wire(IN, spec.inside.network, (*_single(spec.inside.address), *_hops(number, IN))),
+    )
+    sides = {spec.outside.network: OUT, spec.inside.network: IN}
+    return Node(
+        spec.name,
+        False,
+        wires,
+        tuple(_routes(topology, sides, spec)),
+        surroundings({wire.name: wire.network for wire in wires}, spec)
+        + named_wires(OUT, IN)
+        + gateway_rules(spec, listening(topology.site)),
+    )
+
+
+def _hops(number: int, side: str) -> tuple[str, str]:
+    return f"{_hop(number, side, 4)}/32", f"{_hop(number, side, 6)}/128"
+
+
+def _hop(number: int, side: str, family: Family) -> str:
+    """The link-local address by which a gateway's neighbours send to it."""
+    low = 1 + 2 * number + (side == IN)
+    return f"169.254.{low // 256}.{low % 256}" if family == 4 else f"fe80::1a:{low:x}"
+
+
+def _routes(topology: Topology, sides: dict[str, str], gateway: Gateway | None) -> Iterator[KernelRoute]:
+    """On-link routes for the networks of a node, and the next device for those further on."""
+    told: set[str] = set()
+    for network, wire in sides.items():
+        for prefix, _ in _prefixes(topology, network):
+            if prefix not in told:
+                told.add(prefix)
+                yield KernelRoute(prefix, None, wire)
+    for network, wire in sides.items():
+        for far, crossings in topology.ways(network).items():
+            first = crossings[0] if crossings else None
+            if first is None or (gateway is not None and first.device.spec is gateway):
+                continue
+            for prefix, family in _prefixes(topology, far):
+                # nobody on the internet has a route to private addresses
+                if prefix not in told and not (network == INTERNET and _is_special(prefix)):
+                    told.add(prefix)
+                    yield KernelRoute(prefix, _towards(topology, first, family), wire)
+
+
+def _prefixes(topology: Topology, network: str) -> list[tuple[str, Family]]:
+    if network == INTERNET:
+        return [("0.0.0.0/0", 4), ("::/0", 6)]
+    subnet = topology.subnets.get(network, AddressSet())
+    members = subnet | AddressSet.single(*topology.held_on(network))
+    return [(text, family) for family in FAMILIES for text in members.of_family(family).prefixes()]
+
+
+def _is_special(prefix: str) -> bool:
+    return Address(AddressSet.parse(prefix).lowest).kind != "public"
+
+
+def _towards(topology: Topology, crossing: Crossing, family: Family) -> str:
+    """The address of a device that its neighbours send to."""
+    number = topology.site.gateways.index(crossing.device.spec)
+    return _hop(number, IN if crossing.way == "outward" else OUT, family)

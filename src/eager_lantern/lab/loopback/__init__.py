@@ -1,0 +1,1 @@
+"""A site of relays on loopback addresses."""

@@ -1,0 +1,1 @@
+"""Packets as a host of a lab sends and receives them."""

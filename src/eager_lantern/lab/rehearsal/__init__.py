@@ -1,0 +1,1 @@
+"""Every promise of a site tried in a lab."""

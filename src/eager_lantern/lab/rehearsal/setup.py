@@ -1,0 +1,184 @@
+"""Everything that a rehearsal needs before a lab is built: files, accounts, servers, scenarios."""
+
+import dataclasses
+import os
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import psutil
+from msgspec.structs import replace
+
+from ...core.compare.with_lab import Rehearsed
+from ...core.model.site import Client
+from ...core.network.topology import Topology
+from ...core.predict.endpoints import unpromised
+from ...core.predict.forecast import Forecast
+from ...core.values.ports import PortSet
+from ..daemons.openssh import ssh_daemon
+from ..daemons.proftpd import cannot, daemon
+from ..kernel.lab import search_path
+from ..servers.self_signed import write_self_signed
+from ..tasks.tasks import Serve, ServeSsh, Start, Task
+from .packet_trace import packet_trace
+from .rehearsal import Lab, News, Rehearsal, Servers
+from .scenarios import (
+    Scenario,
+    Trust,
+    patience_for,
+    player_of,
+    scaled,
+    scenarios,
+    served_services,
+    setups,
+    ssh_setups,
+    typed_names,
+)
+
+OTHER = "its port is tried, not what is spoken there"
+
+
+@dataclass(frozen=True)
+class Able:
+    """What a lab can do: read FTP control connections as helpers do, forget quiet connections,
+    and open ports from this one on."""
+
+    helps: bool
+    forgets: bool
+    lowest_port: int = 1
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A site ready to be rehearsed. By the index of the promise, ``reasons`` tell what cannot be
+    rehearsed, and ``spared`` what the daemon is not asked to do."""
+
+    topology: Topology
+    folder: Path
+    forecasts: tuple[Forecast, ...]
+    strangers: tuple[Client, ...]
+    scenarios: tuple[Scenario, ...]
+    servers: Servers
+    reasons: Mapping[int, str]
+    spared: Mapping[int, str]
+
+    def rehearsed(self, lab: Lab, news: News) -> list[Rehearsed]:
+        """Every promise observed in the lab and held against its forecast."""
+        wanted = [each for each in self.scenarios if each.index not in self.reasons]
+        seen = Rehearsal(lab, self.topology, wanted, self.servers, news).observed(frozenset(self.spared))
+        news("")
+        others = (
+            i
+            for i, each in enumerate(self.forecasts)
+            if each.service.protocol == "other" and each.promise.holds == "works"
+        )
+        said = dict.fromkeys(others, OTHER)
+        said |= {**self.spared, **self.reasons}
+        results = [Rehearsed(each, seen.get(i), said.get(i, "")) for i, each in enumerate(self.forecasts)]
+        return [
+            replace(each, sightings=packet_trace(lab, self.topology, each, scenario)) if each.agree is False else each
+            for each, scenario in zip(results, self.scenarios, strict=True)
+        ]
+
+
+def prepared(
+    topology: Topology, forecasts: Sequence[Forecast], folder: Path, with_daemon: bool, able: Able
+) -> Prepared:
+    """Write certificates and account folders into ``folder``, for a lab that is ``able`` to so much."""
+    trust = _trust(topology, folder)
+    found = tuple(scenarios(topology, forecasts, folder, trust, patience_for(_busy())))
+    for scenario in found:
+        if scenario.guest is not None:
+            scenario.guest.folder.mkdir()
+    daemons = tuple(_daemons(topology, found, folder, trust)) if with_daemon else ()
+    ftp = [each for each in found if each.guest and each.forecast.service.protocol == "ftp"]
+    spared = {each.index: cannot(topology, each.forecast) for each in ftp} if with_daemon else {}
+    return Prepared(
+        topology,
+        folder,
+        tuple(forecasts),
+        tuple(_strangers(topology, forecasts)),
+        found,
+        Servers(tuple(_stand_ins(topology, found, trust)), daemons),
+        _said({i: _reason(topology, each, able) for i, each in enumerate(forecasts)}),
+        _said(spared),
+    )
+
+
+def _busy() -> float:
+    """The load of this machine for each processor."""
+    return psutil.getloadavg()[0] / (os.cpu_count() or 1)
+
+
+def _said(reasons: Mapping[int, str]) -> dict[int, str]:
+    return {i: each for i, each in reasons.items() if each}
+
+
+def _strangers(topology: Topology, forecasts: Sequence[Forecast]) -> Iterator[Client]:
+    for stand in {each.stand.name: each.stand for each in forecasts}.values():
+        if not stand.spec.address:
+            yield player_of(topology, forecasts, stand)
+
+
+def _somebody_tries(topology: Topology, forecast: Forecast) -> bool:
+    """Whether a service that ought to be shut is open to anybody whom a lab has."""
+    network = forecast.stand.network
+    played = topology.strangers(network) | forecast.stand.spec.address.as_set
+    for each in unpromised(topology, forecast.stand, forecast.service):
+        played = played | topology.seen_on(each, network)
+    opened = [each for each in forecast.control if each.outcome == "ok"]
+    return not opened or any(each.asked.sources & played for each in opened)
+
+
+def _trust(topology: Topology, folder: Path) -> Trust:
+    trust = Trust()
+    if any(each.tls.mode != "none" for each in topology.site.services):
+        trusted, served = write_self_signed(folder, *typed_names(topology))
+        trust = dataclasses.replace(trust, trusted=trusted, served=served)
+    if any(each.protocol == "sftp" for each in topology.site.services):
+        from ..servers.ssh_server import write_host_key  # SSH loads slowly
+
+        host_key, fingerprint = write_host_key(folder)
+        trust = dataclasses.replace(trust, host_key=host_key, fingerprint=fingerprint)
+    return trust
+
+
+def _stand_ins(topology: Topology, found: Sequence[Scenario], trust: Trust) -> Iterator[Task]:
+    if ftp := setups(topology, found, trust.served):
+        yield Serve(ftp)
+    if ssh := ssh_setups(topology, found, trust.host_key):
+        yield ServeSsh(ssh)
+
+
+def _daemons(topology: Topology, found: Sequence[Scenario], folder: Path, trust: Trust) -> Iterator[Start]:
+    for i, (service, guests) in enumerate(served_services(found, "ftp")):
+        yield daemon(topology, service, guests, folder / f"daemon-{i}", trust.served)
+    for i, (service, guests) in enumerate(served_services(found, "sftp")):
+        if trust.host_key is not None:
+            yield ssh_daemon(topology, service, guests, folder / f"ssh-daemon-{i}", trust.host_key, search_path())
+
+
+def _reason(topology: Topology, forecast: Forecast, able: Able) -> str:
+    """Why a lab cannot show what becomes of a promise; empty where it can."""
+    if forecast.promise.holds == "shut":
+        return "" if _somebody_tries(topology, forecast) else "it is open to those only whom no host of the site plays"
+    if forecast.service.protocol == "other":
+        return ""
+    passed = {step.at for each in forecast.control for step in each.steps}
+    devices = [each for each in topology.devices if each.name in passed]
+    helpers = [each.name for each in devices if each.spec.ftp_helper]
+    if helpers and not able.helps and forecast.service.tls.mode == "none":
+        return f"{helpers[0]} reads FTP control connections, and this lab has nothing that does"
+    passive = forecast.service.passive if forecast.promise.mode == "passive" else None
+    if passive is not None and passive.protocols != ("tcp",):
+        return "data over another transport than TCP is not rehearsed"
+    passive_ports = forecast.data.asked if forecast.data is not None else PortSet()
+    if passive_ports and passive_ports.lowest < able.lowest_port:
+        return f"data ports below {able.lowest_port} need a privilege on this machine"
+    limits = [each.name for each in devices if each.spec.idle_timeout is not None]
+    timed = forecast.data is not None and forecast.service.transfer_seconds is not None
+    if limits and timed and not able.forgets:
+        return f"{limits[0]} forgets quiet connections, and nothing in this lab does"
+    if limits and timed and forecast.predicted != "partly" and scaled(topology, forecast) is None:
+        return f"a typical transfer takes about as long as {limits[0]} remembers: too close to tell apart in a lab"
+    return ""

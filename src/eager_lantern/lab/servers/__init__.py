@@ -1,0 +1,1 @@
+"""Servers that stand in for the real ones."""

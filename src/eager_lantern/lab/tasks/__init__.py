@@ -1,0 +1,1 @@
+"""What a host of a lab does when it is told to."""

@@ -1,0 +1,1 @@
+"""What every visit needs, whatever protocol it speaks."""

@@ -1,0 +1,111 @@
+"""One session on its way up the ladder, whatever its protocol: each rung tried, timed and written down."""
+
+import secrets
+import time
+from collections.abc import Awaitable, Callable
+from typing import ClassVar
+
+from ...core.observed.climb import Climbed, Look, Missed
+from ...core.observed.login_throttling import LoginPace
+from ...core.observed.rights import RightsSeen
+from ...core.values.outcomes import Outcome, Rung
+from ...wire.terminal_safe import printable
+from ..failure import Failed
+from .advice import advice_for
+from .io import timed
+from .visit_plan import VisitPlan
+
+PREFIX = "eager-lantern-visit-"
+TIDY_SECONDS = 8
+MOST_CHARACTERS = 400
+Progress = Callable[[Rung], None]
+
+
+class Climber:
+    """The rungs of one session. The password is covered wherever it would be shown; ``file`` and ``content``
+    are what it sends, and ``sent`` whether that may be on the server; ``faults`` are what a step may raise."""
+
+    rungs: ClassVar[tuple[Rung, ...]]
+    faults: ClassVar[tuple[type[Exception], ...]]
+
+    def __init__(self, plan: VisitPlan, progress: Progress) -> None:
+        self.plan = plan
+        self.progress = progress
+        self.climbed: dict[Rung, Climbed] = {}
+        self.current: Rung = "name"
+        self.address = ""
+        self.file = f"{PREFIX}{secrets.token_hex(6)}.txt"
+        said = "Sent by eager-lantern visit to test this server; may be deleted."
+        self.content = f"{said} {secrets.token_hex(16)}\n".encode()
+        self.sent = False
+        self.rights: RightsSeen | None = None
+        self.pace: LoginPace | None = None
+        self.tricked = False
+        self.looked: set[Look] = set()
+        self._missed: dict[Look, str] = {}
+
+    def as_failed(self, error: Exception) -> Failed:
+        """What one of the faults means for a rung."""
+        raise NotImplementedError
+
+    async def look(self, name: Look, step: Callable[[], Awaitable[None]]) -> None:
+        """Look at something beyond the ladder; what fails there changes nothing in it, and is told."""
+        try:
+            await step()
+            self.looked.add(name)
+        except self.faults as error:
+            self._missed[name] = self.as_failed(error).detail or "no answer"
+
+    def refuse_where_tricked(self) -> None:
+        """Nothing is sent to a server whose listing holds tricks. Raises Failed."""
+        if self.tricked:
+            raise Failed("unknown", "the listing has names that are tricks, so nothing is sent and nothing fetched")
+
+    def cannot_look(self, reason: str, *names: Look) -> None:
+        """Tell why something is not looked at."""
+        self._missed |= dict.fromkeys(names, reason)
+
+    def missed(self) -> tuple[Missed, ...]:
+        """What was asked for and not seen, with the reasons."""
+        plan = self.plan
+        asked: dict[Look, bool] = {
+            "closely": plan.looks_closer,
+            "rights": plan.tries_rights,
+            "caution": plan.tries_caution,
+            "range": bool(plan.range_connections),
+            "wrong-logins": bool(plan.login_tries),
+        }
+        stopped = next((each for each in self.ladder() if each.outcome not in ("ok", "untried")), None)
+        rest = f"the session ended at {stopped.rung}" if stopped else "the visit ended before it"
+        names = [name for name, wanted in asked.items() if wanted and name not in self.looked]
+        return tuple(Missed(name, self._told(self._missed.get(name, rest))) for name in names)
+
+    def _told(self, detail: str) -> str:
+        return printable(self.plan.password.hide_in(detail), MOST_CHARACTERS)
+
+    def note(self, rung: Rung, outcome: Outcome, detail: str, started: float | None) -> None:
+        """Write down what became of a rung, with the password covered and nothing harmful in it."""
+        spent = None if started is None else (time.perf_counter() - started) * 1000
+        self.climbed[rung] = Climbed(rung, outcome, self._told(detail), spent, advice_for(rung, outcome))
+
+    def note_left_behind(self, error: Exception) -> None:
+        """Write down why what was sent could not be removed."""
+        failed = self.as_failed(error)
+        self.note("tidy", failed.outcome, f"{self.file} may still be on the server: {failed.detail}", None)
+
+    def ladder(self) -> tuple[Climbed, ...]:
+        """All rungs in order; what was not reached is untried."""
+        return tuple(self.climbed.get(rung, Climbed(rung, "untried", "")) for rung in self.rungs)
+
+    async def rung(self, rung: Rung, step: Callable[[], Awaitable[str]]) -> None:
+        """Try one rung. Whatever goes wrong is noted and raised as Failed."""
+        self.current = rung
+        self.progress(rung)
+        started = time.perf_counter()
+        try:
+            detail = await timed(self.plan.timeout, step())
+        except self.faults as error:
+            failed = await self.plan.vantage.vouched(self.as_failed(error))
+            self.note(rung, failed.outcome, failed.detail, started)
+            raise failed from None
+        self.note(rung, "ok", detail, started)

@@ -1,0 +1,1 @@
+"""Visits over FTP."""

@@ -1,0 +1,298 @@
+"""One FTP session on real sockets: the state machine of `wire.control`, fed by asyncio."""
+
+import asyncio
+import contextlib
+import errno
+import re
+import ssl
+from collections import deque
+from collections.abc import AsyncIterator
+from typing import Literal
+
+from ...wire.control import Control, Event, Farewell, Preliminary, State
+from ...wire.endpoints import Endpoint, eprt_argument, extended_port, passive_endpoint, port_argument
+from ...wire.reply import ProtocolFault, Reply
+from ..common.channel import Channel
+from ..common.visit_plan import VisitPlan
+from ..failure import Failed
+from ..vantage.base import Connected, Door
+
+MOST_LISTING_BYTES = 4_000_000
+_UNREACHABLE_HERE = {errno.ENETUNREACH, errno.EADDRNOTAVAIL, errno.EAFNOSUPPORT, errno.EINVAL}
+
+
+class Session:
+    """The control connection of a visit and the data connections that it opens."""
+
+    def __init__(self, plan: VisitPlan) -> None:
+        self.plan = plan
+        self.channel: Channel | None = None
+        self.control = Control(plan.password.hide_in)
+        self.context = _context(plan)
+        self.data_protected: bool | None = None
+        self.data_resumed: bool | None = None
+        self.demands_resuming: bool | None = None
+        self._events: deque[Event] = deque()
+
+    @property
+    def wire(self) -> Channel:
+        """The control channel of a session that is connected."""
+        assert self.channel is not None
+        return self.channel
+
+    async def connect(self, address: str) -> str:
+        """Open the control connection."""
+        self.channel = await opened(self.plan, Endpoint(address, self.plan.port))
+        return f"{Endpoint(address, self.plan.port)} answers"
+
+    async def greet(self) -> str:
+        """Wait for the greeting."""
+        while isinstance(event := await self._event(), Preliminary):
+            continue
+        if isinstance(event, Farewell):
+            raise Failed("refused", f"the server says {event.reply}")
+        return str(event.reply)
+
+    async def secure(self) -> str:
+        """Put the control connection under TLS, and ask for data to be protected (RFC 4217)."""
+        if self.plan.security == "explicit":
+            reply = await self.ask("AUTH", "TLS")
+            if reply.code != 234:
+                raise Failed("refused", f"AUTH TLS: the server says {reply}")
+        await self._handshake(self.wire)
+        if self.plan.security == "explicit":
+            await self.protect()
+        assert self.wire.tls is not None
+        return f"{self.wire.tls.version()}, {_trust(self.plan)}"
+
+    async def protect(self) -> None:
+        """PBSZ and PROT: data connections under TLS as well, or in clear where planned so."""
+        await self.ask("PBSZ", "0")
+        level = "P" if self.plan.protects_data else "C"
+        reply = await self.ask("PROT", level)
+        if reply.kind != 2:
+            raise Failed("refused", f"PROT {level}: the server says {reply}")
+
+    async def login(self) -> str:
+        """USER and PASS, once."""
+        reply = await self.ask("USER", self.plan.user)
+        if reply.kind == 3:
+            reply = await self.ask("PASS", self.plan.password.reveal())
+        if reply.kind == 3:
+            raise Failed("refused", f"the server asks for more than a password: {reply}")
+        if reply.kind != 2:
+            raise Failed("refused", f"the server says {reply}{_wants_tls(reply, self.plan)}")
+        return f"as {self.plan.user}"
+
+    async def enter(self, address: str) -> None:
+        """Everything up to and with the login."""
+        await self.arrive(address)
+        await self.login()
+
+    async def arrive(self, address: str) -> None:
+        """Everything up to the login."""
+        await self.connect(address)
+        if self.plan.security == "implicit":
+            await self.secure()
+        await self.greet()
+        if self.plan.security == "explicit":
+            await self.secure()
+        elif self.plan.security == "implicit":
+            await self.protect()
+
+    async def ask(self, verb: str, argument: str = "") -> Reply:
+        """Send a command and wait for its completion."""
+        await self.send(verb, argument)
+        return await self.completion()
+
+    async def send(self, verb: str, argument: str = "") -> None:
+        """Send a command. What is still unread then is a late word about an earlier one, and answers nothing."""
+        command = self.control.command(verb, argument)
+        self._events.clear()
+        await self.wire.write(command)
+
+    async def completion(self) -> Reply:
+        """The completion of the command that is under way."""
+        while isinstance(event := await self._event(), Preliminary):
+            continue
+        return self._or_gone(event)
+
+    async def opening(self) -> Reply:
+        """The preliminary reply of a transfer. Raises Failed when it is refused instead."""
+        event = await self._event()
+        reply = self._or_gone(event)
+        if not isinstance(event, Preliminary):
+            raise Failed("refused", f"{event.verb}: the server says {reply}{_reuse_hint(reply)}")
+        return reply
+
+    def _or_gone(self, event: Event) -> Reply:
+        if isinstance(event, Farewell):
+            raise Failed("refused", f"the server ends the session: {event.reply}")
+        return event.reply
+
+    async def _event(self) -> Event:
+        await self._heard()
+        return self._events.popleft()
+
+    async def _heard(self) -> Event:
+        """The next event, which stays the next."""
+        while not self._events:
+            if self.control.state is State.CLOSED:
+                raise Failed("wrong", "the server has closed the control connection")
+            self._events.extend(self.control.receive(await self.wire.read()))
+        return self._events[0]
+
+    async def _handshake(self, channel: Channel, session: ssl.SSLSession | None = None) -> None:
+        try:
+            await channel.start_tls(self.context, self.plan.name, session)
+        except ssl.SSLCertVerificationError as error:
+            raise Failed("wrong", f"the certificate is not trusted here: {error.verify_message}") from None
+        except (ssl.SSLError, EOFError) as error:
+            reason = getattr(error, "reason", None) or str(error)
+            raise Failed("wrong", f"TLS handshake: {reason}") from None
+
+    async def passive(self) -> tuple[Endpoint, Reply]:
+        """Ask for a data port; where the reply says it is."""
+        peer = self.wire.peer
+        if self.plan.extended or ":" in peer:
+            reply = await self.ask("EPSV")
+            if reply.code != 229:
+                raise Failed("refused", f"EPSV: the server says {reply}")
+            return Endpoint(peer, extended_port(reply)), reply
+        reply = await self.ask("PASV")
+        if reply.code != 227:
+            raise Failed("refused", f"PASV: the server says {reply}")
+        return passive_endpoint(reply), reply
+
+    async def dialled(self, endpoint: Endpoint) -> Channel:
+        """The data connection of passive mode."""
+        try:
+            return await opened(self.plan, endpoint)
+        except Failed as failed:
+            raise Failed(failed.outcome, f"data port {endpoint.port}: {failed.detail}") from None
+
+    async def name_port(self, endpoint: Endpoint) -> str:
+        """Tell the server where to connect to, with PORT or EPRT."""
+        extended = self.plan.extended or ":" in endpoint.address
+        verb = "EPRT" if extended else "PORT"
+        reply = await self.ask(verb, eprt_argument(endpoint) if extended else port_argument(endpoint))
+        if reply.kind != 2:
+            raise Failed("refused", f"{verb} {endpoint}: the server says {reply}")
+        return f"{verb} {endpoint} accepted"
+
+    async def arrival(self, listener: "Listener") -> Channel:
+        """The server's data connection of active mode. Raises Failed where it comes from elsewhere,
+        and where the server says instead that it finds no way."""
+        data = asyncio.ensure_future(listener.arrival(self.wire.peer))
+        said = asyncio.ensure_future(self._heard())
+        try:
+            await asyncio.wait((data, said), return_when=asyncio.FIRST_COMPLETED)
+            if said.done() and (await said).reply.kind != 2:
+                raise Failed("refused", f"the server says {await self.completion()}")
+            return await data
+        finally:
+            for each in (data, said):
+                each.cancel()
+            await asyncio.gather(data, said, return_exceptions=True)
+
+    async def shield_data(self, data: Channel) -> None:
+        """TLS on a data connection, resuming the control connection's session."""
+        self.data_protected = self.wire.tls is not None and self.plan.protects_data
+        if self.wire.tls is not None and self.plan.protects_data:
+            await self._handshake(data, self.wire.tls.session if self.plan.resumes else None)
+            self.data_resumed = data.tls is not None and data.tls.session_reused
+
+    async def leave(self) -> None:
+        """QUIT where that is possible, and close."""
+        if self.channel is None:
+            return
+        with contextlib.suppress(Failed, ProtocolFault, OSError, ssl.SSLError, TimeoutError):
+            async with asyncio.timeout(2):
+                if self.control.state is State.READY:
+                    await self.ask("QUIT")
+        await self.channel.close()
+
+
+class Listener:
+    """A port that waits for the server's data connection in active mode."""
+
+    def __init__(self, door: Door, arrivals: "asyncio.Queue[Connected]", checks_peer: bool) -> None:
+        self._door = door
+        self._checks_peer = checks_peer
+        self.port = door.port
+        self._arrivals = arrivals
+
+    @classmethod
+    async def on(cls, address: str, plan: VisitPlan) -> "Listener":
+        """Listen on an address, on any free port or on one that the plan allows."""
+        arrivals: asyncio.Queue[Connected] = asyncio.Queue()
+        wanted = [0] if len(plan.active_ports) > 60_000 else plan.active_ports
+        for port in wanted:
+            try:
+                door = await plan.vantage.listen(address, port, arrivals.put_nowait)
+            except OSError:
+                continue
+            return cls(door, arrivals, plan.checks_peer)
+        raise Failed("unknown", f"none of the ports {plan.active_ports} is free on {address}, {plan.vantage.name}")
+
+    async def arrival(self, peer: str) -> Channel:
+        """The server's connection. Raises Failed when it comes from elsewhere than ``peer``."""
+        data = await Channel.over(await self._arrivals.get())
+        if self._checks_peer and data.peer != peer:
+            data.abort()
+            raise Failed("wrong", f"a data connection came from {data.peer}, the server is {peer}")
+        return data
+
+    def close(self) -> None:
+        """Stop listening."""
+        self._door.close()
+
+
+async def opened(plan: VisitPlan, endpoint: Endpoint) -> Channel:
+    """A connection. Raises Failed with what the network said."""
+    try:
+        way = plan.reach(endpoint.address, endpoint.port)
+        return await Channel.over(await plan.vantage.connect(way.address, way.port, way.source))
+    except ConnectionRefusedError:
+        raise Failed("refused", f"{endpoint} refuses the connection") from None
+    except TimeoutError:
+        raise Failed("silent", f"{endpoint} does not answer") from None
+    except OSError as error:
+        here = error.errno in _UNREACHABLE_HERE
+        outcome: Literal["unknown", "refused"] = "unknown" if here else "refused"
+        raise Failed(outcome, f"{endpoint}: {error.strerror}") from None
+
+
+async def received(data: Channel, most: int) -> AsyncIterator[bytes]:
+    """The bytes of a transfer. Raises Failed when there are more than ``most``."""
+    total = 0
+    while chunk := await data.read():
+        total += len(chunk)
+        if total > most:
+            raise Failed("wrong", f"more than {most} bytes came; given up")
+        yield chunk
+
+
+def _context(plan: VisitPlan) -> ssl.SSLContext:
+    context = ssl.create_default_context(cafile=str(plan.trusts) if plan.trusts else None)
+    if plan.any_certificate:
+        context.check_hostname = False
+        context.verify_mode = ssl.CERT_NONE
+    return context
+
+
+def _trust(plan: VisitPlan) -> str:
+    return "certificate not examined" if plan.any_certificate else f"certificate good for {plan.name}"
+
+
+_PROTECTION = re.compile(r"\b(TLS|SSL|FTPS|AUTH)\b", re.IGNORECASE)
+"""Words that stand for protection, whole ones: “authentication failed” asks for none."""
+
+
+def _wants_tls(reply: Reply, plan: VisitPlan) -> str:
+    hint = _PROTECTION.search(reply.text)
+    return "; it wants TLS first: visit with --security explicit" if hint and plan.security == "none" else ""
+
+
+def _reuse_hint(reply: Reply) -> str:
+    return " (it may demand that data resumes the TLS session)" if reply.code == 522 else ""

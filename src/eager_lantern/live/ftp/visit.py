@@ -1,0 +1,395 @@
+"""A real session, rung by rung.
+
+Every rung is tried in order and timed; the first that fails ends the climb, but for two: an
+announced address that is not followed does not keep the control connection's own from being
+tried, and an account that may not write can still list. Whatever was sent is removed again,
+also when the visit is interrupted.
+"""
+
+import asyncio
+import contextlib
+import ssl
+from dataclasses import replace
+from typing import Literal
+
+from ...core.observed.bounce import Caution
+from ...core.observed.climb import Climb
+from ...core.observed.range_estimate import RangeSeen
+from ...core.observed.tls_facts import TlsFacts
+from ...core.values.addresses import Address
+from ...core.values.outcomes import RUNGS
+from ...wire.control import State
+from ...wire.endpoints import Endpoint
+from ...wire.listing import read_listing
+from ...wire.reply import ProtocolFault
+from ..common.channel import Channel
+from ..common.io import trusted
+from ..common.ladder_runner import PREFIX, TIDY_SECONDS, Climber, Progress
+from ..common.lookup import looked_up, target_of
+from ..common.visit_plan import VisitPlan
+from ..failure import Failed
+from .bounce import caution
+from .login_throttling import login_pace
+from .range_probe import range_seen
+from .rights import Trial
+from .session import MOST_LISTING_BYTES, Listener, Session, received
+from .tls_facts import tls_facts
+
+PAUSE_SECONDS = 0.2
+
+
+async def visit(plan: VisitPlan, progress: Progress = lambda rung: None) -> Climb:
+    """Climb the ladder once, then look at whatever else the plan asks for. Network faults become
+    outcomes; cancelling tidies up first."""
+    climber = _FtpClimber(plan, progress)
+    try:
+        async with asyncio.timeout(plan.limit):
+            await climber.climb()
+        with contextlib.suppress(TimeoutError):
+            async with asyncio.timeout(plan.limit):
+                await climber.look_further()
+    except TimeoutError:
+        climber.note(climber.current, "silent", f"the whole visit took more than {plan.limit:g} s; ended here", None)
+    finally:
+        await climber.leave()
+    return Climb(
+        target_of(plan), plan.service, plan.client, plan.mode, climber.ladder(), planned=plan.planned,
+        tls=climber.tls, range=climber.range, rights=climber.rights,
+        caution=climber.caution, pace=climber.pace, missed=climber.missed(),
+    )  # fmt: skip
+
+
+async def knock(plan: VisitPlan, holds: Literal["works", "shut"]) -> Climb:
+    """Only look whether the port answers, for what is no file transfer or has to stay shut."""
+    climber = _FtpClimber(plan, lambda rung: None)
+    try:
+        await climber.reach()
+    finally:
+        await climber.leave()
+    rungs = tuple(each for each in climber.ladder() if each.rung in ("name", "connect"))
+    return Climb(target_of(plan), plan.service, plan.client, "", rungs, holds, ("connect",))
+
+
+class _FtpClimber(Climber):
+    rungs = RUNGS
+    faults = (Failed, ValueError, ProtocolFault, OSError, ssl.SSLError)
+
+    def __init__(self, plan: VisitPlan, progress: Progress) -> None:
+        super().__init__(plan, progress)
+        self.session = Session(plan)
+        self.endpoint: Endpoint | None = None
+        self.tls: TlsFacts | None = None
+        self.range: RangeSeen | None = None
+        self.caution: Caution | None = None
+
+    def as_failed(self, error: Exception) -> Failed:
+        """A ValueError is a user name or password that no command can carry; SSL errors, though they are of
+        that kind too, are the peer's."""
+        if isinstance(error, Failed):
+            return error
+        if isinstance(error, TimeoutError):
+            return Failed("silent", "no answer in time")
+        ours = isinstance(error, ValueError) and not isinstance(error, OSError)
+        return Failed("unknown" if ours else "wrong", str(error))
+
+    async def climb(self) -> None:
+        """Every rung until one fails."""
+        with contextlib.suppress(Failed):
+            await self._found()
+            await self._greeted_and_secured()
+            async with self.plan.gate.turn():
+                await self.rung("login", self._login)
+            await self._listing()
+            if self.plan.writes:
+                await self._written_and_read()
+
+    async def _login(self) -> str:
+        """Only if it may be tried."""
+        self.plan.gate.pass_or_fail()
+        try:
+            detail = await self.session.login()
+        except Failed as failed:
+            if failed.outcome == "refused":
+                self.plan.gate.turned_away(failed.detail)
+            raise
+        self.plan.gate.let_in()
+        return detail
+
+    @property
+    def logged_in(self) -> bool:
+        """Whether the account was let in; where not, it is never tried again."""
+        return "login" in self.climbed and self.climbed["login"].outcome == "ok"
+
+    async def reach(self) -> None:
+        """The rungs up to a connection that stands."""
+        with contextlib.suppress(Failed):
+            await self._found()
+
+    async def _found(self) -> None:
+        await self.rung("name", self._name)
+        await self.rung("connect", lambda: self.session.connect(self.address))
+
+    async def _greeted_and_secured(self) -> None:
+        if self.plan.security == "implicit":
+            await self.rung("secure", self.session.secure)
+            await self.rung("greet", self.session.greet)
+            await self.session.protect()
+            return
+        await self.rung("greet", self.session.greet)
+        if self.plan.security == "explicit":
+            await self.rung("secure", self.session.secure)
+        else:
+            self.note("secure", "untried", "not asked for: login and data travel in clear", None)
+
+    async def _name(self) -> str:
+        self.address, detail = await looked_up(self.plan)
+        return detail
+
+    async def _listing(self) -> None:
+        """The first data connection, with a rung of its own for each of its steps."""
+        data = await self._open_data("LIST", "", first=True)
+
+        async def listed() -> str:
+            await self._begin(data, "LIST", "")
+            came = b"".join([chunk async for chunk in received(data, MOST_LISTING_BYTES)])
+            await self._finished(data, "LIST")
+            listing = await asyncio.to_thread(read_listing, came)
+            self.tricked = bool(listing.tricks)
+            return trusted(listing)
+
+        await self.rung("list", listed)
+
+    async def look_further(self) -> None:
+        """TLS, rights and the range, as far as they are asked for and the session has come; what fails
+        here changes nothing in the ladder, and is told."""
+        plan = self.plan
+        if plan.looks_closer and plan.security != "none" and self.address:
+            await self.look("closely", self._look_closely)
+        elif plan.security == "none":
+            self.cannot_look("this session has no TLS", "closely")
+        if not self.logged_in:
+            self.cannot_look("the account was not let in", "rights", "caution", "range", "wrong-logins")
+            return
+        if plan.tries_rights:
+            await self.look("rights", self._look_at_rights)
+        if plan.tries_caution:
+            await self.look("caution", self._look_at_caution)
+        if plan.range_connections:
+            await self.look("range", self._look_at_range)
+        if plan.login_tries:  # last, since it may bar this address
+            await self.look("wrong-logins", self._look_at_wrong_logins)
+
+    async def _look_closely(self) -> None:
+        await self.list_without_resuming()
+        self.tls = await tls_facts(self.plan, self.address, self.session)
+
+    async def _look_at_rights(self) -> None:
+        self._ready()
+        self.refuse_where_tricked()
+        self.rights = await Trial(self, self.plan, PREFIX).seen()
+
+    async def _look_at_caution(self) -> None:
+        self._ready()
+        self.caution = await caution(self.session, self.climbed["greet"].detail)
+
+    async def _look_at_range(self) -> None:
+        self.range = await range_seen(self.plan, self.address, self.plan.range_connections)
+
+    async def _look_at_wrong_logins(self) -> None:
+        self.pace = await login_pace(self.plan, self.address)
+
+    def _ready(self) -> None:
+        """Raises Failed where the control connection can carry no further command."""
+        if self.session.control.state is not State.READY:
+            raise Failed("unknown", "the control connection can carry no further command")
+
+    async def list_without_resuming(self) -> None:
+        """One more listing whose data connection resumes nothing, to see whether that is demanded."""
+        session = self.session
+        if session.control.state is not State.READY or not session.data_resumed:
+            return
+        session.plan = replace(self.plan, resumes=False)
+        try:
+            data = await self._open_data("LIST", "")
+            await self._begin(data, "LIST", "")
+            async for _ in received(data, MOST_LISTING_BYTES):
+                pass
+            await self._finished(data, "LIST")
+            session.demands_resuming = False
+        except (Failed, ProtocolFault, OSError, ssl.SSLError):
+            session.demands_resuming = True
+        finally:
+            session.plan, session.data_resumed = self.plan, True
+
+    async def moved(self, verb: str, argument: str, content: bytes | None) -> bytes:
+        """Send the content, or fetch what there is. Raises Failed where the server refuses."""
+        data = await self._open_data(verb, argument)
+        await self._begin(data, verb, argument)
+        if content is None:
+            came = b"".join([chunk async for chunk in received(data, MOST_LISTING_BYTES)])
+        else:
+            came = b""
+            await data.write(content)
+        await self._finished(data, verb)
+        return came
+
+    async def _written_and_read(self) -> None:
+        try:
+            await self.rung("send", self._send)
+        except Failed as failed:
+            if failed.outcome != "refused":
+                raise
+            return
+        if self.plan.reads:
+            with contextlib.suppress(Failed):
+                await self.rung("fetch", self._fetch)
+        if self.plan.removes:
+            await self.rung("tidy", self._remove)
+
+    async def _send(self) -> str:
+        reply = await self.session.ask("TYPE", "I")  # else line ends may be rewritten on the way
+        if reply.kind != 2:
+            raise Failed("refused", f"TYPE I: the server says {reply}")
+        data = await self._open_data("STOR", self.file)
+        await self._begin(data, "STOR", self.file)
+        await self._write_slowly(data)
+        await self._finished(data, "STOR")
+        return f"{len(self.content)} bytes as {self.file}"
+
+    async def _write_slowly(self, data: Channel) -> None:
+        """All of the content, drawn out for as long as planned, the last byte at the end."""
+        pauses = int(self.plan.lasts / PAUSE_SECONDS)
+        for i in range(pauses):
+            await data.write(self.content[i : i + 1] if i < len(self.content) - 1 else b"")
+            await asyncio.sleep(PAUSE_SECONDS)
+        await data.write(self.content[min(pauses, len(self.content) - 1) :])
+
+    async def _fetch(self) -> str:
+        data = await self._open_data("RETR", self.file)
+        await self._begin(data, "RETR", self.file)
+        chunks = [chunk async for chunk in received(data, 4 * len(self.content))]
+        await self._finished(data, "RETR")
+        if b"".join(chunks) != self.content:
+            raise Failed("wrong", f"sent {len(self.content)} bytes, fetched {sum(map(len, chunks))} that differ")
+        return "the same bytes came back"
+
+    async def _remove(self) -> str:
+        reply = await self.session.ask("DELE", self.file)
+        if reply.kind != 2:
+            raise Failed("refused", f"{self.file} could not be removed: the server says {reply}")
+        self.sent = False
+        return f"{self.file} removed"
+
+    async def _finished(self, data: Channel, verb: str) -> None:
+        await data.close()
+        reply = await self.session.completion()
+        if reply.kind != 2:
+            raise Failed("refused", f"{verb}: the server says {reply}")
+
+    async def _open_data(self, verb: str, argument: str, first: bool = False) -> Channel:
+        """A data connection; that of the first transfer has rungs of its own.
+
+        Passive, it stands before the command is sent; active, the command brings it.
+        """
+        if self.plan.mode == "active":
+            return await self._active_data(verb, argument, first)
+        if first:
+            with contextlib.suppress(Failed):
+                await self.rung("announce", self._announce_passive)
+            if self.endpoint is None:
+                raise Failed("wrong", "no data port was announced")
+        else:
+            await self._announce_passive()
+        return await self._passive_data(first)
+
+    async def _begin(self, data: Channel, verb: str, argument: str) -> None:
+        """Begin the transfer: the command where it was not sent yet, then TLS."""
+        if self.plan.mode == "passive":
+            await self._command(verb, argument)
+        await self.session.shield_data(data)
+
+    async def _command(self, verb: str, argument: str) -> None:
+        await self.session.send(verb, argument)
+        self.sent = self.sent or (argument == self.file and verb == "STOR" and self.plan.removes)
+        try:
+            await self.session.opening()
+        except Failed as failed:
+            if verb == "STOR" and failed.outcome == "refused":
+                self.sent = False
+            raise
+
+    async def _announce_passive(self) -> str:
+        """Ask where data goes. An address that is not the server's is reported, and followed only
+        when that was asked for."""
+        peer = self.session.wire.peer
+        announced, reply = await self.session.passive()
+        if announced.address == peer:
+            self.endpoint = announced
+            return f"{reply}"
+        if self.plan.announced == "follow":
+            self.endpoint = announced
+            return f"the reply names {announced.address}, not {peer}; followed as asked"
+        if self.plan.announced == "ignore":
+            self.endpoint = Endpoint(peer, announced.port)
+            return f"the reply names {announced.address}; {peer} used instead"
+        again = self.endpoint is not None
+        self.endpoint = Endpoint(peer, announced.port)
+        if again:
+            return "as before"
+        kind = Address.parse(announced.address).kind
+        named = f"{announced.address}" + (f" ({kind})" if kind != "public" else "")
+        raise Failed("wrong", f"the reply names {named}, the server is {peer}; not followed (--follow-announced does)")
+
+    async def _passive_data(self, first: bool) -> Channel:
+        endpoint = self.endpoint
+        assert endpoint is not None
+        channels: list[Channel] = []
+
+        async def dial() -> str:
+            channels.append(await self.session.dialled(endpoint))
+            return f"{endpoint} answers"
+
+        await (self.rung("data", dial) if first else dial())
+        return channels[0]
+
+    async def _active_data(self, verb: str, argument: str, first: bool) -> Channel:
+        local = self.session.wire.local
+        listener = await Listener.on(local, self.plan)
+        named = Endpoint(self.plan.active_address or local, listener.port)
+        channels: list[Channel] = []
+
+        async def awaited() -> str:
+            await self._command(verb, argument)
+            channels.append(await self.session.arrival(listener))
+            return f"the server connected to {named}"
+
+        try:
+            if first:
+                await self.rung("announce", lambda: self.session.name_port(named))
+                await self.rung("data", awaited)
+            else:
+                await self.session.name_port(named)
+                await awaited()
+        finally:
+            listener.close()
+        return channels[0]
+
+    async def leave(self) -> None:
+        """Remove what was sent, whatever state the session is in, and hang up."""
+        if self.sent:
+            try:
+                async with asyncio.timeout(TIDY_SECONDS):
+                    await self._remove_somehow()
+            except (Failed, ProtocolFault, OSError, ssl.SSLError, TimeoutError) as error:
+                self.note_left_behind(error)
+        await self.session.leave()
+
+    async def _remove_somehow(self) -> None:
+        """On the session as it is, or, where that hangs, on a new one."""
+        if self.session.control.state is not State.READY:
+            if self.session.channel is not None:
+                self.session.channel.abort()
+            self.session = Session(self.plan)
+            await self.session.enter(self.address)
+        detail = await self._remove()
+        self.note("tidy", "ok", detail, None)

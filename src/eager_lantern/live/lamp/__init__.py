@@ -1,0 +1,1 @@
+"""The lamp: lit ports, and the sweep over them."""

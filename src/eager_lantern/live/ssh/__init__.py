@@ -1,0 +1,1 @@
+"""Visits over SSH file transfer."""

@@ -1,0 +1,1 @@
+"""Where a visit is made from: this machine, or another that opens sockets for it."""
