@@ -23,6 +23,7 @@ from far_host import FarHost, far_host, needs_ssh
 from hostile import WAYS, hostile
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from plans import plan_of
 from program import BEFORE, result_of, run
 from ssh_server import ssh_server
 
@@ -33,8 +34,6 @@ from eager_lantern.core.values.ports import PortSet
 from eager_lantern.lab.kernel.lab import missing_means
 from eager_lantern.lab.servers.ftp_server import StandIn
 from eager_lantern.lab.servers.setup import Guest, StandInSetup
-from eager_lantern.live.common.secret import Secret
-from eager_lantern.live.common.visit_plan import VisitPlan
 from eager_lantern.live.ftp.visit import visit
 from eager_lantern.live.lamp.listener import Lamp
 from eager_lantern.live.lamp.sweep import swept
@@ -194,11 +193,11 @@ class TestFarHost:
                 found = {}
                 for way in WAYS:
                     with hostile(way) as port:
-                        plan = VisitPlan(
-                            "127.0.0.1", port, "station", Secret(PASSWORD), security=way.security,
+                        plan = plan_of(
+                            "127.0.0.1", port, "station", PASSWORD, security=way.security,
                             extended=way.extended, timeout=0.6 if way.outcome == "silent" else 5,
                             any_certificate=True, vantage=place,
-                        )  # type: ignore[arg-type]  # fmt: skip
+                        )  # fmt: skip
                         stopped = (await visit(plan)).stopped_at
                         found[way.name] = (stopped.rung, stopped.outcome) if stopped else ("", "")
                 return found
@@ -215,7 +214,7 @@ class TestFarHost:
             way = next(each for each in WAYS if each.name == "a byte a second")
             with hostile(way) as port:
                 async with SshVantage(host.place) as place:
-                    plan = VisitPlan("127.0.0.1", port, "station", Secret(PASSWORD), timeout=3, vantage=place)
+                    plan = plan_of("127.0.0.1", port, "station", PASSWORD, timeout=3, vantage=place)
                     climbing = asyncio.create_task(visit(plan))
                     await asyncio.sleep(1)
                     for each in host.far_ends():

@@ -11,12 +11,11 @@ from typing import Any
 
 import pytest
 from hostile import WAYS, Way, hostile
+from plans import plan_of
 
 from eager_lantern.export.keys import key_pem, new_key, self_signed
 from eager_lantern.lab.servers.ftp_server import StandIn
 from eager_lantern.lab.servers.setup import Guest, StandInSetup
-from eager_lantern.live.common.secret import Secret
-from eager_lantern.live.common.visit_plan import VisitPlan
 from eager_lantern.live.ftp.visit import visit
 from eager_lantern.views.screen import rendered
 from eager_lantern.views.visit_view import visit_view
@@ -40,10 +39,10 @@ sys.addaudithook(watch)
 @pytest.mark.parametrize("way", WAYS, ids=lambda way: way.name)
 def test_a_hostile_server_is_told_at_its_rung_and_does_no_harm(way: Way) -> None:
     with hostile(way) as port:
-        plan = VisitPlan(
-            "127.0.0.1", port, "station", Secret(PASSWORD), security=way.security, extended=way.extended,
+        plan = plan_of(
+            "127.0.0.1", port, "station", PASSWORD, security=way.security, extended=way.extended,
             timeout=PATIENCE_SECONDS if way.outcome == "silent" else 5 * PATIENCE_SECONDS, any_certificate=True,
-        )  # type: ignore[arg-type]  # fmt: skip
+        )  # fmt: skip
         CONNECTED.clear()
         tracemalloc.start()
         started = time.monotonic()
@@ -80,8 +79,8 @@ def test_bad_tls_is_told_before_the_password_or_at_the_listing(name: str, tmp_pa
     served.write_bytes(key_pem(key) + public)
     setup = StandInSetup((Guest("station", PASSWORD, tmp_path),), certificate=served, reuse_required="reused" in name)
     with StandIn(setup) as server:
-        plan = VisitPlan(
-            own, server.port, "station", Secret(PASSWORD), address="127.0.0.1", timeout=PATIENCE_SECONDS,
+        plan = plan_of(
+            own, server.port, "station", PASSWORD, address="127.0.0.1", timeout=PATIENCE_SECONDS,
             trusts=None if "self-signed" in name else trusted, resumes=False,
         )  # fmt: skip
         stopped = asyncio.run(visit(plan)).stopped_at

@@ -5,13 +5,13 @@ import json
 import socket
 import threading
 from collections.abc import AsyncIterator
-from dataclasses import replace
 from pathlib import Path
 from typing import Any, get_args
 
 import asyncssh
 import pytest
 from far_host import far_host, needs_ssh
+from plans import changed, plan_of
 from program import run
 from ssh_server import ssh_server
 
@@ -21,8 +21,6 @@ from eager_lantern.core.observed.ssh_facts import ssh_remarks
 from eager_lantern.core.values.outcomes import SSH_RUNGS
 from eager_lantern.lab.servers.setup import Guest, SshSetup
 from eager_lantern.lab.servers.ssh_server import SshStandIn, write_host_key
-from eager_lantern.live.common.secret import Secret
-from eager_lantern.live.common.visit_plan import VisitPlan
 from eager_lantern.live.ssh.visit import ssh_visit
 
 PASSWORD = "ebb-and-flow-61"
@@ -31,8 +29,10 @@ PRINT = KEY.get_fingerprint()
 
 
 def climbed(port: int, **changes: Any) -> dict[str, str]:
-    base = {"address": "127.0.0.1", "host_key": PRINT, "timeout": 1.5, "password": Secret(PASSWORD), **changes}
-    climb: Climb = asyncio.run(ssh_visit(VisitPlan("skerry.saltmarsh.example", port, "keeper", **base)))
+    base = {"address": "127.0.0.1", "host_key": PRINT, "timeout": 1.5, "password": PASSWORD, **changes}
+    climb: Climb = asyncio.run(
+        ssh_visit(plan_of("skerry.saltmarsh.example", port, "keeper", base.pop("password"), **base))
+    )
     assert [each.rung for each in climb.rungs] == list(SSH_RUNGS)
     return {each.rung: each.outcome for each in climb.rungs if each.outcome != "untried"}
 
@@ -103,8 +103,8 @@ def test_every_right_of_an_account_is_tried_and_everything_made_is_removed_again
     guest = Guest("keeper", PASSWORD, store, rights="elradfmwMT".replace(without or "-", ""))
     everything: frozenset[Right] = frozenset(get_args(Right))
     with SshStandIn(SshSetup((guest,), (("127.0.0.1", 0),), host_key)) as server:
-        base = VisitPlan("127.0.0.1", server.port, "keeper", Secret(PASSWORD), host_key=shown, writes=False)
-        seen = asyncio.run(ssh_visit(replace(base, tries_rights=True, rights=everything, confined=True))).rights
+        base = plan_of("127.0.0.1", server.port, "keeper", PASSWORD, host_key=shown, writes=False)
+        seen = asyncio.run(ssh_visit(changed(base, tries_rights=True, rights=everything, confined=True))).rights
     assert seen is not None
     denied = {each.right for each in seen.rights if each.fits is False}
     assert denied == {"": set(), "w": {"write"}, "m": {"make-folders"}, "r": {"read"}}[without]
@@ -127,7 +127,7 @@ def test_a_listing_with_names_that_lead_elsewhere_is_wrong_and_nothing_is_sent(
 def test_wrong_logins_are_made_as_nobody_and_counted(tmp_path: Path) -> None:
     tries: list[str] = []
     with ssh_server(tmp_path, PASSWORD, tries, KEY) as port:
-        plan = VisitPlan("127.0.0.1", port, "keeper", Secret(PASSWORD), host_key=PRINT, writes=False, login_tries=3)
+        plan = plan_of("127.0.0.1", port, "keeper", PASSWORD, host_key=PRINT, writes=False, login_tries=3)
         pace = asyncio.run(ssh_visit(plan)).pace
     assert pace is not None
     assert (len(pace.tries), any(each.let_in for each in pace.tries)) == (3, False)
@@ -146,7 +146,7 @@ MACs +hmac-md5"""
 def test_what_a_real_server_offers_is_told_and_what_is_old_is_poor(extra: str, tmp_path: Path) -> None:
     with far_host(tmp_path, extra) as host:
         port = int(host.place.rpartition(":")[2])
-        plan = VisitPlan("127.0.0.1", port, "nobody-here", Secret(PASSWORD), any_certificate=True, looks_closer=True)
+        plan = plan_of("127.0.0.1", port, "nobody-here", PASSWORD, any_certificate=True, closely=True)
         facts = asyncio.run(ssh_visit(plan)).ssh
     assert facts is not None
     poor = {each.topic for each in ssh_remarks(facts) if each.good is False}

@@ -15,7 +15,6 @@ import subprocess
 import sys
 import threading
 from collections.abc import Iterator
-from dataclasses import replace
 from pathlib import Path
 from typing import Any, get_args
 
@@ -23,6 +22,7 @@ import pexpect
 import pytest
 import trustme
 from daemon import ANNOUNCE, PASSWORD, TLS, USER, daemon, needs_daemon
+from plans import plan_of
 from program import AFTER, result_of, run
 from scripted import GREETING, PLAIN, RESET, Scripted, scripted
 
@@ -39,7 +39,6 @@ from eager_lantern.lab.servers.ftp_server import StandIn
 from eager_lantern.lab.servers.self_signed import write_self_signed
 from eager_lantern.lab.servers.setup import Guest, StandInSetup
 from eager_lantern.live.common.ladder_runner import PREFIX
-from eager_lantern.live.common.secret import Secret
 from eager_lantern.live.common.visit_plan import VisitPlan
 from eager_lantern.live.ftp.session import Listener, Session
 from eager_lantern.live.ftp.sweep import sweep
@@ -53,8 +52,8 @@ WAYS = [(mode, extended) for mode in ("passive", "active") for extended in (Fals
 
 
 def plan(port: int, **changes: Any) -> VisitPlan:
-    base = VisitPlan(NAME, port, USER, Secret(PASSWORD), address="127.0.0.1", security="none", timeout=1)
-    return replace(base, **changes)
+    usual = {"name": NAME, "password": PASSWORD, "address": "127.0.0.1", "security": "none", "timeout": 1}
+    return plan_of(port=port, user=USER, **usual | changes)
 
 
 def climbed(wanted: VisitPlan) -> Climb:
@@ -105,7 +104,7 @@ class TestDaemon:
 
     def test_a_wrong_password_stops_at_login_and_is_not_shown(self, daemon_folder: Path) -> None:
         with daemon(daemon_folder) as port:
-            climb = climbed(plan(port, password=Secret("low-tide"), timeout=10))
+            climb = climbed(plan(port, password="low-tide", timeout=10))
         assert climb.stopped_at
         assert (climb.stopped_at.rung, climb.stopped_at.outcome) == ("login", "refused")
         assert "low-tide" not in repr(climb)
@@ -385,7 +384,7 @@ def facts(setup: dict[str, Any], folder: Path, names: tuple[str, ...], **changes
     trusted, served = write_self_signed(folder, *names)
     guests = (Guest(USER, PASSWORD, folder),)
     with StandIn(StandInSetup(guests, certificate=served, **setup)) as server:
-        options = {"security": "explicit", "trusts": trusted, "looks_closer": True, "timeout": 5, **changes}
+        options = {"security": "explicit", "trusts": trusted, "closely": True, "timeout": 5, **changes}
         seen = climbed(plan(server.port, **options)).tls
     assert seen is not None
     return seen
@@ -421,7 +420,7 @@ def test_the_certificates_that_a_server_sends_are_told_and_a_missing_one_is_poor
     served.write_bytes(b"".join(each.bytes() for each in parts))
     root.cert_pem.write_to_path(trusted)
     with StandIn(StandInSetup((Guest(USER, PASSWORD, tmp_path),), certificate=served)) as server:
-        options = {"security": "explicit", "trusts": trusted, "looks_closer": True, "timeout": 5}
+        options = {"security": "explicit", "trusts": trusted, "closely": True, "timeout": 5}
         seen = climbed(plan(server.port, **options)).tls
     assert seen is not None
     assert [each.good for each in remarks(seen) if each.topic in ("trust", "chain")] == [good, good]
@@ -448,7 +447,7 @@ def test_versions_that_are_not_to_be_used_are_told_where_the_server_takes_them(l
             threading.Thread(target=serve, args=(listener.accept()[0],), daemon=True).start()
 
     threading.Thread(target=accept, daemon=True).start()
-    options = {"security": "implicit", "any_certificate": True, "looks_closer": True}
+    options = {"security": "implicit", "any_certificate": True, "closely": True}
     seen = climbed(plan(listener.getsockname()[1], **options)).tls
     assert seen is not None
     assert seen.takes_old is (least == "TLSv1")
@@ -460,7 +459,7 @@ def test_one_login_try_is_all_that_a_close_look_costs(tmp_path: Path) -> None:
     with StandIn(StandInSetup((Guest(USER, PASSWORD, tmp_path),), certificate=served)) as server:
         handler = server._servers[0].handler
         handler.ftp_PASS = lambda self, line, known=handler.ftp_PASS: (tried.append(line), known(self, line))[1]
-        options = {"security": "explicit", "any_certificate": True, "looks_closer": True}
+        options = {"security": "explicit", "any_certificate": True, "closely": True}
         assert climbed(plan(server.port, **options)).tls is not None
     assert tried == [PASSWORD]
 

@@ -11,7 +11,6 @@ from dataclasses import replace
 from datetime import UTC, datetime
 from itertools import chain
 from pathlib import Path
-from typing import Any
 
 import typer
 from rich.console import RenderableType
@@ -28,9 +27,8 @@ from ..files.regular_file import read_regular
 from ..files.results.base import as_json
 from ..files.results.visit import Taken, visit_result
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
-from ..live.common.lockout_guard import LockoutGuard
-from ..live.common.secret import VARIABLE, NoPassword, Secret, password_for
-from ..live.common.visit_plan import VisitPlan
+from ..live.common.secret import Secret
+from ..live.common.visit_plan import Credentials, Target, VisitPlan
 from ..live.vantage.address import checked_place
 from ..live.vantage.base import Vantage
 from ..live.vantage.local import HERE
@@ -42,17 +40,14 @@ from .arguments.parse import given_or_none, set_only
 from .arguments.typed_host import typed_host
 from .exit_codes import of_kept
 from .lamp_sweep import sweep_lamp
+from .logins import Login, Options, ready
 from .output import emit, show
 from .places import seen_from
-from .visits import Act, Wanted, visits_of
+from .visits import Wanted, visits_of
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 IMPLICIT_PORT = 990
 MOST_TRUSTED_BYTES = 10_000_000
-
-
-Login = tuple[Secret, LockoutGuard]
-"""The password of an account, and who may try it."""
 
 
 @app.command(epilog=example("eager-lantern visit tides.saltmarsh.example --user station", "--mode passive"))
@@ -113,27 +108,31 @@ def visit(
         sweep_lamp(source, client, service, at, names, timeout, form)
     own_address = given_or_none(Address, "--active-address", active_address or None)
     address = given_or_none(Address, "--at", at or None)
-    options = set_only(
-        announced="follow" if follow_announced else None,
-        trusts=_certificates(trust),
-        address=str(address) if address else None,
-        security=security.value if security else None,
-        mode=_mode(mode),
-        extended=extended,
-        active_address=str(own_address) if own_address else None,
-        active_ports=given_or_none(PortSet, "--active-ports", active_ports or None),
-        any_certificate=any_certificate,
-        looks_closer=closely,
-        tries_rights=rights,
-        tries_caution=caution,
-        login_tries=wrong_logins,
-        host_key=host_key or None,
-        range_connections=range_connections,
-        timeout=timeout,
-        writes=not list_only,
-        user=user or None,
-        port=port,
-    )
+    options: Options = {
+        "target": set_only(port=port, address=str(address) if address else None),
+        "credentials": set_only(user=user or None),
+        "security": set_only(
+            mode=security.value if security else None,
+            trusts=_certificates(trust),
+            any_certificate=any_certificate,
+            host_key=host_key or None,
+        ),
+        "data": set_only(
+            mode=_mode(mode),
+            extended=extended,
+            announced="follow" if follow_announced else None,
+            active_address=str(own_address) if own_address else None,
+            active_ports=given_or_none(PortSet, "--active-ports", active_ports or None),
+        ),
+        "looks": set_only(
+            closely=closely,
+            tries_rights=rights,
+            tries_caution=caution,
+            login_tries=wrong_logins,
+            range_connections=range_connections,
+        ),
+        "limits": set_only(timeout=timeout, writes=not list_only),
+    }
     if save is not None:
         writes(save, force)
     accounts: dict[str, Login] = {}
@@ -144,9 +143,7 @@ def visit(
             if source
             else [_host(target, sftp, security, place.name)]
         )
-        return _guessed_once(
-            [_ready(each, options | {"vantage": place}, accounts, source is not None) for each in wanted]
-        )
+        return _guessed_once([ready(each, options, place, accounts, source is not None) for each in wanted])
 
     places = asyncio.run(seen_from(names, prepared, _progress(len(names) > 1)))
     _written(places, save, force, form)
@@ -208,76 +205,19 @@ def _mode(mode: SessionMode | None) -> Mode | None:
     return None if mode is None else "active" if mode is SessionMode.active else "passive"
 
 
-def _ready(wanted: Wanted, options: dict[str, Any], accounts: dict[str, Login], of_site: bool) -> Wanted:
-    """A visit with the options on top, and the password, which is asked for once an account. Raises BadParameter."""
-    plan = replace(wanted.plan, **options)
-    if wanted.act != "knock":
-        if of_site:
-            _typed_where_clear(wanted.act, plan, "security" in options)
-        if plan.user not in accounts:
-            accounts[plan.user] = _password(plan), LockoutGuard()
-        password, gate = accounts[plan.user]
-        plan = replace(plan, password=password, gate=gate)
-        if of_site:
-            _proved(wanted.act, plan, "host_key" in options)
-            print(f"eager-lantern: {_whither(wanted.act, plan)}", file=sys.stderr)
-    return replace(wanted, plan=plan)
-
-
-def _typed_where_clear(act: Act, plan: VisitPlan, typed: bool) -> None:
-    """A site file is perhaps somebody else's: that a password goes out in clear is for who types it to say."""
-    if act == "session" and plan.security == "none" and not typed:
-        raise typer.BadParameter(
-            f"the site file has no TLS for {plan.service}, and the password of {plan.user} would go to "
-            f"{plan.address or plan.name} in clear: type --security none if that is meant"
-        )
-
-
-def _proved(act: Act, plan: VisitPlan, typed_key: bool) -> None:
-    """A password that belongs to the name of a host goes only to who proves to be that host; an address or a host
-    key that the site file itself names proves nothing."""
-    if not plan.password.of_host:
-        return
-    if act == "ssh" and not typed_key:
-        raise typer.BadParameter(
-            f"the password of {plan.name} is from netrc, and only the site file says that this is its host key: "
-            f"type --host-key {plan.host_key or 'SHA256:…'} after comparing it, or give the password by {VARIABLE}"
-        )
-    if act == "session" and (plan.security == "none" or plan.any_certificate):
-        raise typer.BadParameter(
-            f"the password of {plan.name} is from netrc, and nothing proves that {plan.address or 'the server'} is it: "
-            f"use TLS with a certificate, or give the password by {VARIABLE}"
-        )
-
-
-def _whither(act: Act, plan: VisitPlan) -> str:
-    """Where a password goes, and how it is protected."""
-    there = f" ({plan.address})" if plan.address not in (None, plan.name) else ""
-    if act == "ssh":
-        how = "over SSH, if it shows the host key that is expected"
-    elif plan.security == "none":
-        how = "IN CLEAR: everybody on the way can read it"
-    else:
-        good = "with any certificate" if plan.any_certificate else f"if its certificate is good for {plan.name}"
-        how = f"under TLS, {good}"
-    return f"the password of {plan.user} goes to {plan.name}{there}, port {plan.port}, {how}"
-
-
-def _password(plan: VisitPlan) -> Secret:
-    try:
-        return password_for(plan.name, plan.user)
-    except NoPassword as error:
-        raise typer.BadParameter(str(error)) from None
-
-
 def _guessed_once(wanted: Sequence[Wanted]) -> list[Wanted]:
     """Wrong logins for the first visit of each service only."""
     known: set[tuple[str, int]] = set()
     found = []
     for each in wanted:
-        tries = each.plan.login_tries if (key := (each.plan.service, each.plan.port)) not in known else 0
+        tries = (
+            each.plan.looks.login_tries
+            if (key := (each.plan.target.service, each.plan.target.port)) not in known
+            else 0
+        )
         known.add(key)
-        found.append(replace(each, plan=replace(each.plan, login_tries=tries)))
+        looks = replace(each.plan.looks, login_tries=tries)
+        found.append(replace(each, plan=replace(each.plan, looks=looks)))
     return found
 
 
@@ -296,7 +236,7 @@ def _host(typed: str, sftp: bool, security: words.Security | None, place: str) -
     """A visit without a site file. Raises BadParameter."""
     implicit = not sftp and security is words.Security.implicit
     port = IMPLICIT_PORT if implicit else words.SSH_PORT if sftp else words.FTP_PORT
-    plan = VisitPlan(name=typed_host(typed), port=port, user="anonymous", password=Secret(""), client=place)
+    plan = VisitPlan(Target(typed_host(typed), port, client=place), Credentials("anonymous", Secret("")))
     return Wanted(plan, "ssh" if sftp else "session")
 
 

@@ -15,7 +15,7 @@ from ..live.common.covered import covered
 from ..live.common.ladder_runner import Progress
 from ..live.common.plan_of import plan_of
 from ..live.common.secret import Secret
-from ..live.common.visit_plan import VisitPlan
+from ..live.common.visit_plan import Looks, VisitPlan
 from ..live.ftp.visit import knock, visit
 from ..live.vantage.base import Vantage
 from ..live.vantage.local import HERE
@@ -34,7 +34,7 @@ class Wanted:
 
     async def run(self, progress: Progress) -> Climb:
         """A whole session, or only a look whether the port answers."""
-        return covered(await self._run(progress), self.plan.password)
+        return covered(await self._run(progress), self.plan.credentials.password)
 
     async def _run(self, progress: Progress) -> Climb:
         if self.act == "knock":
@@ -110,13 +110,17 @@ def _plan(topology: Topology, client: Client, service: Service, mode: Mode) -> V
         raise typer.BadParameter(f"the site file tells no address for {client.name} to reach")
     account = account_of(topology.site, client.name, service.name)
     user = account.name if account else "anonymous"
+    plan = plan_of(topology, stand, client, service, mode, user, Secret(""))
+    name = client.reaches.name if client.reaches and client.reaches.name else str(addresses[0])
+    rights = effective_rights(topology.site, account) if account else None
     return replace(
-        plan_of(topology, stand, client, service, mode, user, Secret("")),
-        name=client.reaches.name if client.reaches and client.reaches.name else str(addresses[0]),
-        address=str(addresses[0]),
-        active_address=str(client.active_address) if client.active_address else None,
-        rights=effective_rights(topology.site, account) if account else None,
-        confined=account.confined if account else None,
-        planned=service.passive.ports if service.passive else PortSet(),
-        host_key=service.host_key or "",
+        plan,
+        target=replace(plan.target, name=name, address=str(addresses[0])),
+        security=replace(plan.security, host_key=service.host_key or ""),
+        data=replace(
+            plan.data,
+            active_address=str(client.active_address) if client.active_address else None,
+            planned=service.passive.ports if service.passive else PortSet(),
+        ),
+        looks=Looks(rights=rights, confined=account.confined if account else None),
     )

@@ -74,6 +74,20 @@ def mismatch_kind(written: PortSet, wanted: PortSet) -> FindingKind:
     return "range-typo" if len(wrong) == 1 and _slipped(*wrong[0]) else "range-mismatch"
 
 
+def range_differs(site: Site, where: SitePath, what: str, wanted: PortSet, left: PortSet, text: str) -> Cause:
+    """The ports of an entry that is meant for a range, and has another."""
+    written: PortSet = value_at(site, where)
+    good = needed(site, written, wanted)
+    cure = f"set ports of {what} to {good}"
+    return Cause(mismatch_kind(written, wanted), where, left, text, cure, mends=sets(site, where, good))
+
+
+def control_port_differs(site: Site, where: SitePath, what: str, left: PortSet, text: str) -> Cause:
+    """The port of an entry that is meant for the control port, and is another."""
+    cure = f"set ports of {what} to {left}"
+    return Cause("control-port-differs", where, left, text, cure, mends=sets(site, where, left))
+
+
 def _slipped(a: str, b: str) -> bool:
     if len(a) == len(b):
         differing = [i for i in range(len(a)) if a[i] != b[i]]

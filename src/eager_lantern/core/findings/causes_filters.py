@@ -11,7 +11,7 @@ from ..values.addresses import AddressSet
 from ..values.phrases import only_from, quoted, the
 from ..values.ports import PortSet
 from ..values.site_path import SitePath
-from .cause import FEW, Cause, Role, adds, mismatch_kind, needed, sets
+from .cause import FEW, Cause, Role, adds, control_port_differs, range_differs, sets
 from .causes_forwards import gateway_of, meant_for_data, other_port
 
 
@@ -39,11 +39,8 @@ def filter_causes(topology: Topology, layer: Layer, role: Role, whom: AddressSet
     if role == "data" and near:
         i, rule = max(near, key=lambda pair: len(pair[1].ports & layer.wanted))
         text = f"{layer.at} {verb.replace('let', 'lets')} {rule.ports}, {topology.server.name} hands out {layer.wanted}"
-        good = needed(topology.site, rule.ports, layer.wanted)
-        cure = f"set ports of {the('rule', rule.name)} to {good}"
-        where = (*place, "rules", i, "ports")
-        mends = sets(topology.site, where, good)
-        yield Cause(mismatch_kind(rule.ports, layer.wanted), where, left, text, cure, mends=mends)
+        where, what = (*place, "rules", i, "ports"), the("rule", rule.name)
+        yield range_differs(topology.site, where, what, layer.wanted, left, text)
         return
     others = [
         (i, each)
@@ -53,9 +50,7 @@ def filter_causes(topology: Topology, layer: Layer, role: Role, whom: AddressSet
     if role == "control" and others:
         i, rule = others[0]
         text = f"{layer.at} {verb.replace('let', 'lets')} port {rule.ports}, the control port is {left}"
-        cure = f"set ports of {the('rule', rule.name)} to {left}"
-        where = (*place, "rules", i, "ports")
-        yield Cause("control-port-differs", where, left, text, cure, mends=sets(topology.site, where, left))
+        yield control_port_differs(topology.site, (*place, "rules", i, "ports"), the("rule", rule.name), left, text)
     else:
         cure = f"add under rules: {{action: allow, protocol: tcp, ports: {{ports}}{only_from(whom)}}}"
         text = f"{layer.at} does not {verb} {{ports}}: no rule allows it, and its default is {table.default}"

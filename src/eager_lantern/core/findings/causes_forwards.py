@@ -9,7 +9,7 @@ from ..values.addresses import AddressSet
 from ..values.phrases import article, only_from, quoted, the
 from ..values.ports import PortSet
 from ..values.site_path import SitePath
-from .cause import FEW, Cause, Role, adds, mismatch_kind, needed, sets
+from .cause import FEW, Cause, Role, adds, control_port_differs, range_differs, sets
 
 
 def gateway_of(topology: Topology, name: str) -> Gateway:
@@ -137,11 +137,8 @@ def _not_forwarded(
     if role == "data" and near:
         i, forward = max(near, key=lambda pair: len(pair[1].ports & layer.wanted))
         text = f"{gateway.name} forwards {forward.ports}, {_hands_out(topology, route)} {layer.wanted}"
-        good = needed(topology.site, forward.ports, layer.wanted)
-        cure = f"set ports of {the('forward', forward.name)} to {good}"
-        where = (*place, "forwards", i, "ports")
-        mends = sets(topology.site, where, good)
-        return Cause(mismatch_kind(forward.ports, layer.wanted), where, left, text, cure, mends=mends)
+        where, what = (*place, "forwards", i, "ports"), the("forward", forward.name)
+        return range_differs(topology.site, where, what, layer.wanted, left, text)
     to = next_hops(route, gateway)
     others = [
         (i, each)
@@ -151,9 +148,8 @@ def _not_forwarded(
     if role == "control" and others:
         i, forward = others[0]
         text = f"{gateway.name} forwards port {forward.ports}, the control port is {left}"
-        cure = f"set ports of {the('forward', forward.name)} to {left}"
-        where = (*place, "forwards", i, "ports")
-        return Cause("control-port-differs", where, left, text, cure, mends=sets(topology.site, where, left))
+        where, what = (*place, "forwards", i, "ports"), the("forward", forward.name)
+        return control_port_differs(topology.site, where, what, left, text)
     if role == "control" and (typed := _typed_otherwise(topology, route, gateway, left)):
         return typed
     cure = f"add under forwards: {{protocol: tcp, ports: {{ports}}, to: {to}{only_from(whom)}}}"

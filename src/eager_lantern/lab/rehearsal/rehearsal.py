@@ -147,7 +147,12 @@ class Rehearsal:
     def _patient(self, scenario: Scenario, pause: Pause) -> Climb:
         self.lab.do_all([(name, Forget(seconds)) for name, seconds in pause.idle_seconds.items()])
         limit = pause.transfer_seconds + 3 * scenario.patience_seconds
-        plans = tuple(dataclasses.replace(each, lasts=pause.transfer_seconds, timeout=limit) for each in scenario.plans)
+        plans = tuple(
+            dataclasses.replace(
+                each, limits=dataclasses.replace(each.limits, lasts=pause.transfer_seconds, timeout=limit)
+            )
+            for each in scenario.plans
+        )
         climb: Climb = self.lab.do_all([(scenario.node, RunSession(plans))])[0][0]
         return climb
 

@@ -19,7 +19,7 @@ from ...core.predict.forecast import Forecast, Stand
 from ...core.values.addresses import FAMILIES, Address, Addresses, AddressSet
 from ...live.common.plan_of import plan_of
 from ...live.common.secret import Secret
-from ...live.common.visit_plan import VisitPlan
+from ...live.common.visit_plan import Limits, VisitPlan
 from ..servers.setup import EVERY_RIGHT, Guest, SshSetup, StandInSetup, letters
 from ..tasks.probes import SOURCE_PORT, Probe
 
@@ -138,16 +138,17 @@ def _session(topology: Topology, scenario: Scenario, host: Client, folder: Path,
     guest = Guest(f"{account}-{scenario.index}", token_hex(12), store, _letters(rights))
     passive = forecast.promise.mode == "passive"
     mode = forecast.promise.mode or "passive"
+    plan = plan_of(topology, forecast.stand, host, service, mode, guest.user, Secret(guest.password))
     base = replace(
-        plan_of(topology, forecast.stand, host, service, mode, guest.user, Secret(guest.password)),
-        announced="follow" if host.trusts_announced else "ignore",
-        checks_peer=False,
-        trusts=trust.trusted,
-        host_key=trust.fingerprint,
-        timeout=scenario.patience_seconds,
-        writes="write" in rights,
-        reads="read" in rights,
-        removes="remove" in rights,
+        plan,
+        security=replace(plan.security, trusts=trust.trusted, host_key=trust.fingerprint),
+        data=replace(plan.data, announced="follow" if host.trusts_announced else "ignore", checks_peer=False),
+        limits=Limits(
+            timeout=scenario.patience_seconds,
+            writes="write" in rights,
+            reads="read" in rights,
+            removes="remove" in rights,
+        ),
     )
     typed = host.reaches.name if host.reaches and not host.reaches.own else ""
     plans = tuple(_towards(base, host, typed, each) for each in targets(topology, forecast.stand))
@@ -167,10 +168,12 @@ def _towards(base: VisitPlan, host: Client, typed: str, target: Address) -> Visi
     own = host.active_address or next(iter(host.address.of_family(target.family)), None)
     return replace(
         base,
-        name=typed or str(target),
-        address=str(target),
-        extended=base.extended or target.family == 6,
-        active_address=str(own) if own else None,
+        target=replace(base.target, name=typed or str(target), address=str(target)),
+        data=replace(
+            base.data,
+            extended=base.data.extended or target.family == 6,
+            active_address=str(own) if own else None,
+        ),
     )
 
 

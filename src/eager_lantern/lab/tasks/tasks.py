@@ -200,8 +200,9 @@ class RunSession:
         climbs, climbed = [], _climber(self.ssh)
         for plan in self.plans:
             climb = asyncio.run(climbed(replace(plan, reach=place.reach), report))
-            if _is_doubtful(climb) and not plan.lasts:
-                patient = replace(plan, reach=place.reach, timeout=MORE_PATIENCE * plan.timeout)
+            if _is_doubtful(climb) and not plan.limits.lasts:
+                limits = replace(plan.limits, timeout=MORE_PATIENCE * plan.limits.timeout)
+                patient = replace(plan, reach=place.reach, limits=limits)
                 climb = asyncio.run(climbed(patient, report))
             stopped = climb.stopped_at
             if stopped is None or stopped.rung != "connect":
@@ -233,7 +234,7 @@ class RunSweep:
     def run(self, place: HostAccess, report: Report) -> dict[int, PortTried]:
         """The result of each port that could be tried."""
         plan = replace(self.plan, reach=place.reach)
-        return asyncio.run(sweep(plan, plan.address or "", self.ports, report))
+        return asyncio.run(sweep(plan, plan.target.address or "", self.ports, report))
 
 
 @dataclass(frozen=True)

@@ -1,5 +1,7 @@
 """One session on its way up the ladder, whatever its protocol: each rung tried, timed and written down."""
 
+import asyncio
+import contextlib
 import secrets
 import time
 from collections.abc import Awaitable, Callable
@@ -48,6 +50,32 @@ class Climber:
         """What one of the faults means for a rung."""
         raise NotImplementedError
 
+    async def climb(self) -> None:
+        """Every rung until one fails."""
+        raise NotImplementedError
+
+    async def look_further(self) -> None:
+        """Whatever else the plan asks for; what fails here changes nothing in the ladder, and is told."""
+        raise NotImplementedError
+
+    async def leave(self) -> None:
+        """Remove what was sent, whatever state the session is in, and hang up."""
+        raise NotImplementedError
+
+    async def run(self) -> None:
+        """All of it, within the time that the plan has; cancelling tidies up first."""
+        whole = self.plan.limits.whole
+        try:
+            async with asyncio.timeout(whole):
+                await self.climb()
+            with contextlib.suppress(TimeoutError):
+                async with asyncio.timeout(whole):
+                    await self.look_further()
+        except TimeoutError:
+            self.note(self.current, "silent", f"the whole visit took more than {whole:g} s; ended here", None)
+        finally:
+            await self.leave()
+
     async def look(self, name: Look, step: Callable[[], Awaitable[None]]) -> None:
         """Look at something beyond the ladder; what fails there changes nothing in it, and is told."""
         try:
@@ -69,11 +97,11 @@ class Climber:
         """What was asked for and not seen, with the reasons."""
         plan = self.plan
         asked: dict[Look, bool] = {
-            "closely": plan.looks_closer,
-            "rights": plan.tries_rights,
-            "caution": plan.tries_caution,
-            "range": bool(plan.range_connections),
-            "wrong-logins": bool(plan.login_tries),
+            "closely": plan.looks.closely,
+            "rights": plan.looks.tries_rights,
+            "caution": plan.looks.tries_caution,
+            "range": bool(plan.looks.range_connections),
+            "wrong-logins": bool(plan.looks.login_tries),
         }
         stopped = next((each for each in self.ladder() if each.outcome not in ("ok", "untried")), None)
         rest = f"the session ended at {stopped.rung}" if stopped else "the visit ended before it"
@@ -81,7 +109,7 @@ class Climber:
         return tuple(Missed(name, self._told(self._missed.get(name, rest))) for name in names)
 
     def _told(self, detail: str) -> str:
-        return printable(self.plan.password.hide_in(detail), MOST_CHARACTERS)
+        return printable(self.plan.credentials.password.hide_in(detail), MOST_CHARACTERS)
 
     def note(self, rung: Rung, outcome: Outcome, detail: str, started: float | None) -> None:
         """Write down what became of a rung, with the password covered and nothing harmful in it."""
@@ -103,7 +131,7 @@ class Climber:
         self.progress(rung)
         started = time.perf_counter()
         try:
-            detail = await timed(self.plan.timeout, step())
+            detail = await timed(self.plan.limits.timeout, step())
         except self.faults as error:
             failed = await self.plan.vantage.vouched(self.as_failed(error))
             self.note(rung, failed.outcome, failed.detail, started)

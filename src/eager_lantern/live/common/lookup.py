@@ -12,23 +12,23 @@ from .visit_plan import VisitPlan
 
 def target_of(plan: VisitPlan) -> str:
     """What a visit is made to, as it is shown."""
-    if plan.address not in (None, plan.name):
-        return f"{plan.name} ({Endpoint(plan.address or '', plan.port)})"
-    return str(Endpoint(plan.name, plan.port))
+    if plan.target.address not in (None, plan.target.name):
+        return f"{plan.target.name} ({Endpoint(plan.target.address or '', plan.target.port)})"
+    return str(Endpoint(plan.target.name, plan.target.port))
 
 
 async def looked_up(plan: VisitPlan) -> tuple[str, str]:
     """The address to connect to, and how it was found. Raises Failed."""
-    if plan.address is not None:
-        return plan.address, f"{plan.name} is {plan.address}, as given"
+    if plan.target.address is not None:
+        return plan.target.address, f"{plan.target.name} is {plan.target.address}, as given"
     with contextlib.suppress(ValueError):
-        return str(Address.parse(plan.name)), "an address, nothing to look up"
+        return str(Address.parse(plan.target.name)), "an address, nothing to look up"
     try:
-        address = await plan.vantage.find(plan.name, plan.port)
+        address = await plan.vantage.find(plan.target.name, plan.target.port)
     except socket.gaierror as error:
         raise Failed(
-            "wrong", f"{printable(plan.name)} has no address as seen from {plan.vantage.name}: {error.strerror}"
+            "wrong", f"{printable(plan.target.name)} has no address as seen from {plan.vantage.name}: {error.strerror}"
         ) from None
     except UnicodeError:
-        raise Failed("wrong", f"{printable(plan.name)} is no host name") from None
-    return address, f"{plan.name} is {address}"
+        raise Failed("wrong", f"{printable(plan.target.name)} is no host name") from None
+    return address, f"{plan.target.name} is {address}"

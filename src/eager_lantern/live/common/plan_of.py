@@ -5,7 +5,7 @@ from ...core.network.topology import Topology
 from ...core.predict.endpoints import typed_port
 from ...core.predict.forecast import Stand
 from .secret import Secret
-from .visit_plan import VisitPlan
+from .visit_plan import Credentials, DataHabits, Security, Target, VisitPlan
 
 
 def plan_of(
@@ -13,17 +13,10 @@ def plan_of(
 ) -> VisitPlan:
     """What the site tells of a session of who stands somewhere, with the habits of the client that plays it.
     Where to connect, by which name, is for whoever makes it to add."""
+    tls = service.tls
     return VisitPlan(
-        name="",
-        port=typed_port(topology, stand, service),
-        user=user,
-        password=password,
-        security=service.tls.mode,
-        protects_data=service.tls.protects_data,
-        mode=mode,
-        extended=player.uses_epsv,
-        resumes=player.resumes_tls,
-        active_ports=player.active_ports,
-        client=stand.name,
-        service=service.name,
+        Target("", typed_port(topology, stand, service), client=stand.name, service=service.name),
+        Credentials(user, password),
+        Security(tls.mode, protects_data=tls.protects_data, resumes=player.resumes_tls),
+        DataHabits(mode, extended=player.uses_epsv, active_ports=player.active_ports),
     )

@@ -1,11 +1,11 @@
-"""What a visit is to do."""
+"""What a visit is to do, in parts by what each is for."""
 
 import secrets
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Literal, Protocol
 
-from ...core.model.site import Right, TlsMode
+from ...core.model.site import Mode, Right, TlsMode
 from ...core.values.ports import NO_PORTS, UNPRIVILEGED, PortSet
 from ..vantage.base import Vantage
 from ..vantage.local import HERE
@@ -39,56 +39,91 @@ def directly(address: str, port: int, source: str = "", source_port: int = 0) ->
 
 
 @dataclass(frozen=True, slots=True)
-class VisitPlan:
-    """One session with one server; times in seconds.
-
-    ``name`` is what users type and certificates are made for; ``address`` is where to
-    connect when the name is not to be looked up; ``host_key`` is the fingerprint
-    that SSH is to show; ``lasts`` is how long sending is drawn out;
-    ``vantage`` is the place that it is made from, and ``gate`` is shared by the visits that log in to
-    one account.
-    """
+class Target:
+    """Where a visit goes: ``name`` is what users type and certificates are made for, ``address`` is where to
+    connect when the name is not to be looked up. Whose visit it is, to which service, as the site names them."""
 
     name: str
     port: int
+    address: str | None = None
+    client: str = "here"
+    service: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Credentials:
+    """Who logs in; ``gate`` is shared by the visits that log in to one account."""
+
     user: str
     password: Secret
-    address: str | None = None
-    security: TlsMode = "explicit"
+    gate: LockoutGuard = field(default_factory=LockoutGuard)
+
+
+@dataclass(frozen=True, slots=True)
+class Security:
+    """How the session is protected, and what the server has to show: ``host_key`` is the fingerprint of SSH."""
+
+    mode: TlsMode = "explicit"
     protects_data: bool = True
-    mode: Literal["passive", "active"] = "passive"
-    extended: bool = False
-    announced: Announced = "report"
     resumes: bool = True
-    checks_peer: bool = True
-    active_address: str | None = None
-    active_ports: PortSet = UNPRIVILEGED
     trusts: Path | None = None
     any_certificate: bool = False
     host_key: str = ""
-    looks_closer: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class DataHabits:
+    """How data connections are made; ``planned`` are the ports that the site gives them."""
+
+    mode: Mode = "passive"
+    extended: bool = False
+    announced: Announced = "report"
+    checks_peer: bool = True
+    active_address: str | None = None
+    active_ports: PortSet = UNPRIVILEGED
+    planned: PortSet = NO_PORTS
+
+
+@dataclass(frozen=True, slots=True)
+class Looks:
+    """What to look at beyond the ladder, and the rights that the site gives the account; None where it says none."""
+
+    closely: bool = False
     range_connections: int = 0
     tries_rights: bool = False
     tries_caution: bool = False
     login_tries: int = 0
     rights: frozenset[Right] | None = None
     confined: bool | None = None
-    planned: PortSet = NO_PORTS
+
+
+@dataclass(frozen=True, slots=True)
+class Limits:
+    """How far a visit goes and how long, in seconds: ``timeout`` for a rung, ``whole`` for all of them;
+    ``lasts`` is how long sending is drawn out."""
+
     timeout: float = 10
-    limit: float = 120
+    whole: float = 120
     writes: bool = True
     reads: bool = True
     removes: bool = True
     lasts: float = 0
+
+
+@dataclass(frozen=True, slots=True)
+class VisitPlan:
+    """One session with one server; ``vantage`` is the place that it is made from."""
+
+    target: Target
+    credentials: Credentials
+    security: Security = Security()
+    data: DataHabits = DataHabits()
+    looks: Looks = Looks()
+    limits: Limits = Limits()
     reach: Connector = directly
     vantage: Vantage = HERE
-    gate: LockoutGuard = field(default_factory=LockoutGuard)
-    client: str = "here"
-    service: str = ""
 
 
 def stranger(plan: VisitPlan) -> VisitPlan:
     """The same visit as somebody who has no account."""
-    return replace(
-        plan, user=f"nobody-{secrets.token_hex(6)}", password=Secret(secrets.token_hex(8)), gate=LockoutGuard()
-    )
+    return replace(plan, credentials=Credentials(f"nobody-{secrets.token_hex(6)}", Secret(secrets.token_hex(8))))

@@ -27,7 +27,7 @@ async def caution(session: Session, greeting: str) -> Caution:
     """Both trials on a session that is logged in and idle."""
     try:
         vantage = session.plan.vantage
-        other = await timed(session.plan.timeout, vantage.second_address(session.wire.local))
+        other = await timed(session.plan.limits.timeout, vantage.second_address(session.wire.local))
     except _FAULTS as error:
         return Caution(greeting, None, str(error), None, str(error))
     if other is None:

@@ -24,11 +24,11 @@ async def login_pace(plan: VisitPlan, address: str) -> LoginPace:
     session: Session | None = None
     end = time.monotonic() + LIMIT_SECONDS
     try:
-        while len(tries) < plan.login_tries and not any(each.let_in for each in tries) and time.monotonic() < end:
+        while len(tries) < plan.looks.login_tries and not any(each.let_in for each in tries) and time.monotonic() < end:
             if session is None:
                 session = Session(guess)
-                await timed(plan.timeout, session.arrive(address))
-            tried = await _tried(session, max(plan.timeout, PATIENCE_SECONDS))
+                await timed(plan.limits.timeout, session.arrive(address))
+            tried = await _tried(session, max(plan.limits.timeout, PATIENCE_SECONDS))
             if tried is not None:
                 tries.append(tried)
             elif tries and not tries[-1].ended:

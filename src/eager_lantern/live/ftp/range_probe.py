@@ -47,14 +47,14 @@ class _Probe:
 
     async def entered(self, address: str) -> Session:
         session = Session(self.plan)
-        await timed(self.plan.timeout * 2, session.enter(address))
+        await timed(self.plan.limits.timeout * 2, session.enter(address))
         return session
 
     async def asked(self, session: Session) -> None:
         """Ask on one connection until the estimate is good, or the server will not go on."""
         try:
             while not self._enough():
-                endpoint, _ = await timed(self.plan.timeout, session.passive())
+                endpoint, _ = await timed(self.plan.limits.timeout, session.passive())
                 self.ports.append(endpoint.port)
                 if endpoint.address != session.wire.peer:
                     self.announced[endpoint.address] = None

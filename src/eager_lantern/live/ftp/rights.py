@@ -51,11 +51,11 @@ class Trial:
         if await self._asked("make-folders", ("MKD", self._name)) and not await self._ok("RMD", self._name):
             left.append(self._name)
         confined, detail = await self._confined()
-        expected = self._plan.confined
+        expected = self._plan.looks.confined
         return RightsSeen(tuple(self._found), expected, confined, detail, tuple(left))
 
     def _note(self, right: Right, seen: bool | None, detail: str) -> bool:
-        expected = None if self._plan.rights is None else right in self._plan.rights
+        expected = None if self._plan.looks.rights is None else right in self._plan.looks.rights
         self._found.append(RightSeen(right, expected, seen, detail))
         return bool(seen)
 

@@ -27,7 +27,7 @@ class Session:
     def __init__(self, plan: VisitPlan) -> None:
         self.plan = plan
         self.channel: Channel | None = None
-        self.control = Control(plan.password.hide_in)
+        self.control = Control(plan.credentials.password.hide_in)
         self.context = _context(plan)
         self.data_protected: bool | None = None
         self.data_resumed: bool | None = None
@@ -42,8 +42,8 @@ class Session:
 
     async def connect(self, address: str) -> str:
         """Open the control connection."""
-        self.channel = await opened(self.plan, Endpoint(address, self.plan.port))
-        return f"{Endpoint(address, self.plan.port)} answers"
+        self.channel = await opened(self.plan, Endpoint(address, self.plan.target.port))
+        return f"{Endpoint(address, self.plan.target.port)} answers"
 
     async def greet(self) -> str:
         """Wait for the greeting."""
@@ -55,12 +55,12 @@ class Session:
 
     async def secure(self) -> str:
         """Put the control connection under TLS, and ask for data to be protected (RFC 4217)."""
-        if self.plan.security == "explicit":
+        if self.plan.security.mode == "explicit":
             reply = await self.ask("AUTH", "TLS")
             if reply.code != 234:
                 raise Failed("refused", f"AUTH TLS: the server says {reply}")
         await self._handshake(self.wire)
-        if self.plan.security == "explicit":
+        if self.plan.security.mode == "explicit":
             await self.protect()
         assert self.wire.tls is not None
         return f"{self.wire.tls.version()}, {_trust(self.plan)}"
@@ -68,21 +68,21 @@ class Session:
     async def protect(self) -> None:
         """PBSZ and PROT: data connections under TLS as well, or in clear where planned so."""
         await self.ask("PBSZ", "0")
-        level = "P" if self.plan.protects_data else "C"
+        level = "P" if self.plan.security.protects_data else "C"
         reply = await self.ask("PROT", level)
         if reply.kind != 2:
             raise Failed("refused", f"PROT {level}: the server says {reply}")
 
     async def login(self) -> str:
         """USER and PASS, once."""
-        reply = await self.ask("USER", self.plan.user)
+        reply = await self.ask("USER", self.plan.credentials.user)
         if reply.kind == 3:
-            reply = await self.ask("PASS", self.plan.password.reveal())
+            reply = await self.ask("PASS", self.plan.credentials.password.reveal())
         if reply.kind == 3:
             raise Failed("refused", f"the server asks for more than a password: {reply}")
         if reply.kind != 2:
             raise Failed("refused", f"the server says {reply}{_wants_tls(reply, self.plan)}")
-        return f"as {self.plan.user}"
+        return f"as {self.plan.credentials.user}"
 
     async def enter(self, address: str) -> None:
         """Everything up to and with the login."""
@@ -92,12 +92,12 @@ class Session:
     async def arrive(self, address: str) -> None:
         """Everything up to the login."""
         await self.connect(address)
-        if self.plan.security == "implicit":
+        if self.plan.security.mode == "implicit":
             await self.secure()
         await self.greet()
-        if self.plan.security == "explicit":
+        if self.plan.security.mode == "explicit":
             await self.secure()
-        elif self.plan.security == "implicit":
+        elif self.plan.security.mode == "implicit":
             await self.protect()
 
     async def ask(self, verb: str, argument: str = "") -> Reply:
@@ -144,7 +144,7 @@ class Session:
 
     async def _handshake(self, channel: Channel, session: ssl.SSLSession | None = None) -> None:
         try:
-            await channel.start_tls(self.context, self.plan.name, session)
+            await channel.start_tls(self.context, self.plan.target.name, session)
         except ssl.SSLCertVerificationError as error:
             raise Failed("wrong", f"the certificate is not trusted here: {error.verify_message}") from None
         except (ssl.SSLError, EOFError) as error:
@@ -154,7 +154,7 @@ class Session:
     async def passive(self) -> tuple[Endpoint, Reply]:
         """Ask for a data port; where the reply says it is."""
         peer = self.wire.peer
-        if self.plan.extended or ":" in peer:
+        if self.plan.data.extended or ":" in peer:
             reply = await self.ask("EPSV")
             if reply.code != 229:
                 raise Failed("refused", f"EPSV: the server says {reply}")
@@ -173,7 +173,7 @@ class Session:
 
     async def name_port(self, endpoint: Endpoint) -> str:
         """Tell the server where to connect to, with PORT or EPRT."""
-        extended = self.plan.extended or ":" in endpoint.address
+        extended = self.plan.data.extended or ":" in endpoint.address
         verb = "EPRT" if extended else "PORT"
         reply = await self.ask(verb, eprt_argument(endpoint) if extended else port_argument(endpoint))
         if reply.kind != 2:
@@ -197,9 +197,9 @@ class Session:
 
     async def shield_data(self, data: Channel) -> None:
         """TLS on a data connection, resuming the control connection's session."""
-        self.data_protected = self.wire.tls is not None and self.plan.protects_data
-        if self.wire.tls is not None and self.plan.protects_data:
-            await self._handshake(data, self.wire.tls.session if self.plan.resumes else None)
+        self.data_protected = self.wire.tls is not None and self.plan.security.protects_data
+        if self.wire.tls is not None and self.plan.security.protects_data:
+            await self._handshake(data, self.wire.tls.session if self.plan.security.resumes else None)
             self.data_resumed = data.tls is not None and data.tls.session_reused
 
     async def leave(self) -> None:
@@ -226,14 +226,14 @@ class Listener:
     async def on(cls, address: str, plan: VisitPlan) -> "Listener":
         """Listen on an address, on any free port or on one that the plan allows."""
         arrivals: asyncio.Queue[Connected] = asyncio.Queue()
-        wanted = [0] if len(plan.active_ports) > 60_000 else plan.active_ports
+        wanted = [0] if len(plan.data.active_ports) > 60_000 else plan.data.active_ports
         for port in wanted:
             try:
                 door = await plan.vantage.listen(address, port, arrivals.put_nowait)
             except OSError:
                 continue
-            return cls(door, arrivals, plan.checks_peer)
-        raise Failed("unknown", f"none of the ports {plan.active_ports} is free on {address}, {plan.vantage.name}")
+            return cls(door, arrivals, plan.data.checks_peer)
+        raise Failed("unknown", f"none of the ports {plan.data.active_ports} is free on {address}, {plan.vantage.name}")
 
     async def arrival(self, peer: str) -> Channel:
         """The server's connection. Raises Failed when it comes from elsewhere than ``peer``."""
@@ -274,15 +274,15 @@ async def received(data: Channel, most: int) -> AsyncIterator[bytes]:
 
 
 def _context(plan: VisitPlan) -> ssl.SSLContext:
-    context = ssl.create_default_context(cafile=str(plan.trusts) if plan.trusts else None)
-    if plan.any_certificate:
+    context = ssl.create_default_context(cafile=str(plan.security.trusts) if plan.security.trusts else None)
+    if plan.security.any_certificate:
         context.check_hostname = False
         context.verify_mode = ssl.CERT_NONE
     return context
 
 
 def _trust(plan: VisitPlan) -> str:
-    return "certificate not examined" if plan.any_certificate else f"certificate good for {plan.name}"
+    return "certificate not examined" if plan.security.any_certificate else f"certificate good for {plan.target.name}"
 
 
 _PROTECTION = re.compile(r"\b(TLS|SSL|FTPS|AUTH)\b", re.IGNORECASE)
@@ -291,7 +291,7 @@ _PROTECTION = re.compile(r"\b(TLS|SSL|FTPS|AUTH)\b", re.IGNORECASE)
 
 def _wants_tls(reply: Reply, plan: VisitPlan) -> str:
     hint = _PROTECTION.search(reply.text)
-    return "; it wants TLS first: visit with --security explicit" if hint and plan.security == "none" else ""
+    return "; it wants TLS first: visit with --security explicit" if hint and plan.security.mode == "none" else ""
 
 
 def _reuse_hint(reply: Reply) -> str:

@@ -35,7 +35,8 @@ from ...wire.reply import ProtocolFault
 from ..common.channel import Channel
 from ..common.visit_plan import VisitPlan
 from ..failure import Failed
-from .session import MOST_LISTING_BYTES, Listener, Session, opened, received
+from .session import Session, opened
+from .transfer import awaited_at, commanded, followed, taken_in
 
 LEAST_WAIT_SECONDS = 0.008
 SIDE_BY_SIDE = 128
@@ -90,7 +91,7 @@ class _Sweeper:
         trial = _Trial(self)
         for _ in range(2 * count):
             port = next(iter(self.left), None)
-            if port is None or not await trial.attempt(port, self.plan.timeout):
+            if port is None or not await trial.attempt(port, self.plan.limits.timeout):
                 break
             self.progress(f"{len(self.left)} data ports are silent so far")
         await trial.leave()
@@ -132,10 +133,10 @@ class _Trial:
     async def _one(self, wanted: int, wait: float) -> None:
         """Try a port: the wanted one in active mode, in passive mode the next that the server names
         of those that are left."""
-        if self.plan.mode == "active":
+        if self.plan.data.mode == "active":
             self._take(wanted)  # before anything is awaited
         session = await self._ready()
-        if self.plan.mode == "active":
+        if self.plan.data.mode == "active":
             found = await self._active(session, wanted, wait)
             port = wanted
         else:
@@ -147,7 +148,7 @@ class _Trial:
             found = await self._passive(session, endpoint, wait)
         # What may come of this session alone is believed only of a second one, with more patience.
         turned_away = found is not None and found.rung == "announce"
-        if wait < self.plan.timeout and (found is None or found.outcome == "silent" or turned_away):
+        if wait < self.plan.limits.timeout and (found is None or found.outcome == "silent" or turned_away):
             self.sweeper.left[port] = None
         else:
             self.sweeper.settle(port, found or PortTried("data", "silent", f"no answer within {wait:g} s"))
@@ -157,20 +158,18 @@ class _Trial:
     async def _ready(self) -> Session:
         if self.session is None:
             self.session = Session(self.plan)
-            async with asyncio.timeout(self.plan.timeout * 4):
+            async with asyncio.timeout(self.plan.limits.timeout * 4):
                 await self.session.enter(self.sweeper.address)
         return self.session
 
     async def _announced(self, session: Session) -> Endpoint:
         """The next port that is still to be tried; the server may name others before it."""
         for _ in range(2 * (len(self.sweeper.tried) + len(self.sweeper.left)) + 8):
-            async with asyncio.timeout(self.plan.timeout):
+            async with asyncio.timeout(self.plan.limits.timeout):
                 endpoint, _ = await session.passive()
             if endpoint.port in self.sweeper.left or not self.sweeper.left:
                 break
-        if self.plan.announced != "follow":
-            return Endpoint(session.wire.peer, endpoint.port)
-        return endpoint
+        return followed(self.plan, endpoint, session.wire.peer)
 
     async def _passive(self, session: Session, endpoint: Endpoint, wait: float) -> PortTried | None:
         started = time.monotonic()
@@ -185,19 +184,17 @@ class _Trial:
         return await self._listed(session, data)
 
     async def _active(self, session: Session, port: int, wait: float) -> PortTried | None:
-        local = session.wire.local
         started = time.monotonic()
-        only = replace(self.plan, active_ports=PortSet.single(port))
-        with contextlib.closing(await Listener.on(local, only)) as listener:
+        only = replace(self.plan, data=replace(self.plan.data, active_ports=PortSet.single(port)))
+        async with awaited_at(session, only) as (listener, named):
             try:
-                async with asyncio.timeout(self.plan.timeout):
-                    await session.name_port(Endpoint(self.plan.active_address or local, port))
+                async with asyncio.timeout(self.plan.limits.timeout):
+                    await session.name_port(named)
             except Failed as failed:
                 return PortTried("announce", failed.outcome, failed.detail)
             try:
-                async with asyncio.timeout(self.plan.timeout):
-                    await session.send("LIST")
-                    await session.opening()
+                async with asyncio.timeout(self.plan.limits.timeout):
+                    await commanded(session, "LIST")
                 async with asyncio.timeout(wait):
                     data = await session.arrival(listener)
             except TimeoutError:
@@ -208,10 +205,9 @@ class _Trial:
         return await self._read(session, data)
 
     async def _listed(self, session: Session, data: Channel) -> PortTried:
-        await session.send("LIST")
         try:
-            async with asyncio.timeout(self.plan.timeout):
-                await session.opening()
+            async with asyncio.timeout(self.plan.limits.timeout):
+                await commanded(session, "LIST")
         except Failed as failed:
             return PortTried("list", failed.outcome, failed.detail)
         except TimeoutError:
@@ -222,25 +218,22 @@ class _Trial:
 
     async def _read(self, session: Session, data: Channel) -> PortTried:
         try:
-            async with asyncio.timeout(self.plan.timeout):
-                await session.shield_data(data)
-                size = sum([len(chunk) async for chunk in received(data, MOST_LISTING_BYTES)])
-                await data.close()
-                reply = await session.completion()
+            async with asyncio.timeout(self.plan.limits.timeout):
+                came = await taken_in(session, data, "LIST")
         except Failed as failed:
+            if failed.outcome == "refused":
+                return PortTried("list", "refused", failed.detail)
             return await self._refused(session, failed)
         except TimeoutError:
             return PortTried("list", "silent", "the listing does not come")
         except (ProtocolFault, OSError, EOFError) as error:
             return await self._refused(session, Failed("wrong", str(error)))
-        if reply.kind != 2:
-            return PortTried("list", "refused", f"the server says {reply}")
-        return PortTried("list", "ok", f"{size} bytes of listing")
+        return PortTried("list", "ok", f"{len(came)} bytes of listing")
 
     async def _refused(self, session: Session, failed: Failed) -> PortTried:
         """A data connection that broke: the server's own words are the better reason."""
         with contextlib.suppress(*_FAULTS):
-            async with asyncio.timeout(self.plan.timeout):
+            async with asyncio.timeout(self.plan.limits.timeout):
                 reply = await session.completion()
                 if reply.kind != 2:
                     return PortTried("list", "refused", f"the server says {reply}")

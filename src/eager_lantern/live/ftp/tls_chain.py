@@ -40,12 +40,12 @@ async def takes_old_versions(session: Session) -> bool:
 
 async def _begun(session: Session, context: SSL.Context) -> SSL.Connection:
     """TLS on a control connection that is new. Raises Failed."""
-    if session.plan.security == "explicit":
+    if session.plan.security.mode == "explicit":
         await session.greet()
         reply = await session.ask("AUTH", "TLS")
         if reply.code != 234:
             raise Failed("refused", f"AUTH TLS: the server says {reply}")
-    return await _shaken(session.wire, session.plan.name, context)
+    return await _shaken(session.wire, session.plan.target.name, context)
 
 
 async def _shaken(channel: Channel, name: str, context: SSL.Context) -> SSL.Connection:

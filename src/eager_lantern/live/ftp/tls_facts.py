@@ -24,17 +24,19 @@ FAULTS = (Failed, ProtocolFault, OSError, ssl.SSLError)
 async def tls_facts(plan: VisitPlan, address: str, session: Session) -> TlsFacts | None:
     """What TLS does on a server; ``session`` is the one that has logged in, which knows of its data
     connections. None where no TLS comes about at all."""
-    seen = await _tried(address, replace(plan, any_certificate=True), _handshake)
+    anyhow = replace(plan, security=replace(plan.security, any_certificate=True))
+    seen = await _tried(address, anyhow, _handshake)
     if seen is None:
         return None
     version, cipher, certificate = seen
-    distrust = await _tried(address, replace(plan, any_certificate=False), _trusted)
+    strictly = replace(plan, security=replace(plan.security, any_certificate=False))
+    distrust = await _tried(address, strictly, _trusted)
     in_clear = None
-    if plan.security == "explicit":
-        in_clear = await _tried(address, replace(plan, security="none"), _asks_in_clear)
+    if plan.security.mode == "explicit":
+        in_clear = await _tried(address, replace(plan, security=replace(plan.security, mode="none")), _asks_in_clear)
     return TlsFacts(
         at=time.time(),
-        typed=plan.name,
+        typed=plan.target.name,
         version=version,
         cipher=cipher,
         certificate=certificate,
@@ -57,7 +59,7 @@ async def _tried(address: str, changed: VisitPlan, look: Callable[[Session], Awa
         return await look(session)
 
     try:
-        return await timed(changed.timeout, looked())
+        return await timed(changed.limits.timeout, looked())
     except FAULTS:
         return None
     finally:
@@ -66,7 +68,7 @@ async def _tried(address: str, changed: VisitPlan, look: Callable[[Session], Awa
 
 async def _begun(session: Session) -> None:
     """TLS on the control connection, with the greeting before or after it."""
-    if session.plan.security == "explicit":
+    if session.plan.security.mode == "explicit":
         await session.greet()
     await session.secure()
 
@@ -96,4 +98,4 @@ async def _trusted(session: Session) -> str:
 async def _asks_in_clear(session: Session) -> bool:
     """Whether a user name without TLS is asked for its password, which is never sent."""
     await session.greet()
-    return (await session.ask("USER", session.plan.user)).kind in (2, 3)
+    return (await session.ask("USER", session.plan.credentials.user)).kind in (2, 3)

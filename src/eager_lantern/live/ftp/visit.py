@@ -32,8 +32,9 @@ from .bounce import caution
 from .login_throttling import login_pace
 from .range_probe import range_seen
 from .rights import Trial
-from .session import MOST_LISTING_BYTES, Listener, Session, received
+from .session import MOST_LISTING_BYTES, Session
 from .tls_facts import tls_facts
+from .transfer import awaited_at, commanded, completed, followed, taken_in
 
 PAUSE_SECONDS = 0.2
 
@@ -42,19 +43,10 @@ async def visit(plan: VisitPlan, progress: Progress = lambda rung: None) -> Clim
     """Climb the ladder once, then look at whatever else the plan asks for. Network faults become
     outcomes; cancelling tidies up first."""
     climber = _FtpClimber(plan, progress)
-    try:
-        async with asyncio.timeout(plan.limit):
-            await climber.climb()
-        with contextlib.suppress(TimeoutError):
-            async with asyncio.timeout(plan.limit):
-                await climber.look_further()
-    except TimeoutError:
-        climber.note(climber.current, "silent", f"the whole visit took more than {plan.limit:g} s; ended here", None)
-    finally:
-        await climber.leave()
+    await climber.run()
     return Climb(
-        target_of(plan), plan.service, plan.client, plan.mode, climber.ladder(), planned=plan.planned,
-        tls=climber.tls, range=climber.range, rights=climber.rights,
+        target_of(plan), plan.target.service, plan.target.client, plan.data.mode, climber.ladder(),
+        planned=plan.data.planned, tls=climber.tls, range=climber.range, rights=climber.rights,
         caution=climber.caution, pace=climber.pace, missed=climber.missed(),
     )  # fmt: skip
 
@@ -67,7 +59,7 @@ async def knock(plan: VisitPlan, holds: Literal["works", "shut"]) -> Climb:
     finally:
         await climber.leave()
     rungs = tuple(each for each in climber.ladder() if each.rung in ("name", "connect"))
-    return Climb(target_of(plan), plan.service, plan.client, "", rungs, holds, ("connect",))
+    return Climb(target_of(plan), plan.target.service, plan.target.client, "", rungs, holds, ("connect",))
 
 
 class _FtpClimber(Climber):
@@ -97,22 +89,22 @@ class _FtpClimber(Climber):
         with contextlib.suppress(Failed):
             await self._found()
             await self._greeted_and_secured()
-            async with self.plan.gate.turn():
+            async with self.plan.credentials.gate.turn():
                 await self.rung("login", self._login)
             await self._listing()
-            if self.plan.writes:
+            if self.plan.limits.writes:
                 await self._written_and_read()
 
     async def _login(self) -> str:
         """Only if it may be tried."""
-        self.plan.gate.pass_or_fail()
+        self.plan.credentials.gate.pass_or_fail()
         try:
             detail = await self.session.login()
         except Failed as failed:
             if failed.outcome == "refused":
-                self.plan.gate.turned_away(failed.detail)
+                self.plan.credentials.gate.turned_away(failed.detail)
             raise
-        self.plan.gate.let_in()
+        self.plan.credentials.gate.let_in()
         return detail
 
     @property
@@ -130,13 +122,13 @@ class _FtpClimber(Climber):
         await self.rung("connect", lambda: self.session.connect(self.address))
 
     async def _greeted_and_secured(self) -> None:
-        if self.plan.security == "implicit":
+        if self.plan.security.mode == "implicit":
             await self.rung("secure", self.session.secure)
             await self.rung("greet", self.session.greet)
             await self.session.protect()
             return
         await self.rung("greet", self.session.greet)
-        if self.plan.security == "explicit":
+        if self.plan.security.mode == "explicit":
             await self.rung("secure", self.session.secure)
         else:
             self.note("secure", "untried", "not asked for: login and data travel in clear", None)
@@ -150,9 +142,7 @@ class _FtpClimber(Climber):
         data = await self._open_data("LIST", "", first=True)
 
         async def listed() -> str:
-            await self._begin(data, "LIST", "")
-            came = b"".join([chunk async for chunk in received(data, MOST_LISTING_BYTES)])
-            await self._finished(data, "LIST")
+            came = await self._fetched(data, "LIST", "")
             listing = await asyncio.to_thread(read_listing, came)
             self.tricked = bool(listing.tricks)
             return trusted(listing)
@@ -163,20 +153,20 @@ class _FtpClimber(Climber):
         """TLS, rights and the range, as far as they are asked for and the session has come; what fails
         here changes nothing in the ladder, and is told."""
         plan = self.plan
-        if plan.looks_closer and plan.security != "none" and self.address:
+        if plan.looks.closely and plan.security.mode != "none" and self.address:
             await self.look("closely", self._look_closely)
-        elif plan.security == "none":
+        elif plan.security.mode == "none":
             self.cannot_look("this session has no TLS", "closely")
         if not self.logged_in:
             self.cannot_look("the account was not let in", "rights", "caution", "range", "wrong-logins")
             return
-        if plan.tries_rights:
+        if plan.looks.tries_rights:
             await self.look("rights", self._look_at_rights)
-        if plan.tries_caution:
+        if plan.looks.tries_caution:
             await self.look("caution", self._look_at_caution)
-        if plan.range_connections:
+        if plan.looks.range_connections:
             await self.look("range", self._look_at_range)
-        if plan.login_tries:  # last, since it may bar this address
+        if plan.looks.login_tries:  # last, since it may bar this address
             await self.look("wrong-logins", self._look_at_wrong_logins)
 
     async def _look_closely(self) -> None:
@@ -193,7 +183,7 @@ class _FtpClimber(Climber):
         self.caution = await caution(self.session, self.climbed["greet"].detail)
 
     async def _look_at_range(self) -> None:
-        self.range = await range_seen(self.plan, self.address, self.plan.range_connections)
+        self.range = await range_seen(self.plan, self.address, self.plan.looks.range_connections)
 
     async def _look_at_wrong_logins(self) -> None:
         self.pace = await login_pace(self.plan, self.address)
@@ -208,13 +198,10 @@ class _FtpClimber(Climber):
         session = self.session
         if session.control.state is not State.READY or not session.data_resumed:
             return
-        session.plan = replace(self.plan, resumes=False)
+        session.plan = replace(self.plan, security=replace(self.plan.security, resumes=False))
         try:
             data = await self._open_data("LIST", "")
-            await self._begin(data, "LIST", "")
-            async for _ in received(data, MOST_LISTING_BYTES):
-                pass
-            await self._finished(data, "LIST")
+            await self._fetched(data, "LIST", "")
             session.demands_resuming = False
         except (Failed, ProtocolFault, OSError, ssl.SSLError):
             session.demands_resuming = True
@@ -224,14 +211,12 @@ class _FtpClimber(Climber):
     async def moved(self, verb: str, argument: str, content: bytes | None) -> bytes:
         """Send the content, or fetch what there is. Raises Failed where the server refuses."""
         data = await self._open_data(verb, argument)
-        await self._begin(data, verb, argument)
         if content is None:
-            came = b"".join([chunk async for chunk in received(data, MOST_LISTING_BYTES)])
-        else:
-            came = b""
-            await data.write(content)
-        await self._finished(data, verb)
-        return came
+            return await self._fetched(data, verb, argument)
+        await self._begin(data, verb, argument)
+        await data.write(content)
+        await completed(self.session, data, verb)
+        return b""
 
     async def _written_and_read(self) -> None:
         try:
@@ -240,10 +225,10 @@ class _FtpClimber(Climber):
             if failed.outcome != "refused":
                 raise
             return
-        if self.plan.reads:
+        if self.plan.limits.reads:
             with contextlib.suppress(Failed):
                 await self.rung("fetch", self._fetch)
-        if self.plan.removes:
+        if self.plan.limits.removes:
             await self.rung("tidy", self._remove)
 
     async def _send(self) -> str:
@@ -253,12 +238,12 @@ class _FtpClimber(Climber):
         data = await self._open_data("STOR", self.file)
         await self._begin(data, "STOR", self.file)
         await self._write_slowly(data)
-        await self._finished(data, "STOR")
+        await completed(self.session, data, "STOR")
         return f"{len(self.content)} bytes as {self.file}"
 
     async def _write_slowly(self, data: Channel) -> None:
         """All of the content, drawn out for as long as planned, the last byte at the end."""
-        pauses = int(self.plan.lasts / PAUSE_SECONDS)
+        pauses = int(self.plan.limits.lasts / PAUSE_SECONDS)
         for i in range(pauses):
             await data.write(self.content[i : i + 1] if i < len(self.content) - 1 else b"")
             await asyncio.sleep(PAUSE_SECONDS)
@@ -266,11 +251,9 @@ class _FtpClimber(Climber):
 
     async def _fetch(self) -> str:
         data = await self._open_data("RETR", self.file)
-        await self._begin(data, "RETR", self.file)
-        chunks = [chunk async for chunk in received(data, 4 * len(self.content))]
-        await self._finished(data, "RETR")
-        if b"".join(chunks) != self.content:
-            raise Failed("wrong", f"sent {len(self.content)} bytes, fetched {sum(map(len, chunks))} that differ")
+        came = await self._fetched(data, "RETR", self.file, 4 * len(self.content))
+        if came != self.content:
+            raise Failed("wrong", f"sent {len(self.content)} bytes, fetched {len(came)} that differ")
         return "the same bytes came back"
 
     async def _remove(self) -> str:
@@ -280,18 +263,12 @@ class _FtpClimber(Climber):
         self.sent = False
         return f"{self.file} removed"
 
-    async def _finished(self, data: Channel, verb: str) -> None:
-        await data.close()
-        reply = await self.session.completion()
-        if reply.kind != 2:
-            raise Failed("refused", f"{verb}: the server says {reply}")
-
     async def _open_data(self, verb: str, argument: str, first: bool = False) -> Channel:
         """A data connection; that of the first transfer has rungs of its own.
 
         Passive, it stands before the command is sent; active, the command brings it.
         """
-        if self.plan.mode == "active":
+        if self.plan.data.mode == "active":
             return await self._active_data(verb, argument, first)
         if first:
             with contextlib.suppress(Failed):
@@ -303,16 +280,21 @@ class _FtpClimber(Climber):
         return await self._passive_data(first)
 
     async def _begin(self, data: Channel, verb: str, argument: str) -> None:
-        """Begin the transfer: the command where it was not sent yet, then TLS."""
-        if self.plan.mode == "passive":
+        """Begin to send: the command where it was not given yet, then TLS."""
+        if self.plan.data.mode == "passive":
             await self._command(verb, argument)
         await self.session.shield_data(data)
 
+    async def _fetched(self, data: Channel, verb: str, argument: str, most: int = MOST_LISTING_BYTES) -> bytes:
+        """What the server sends, after the command where it was not given yet."""
+        if self.plan.data.mode == "passive":
+            await self._command(verb, argument)
+        return await taken_in(self.session, data, verb, most)
+
     async def _command(self, verb: str, argument: str) -> None:
-        await self.session.send(verb, argument)
-        self.sent = self.sent or (argument == self.file and verb == "STOR" and self.plan.removes)
+        self.sent = self.sent or (argument == self.file and verb == "STOR" and self.plan.limits.removes)
         try:
-            await self.session.opening()
+            await commanded(self.session, verb, argument)
         except Failed as failed:
             if verb == "STOR" and failed.outcome == "refused":
                 self.sent = False
@@ -326,14 +308,12 @@ class _FtpClimber(Climber):
         if announced.address == peer:
             self.endpoint = announced
             return f"{reply}"
-        if self.plan.announced == "follow":
-            self.endpoint = announced
-            return f"the reply names {announced.address}, not {peer}; followed as asked"
-        if self.plan.announced == "ignore":
-            self.endpoint = Endpoint(peer, announced.port)
-            return f"the reply names {announced.address}; {peer} used instead"
         again = self.endpoint is not None
-        self.endpoint = Endpoint(peer, announced.port)
+        self.endpoint = followed(self.plan, announced, peer)
+        if self.plan.data.announced == "follow":
+            return f"the reply names {announced.address}, not {peer}; followed as asked"
+        if self.plan.data.announced == "ignore":
+            return f"the reply names {announced.address}; {peer} used instead"
         if again:
             return "as before"
         kind = Address.parse(announced.address).kind
@@ -353,25 +333,20 @@ class _FtpClimber(Climber):
         return channels[0]
 
     async def _active_data(self, verb: str, argument: str, first: bool) -> Channel:
-        local = self.session.wire.local
-        listener = await Listener.on(local, self.plan)
-        named = Endpoint(self.plan.active_address or local, listener.port)
         channels: list[Channel] = []
+        async with awaited_at(self.session, self.plan) as (listener, named):
 
-        async def awaited() -> str:
-            await self._command(verb, argument)
-            channels.append(await self.session.arrival(listener))
-            return f"the server connected to {named}"
+            async def awaited() -> str:
+                await self._command(verb, argument)
+                channels.append(await self.session.arrival(listener))
+                return f"the server connected to {named}"
 
-        try:
             if first:
                 await self.rung("announce", lambda: self.session.name_port(named))
                 await self.rung("data", awaited)
             else:
                 await self.session.name_port(named)
                 await awaited()
-        finally:
-            listener.close()
         return channels[0]
 
     async def leave(self) -> None:

@@ -31,13 +31,13 @@ class SshClient(asyncssh.SSHClient):
         self.kind, self.fingerprint = key.get_algorithm(), key.get_fingerprint()
         self.bits = getattr(key.pyca_key, "key_size", 0)
         self.key = f"{self.kind} {self.fingerprint}"
-        self.key_fits = self.plan.any_certificate or self.fingerprint == self.plan.host_key
+        self.key_fits = self.plan.security.any_certificate or self.fingerprint == self.plan.security.host_key
         return self.key_fits
 
     def password_auth_requested(self) -> str | None:
         """The server takes passwords; it gets one, once."""
-        if self.asked or self.plan.gate.shut:
+        if self.asked or self.plan.credentials.gate.shut:
             return None
         self.asked = True
         self.asked_at = time.perf_counter()
-        return self.plan.password.reveal()
+        return self.plan.credentials.password.reveal()

@@ -16,12 +16,12 @@ HELLO = b"SSH-2.0-EagerLantern\r\n"
 async def ssh_offer(plan: VisitPlan, address: str) -> SshOffer | None:
     """The offer; None where none comes in time."""
     with contextlib.suppress(Failed, ProtocolFault, OSError):
-        return await timed(plan.timeout, _offer(plan, address))
+        return await timed(plan.limits.timeout, _offer(plan, address))
     return None
 
 
 async def _offer(plan: VisitPlan, address: str) -> SshOffer | None:
-    way = plan.reach(address, plan.port)
+    way = plan.reach(address, plan.target.port)
     channel = await Channel.over(await plan.vantage.connect(way.address, way.port, way.source))
     try:
         await channel.write(HELLO)

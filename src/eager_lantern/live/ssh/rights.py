@@ -38,7 +38,7 @@ class SshTrial:
         left = [kept] if wrote and not removed else []
         left += [folder] if made and not await self._done(lambda: files.rmdir(folder)) else []
         confined, detail = await self._confined()
-        return RightsSeen(tuple(self._found), self._plan.confined, confined, detail, tuple(left))
+        return RightsSeen(tuple(self._found), self._plan.looks.confined, confined, detail, tuple(left))
 
     async def _listed(self, folder: str) -> None:
         """The first few entries of a folder, which may have any number of them."""
@@ -57,7 +57,7 @@ class SshTrial:
             await file.read(100)
 
     async def _tried(self, right: Right, step: Callable[[], Awaitable[object]], possible: bool = True) -> bool:
-        expected = None if self._plan.rights is None else right in self._plan.rights
+        expected = None if self._plan.looks.rights is None else right in self._plan.looks.rights
         seen: bool | None = None
         detail = NO_FILE
         if possible:
@@ -65,7 +65,7 @@ class SshTrial:
                 await step()
                 seen, detail = True, "was let through"
             except asyncssh.SFTPError as error:
-                seen, detail = False, f"the server says {self._plan.password.hide_in(error.reason)}"
+                seen, detail = False, f"the server says {self._plan.credentials.password.hide_in(error.reason)}"
             except _FAULTS as error:
                 detail = str(error)
         self._found.append(RightSeen(right, expected, seen, detail))

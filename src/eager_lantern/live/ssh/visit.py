@@ -37,18 +37,9 @@ _FAULTS = (asyncssh.Error, OSError, EOFError, ValueError, LookupError, TypeError
 async def ssh_visit(plan: VisitPlan, progress: Progress = lambda rung: None) -> Climb:
     """Climb the ladder once. Network faults become outcomes; what was sent is removed again."""
     climber = _SshClimber(plan, progress)
-    try:
-        async with asyncio.timeout(plan.limit):
-            await climber.climb()
-        with contextlib.suppress(TimeoutError):
-            async with asyncio.timeout(plan.limit):
-                await climber.look_further()
-    except TimeoutError:
-        climber.note(climber.current, "silent", f"the whole visit took more than {plan.limit:g} s; ended here", None)
-    finally:
-        await climber.leave()
+    await climber.run()
     return Climb(
-        target_of(plan), plan.service, plan.client, "", climber.ladder(),
+        target_of(plan), plan.target.service, plan.target.client, "", climber.ladder(),
         ssh=climber.facts, rights=climber.rights, pace=climber.pace, missed=climber.missed(),
     )  # fmt: skip
 
@@ -79,10 +70,10 @@ class _SshClimber(Climber):
         try:
             await self.rung("name", self._name)
             await self.rung("connect", self._connect)
-            async with self.plan.gate.turn():
+            async with self.plan.credentials.gate.turn():
                 await self._entered()
             await self.rung("list", self._list)
-            if self.plan.writes:
+            if self.plan.limits.writes:
                 await self._written_and_read()
         except Failed:
             return
@@ -90,18 +81,20 @@ class _SshClimber(Climber):
     async def look_further(self) -> None:
         """What SSH offers, rights and wrong logins, as far as they are asked for and the session has come."""
         plan = self.plan
-        if plan.looks_closer:
+        if plan.looks.closely:
             await self.look("closely", self._look_closely)
-        if plan.tries_rights:
+        if plan.looks.tries_rights:
             await self.look("rights", self._look_at_rights)
-        if plan.login_tries and self.address:  # last, since it may bar this address
+        if plan.looks.login_tries and self.address:  # last, since it may bar this address
             await self.look("wrong-logins", self._look_at_wrong_logins)
 
     async def _look_closely(self) -> None:
         offer = await ssh_offer(self.plan, self.address) if self.client.kind else None
         if offer is None:
             raise Failed("unknown", "no key exchange of the server was seen")
-        self.facts = SshFacts(offer, self.client.kind, self.client.bits, self.client.fingerprint, self.plan.host_key)
+        self.facts = SshFacts(
+            offer, self.client.kind, self.client.bits, self.client.fingerprint, self.plan.security.host_key
+        )
 
     async def _look_at_rights(self) -> None:
         if self._files is None:
@@ -115,8 +108,9 @@ class _SshClimber(Climber):
     async def _pace(self) -> LoginPace:
         """Wrong logins, each on a connection of its own."""
         tries: list[LoginTry] = []
-        for _ in range(self.plan.login_tries):
-            guess = _SshClimber(replace(stranger(self.plan), any_certificate=True), self.progress)
+        for _ in range(self.plan.looks.login_tries):
+            anyhow = replace(self.plan.security, any_certificate=True)
+            guess = _SshClimber(replace(stranger(self.plan), security=anyhow), self.progress)
             guess.address = self.address
             try:
                 await guess.log_in()
@@ -142,7 +136,7 @@ class _SshClimber(Climber):
         return detail
 
     async def _connect(self) -> str:
-        endpoint = Endpoint(self.address, self.plan.port)
+        endpoint = Endpoint(self.address, self.plan.target.port)
         way = self.plan.reach(endpoint.address, endpoint.port)
         try:
             self._connected = await self.plan.vantage.connect(way.address, way.port, way.source)
@@ -154,15 +148,15 @@ class _SshClimber(Climber):
         """Greeting, key exchange, host key and login, told apart by how far they came."""
         started = time.perf_counter()
         try:
-            self._connection = await timed(2 * self.plan.timeout, self._shaken())
+            self._connection = await timed(2 * self.plan.limits.timeout, self._shaken())
         except Failed as failed:
             raise self._stopped("silent", failed.detail, started) from None
         except asyncssh.HostKeyNotVerifiable:
             raise self._stopped("wrong", self._key_differs(), started) from None
         except asyncssh.PermissionDenied as error:
-            if self.plan.gate.shut:
-                raise self._stopped("unknown", self.plan.gate.shut, started) from None
-            self.plan.gate.turned_away(error.reason)
+            if self.plan.credentials.gate.shut:
+                raise self._stopped("unknown", self.plan.credentials.gate.shut, started) from None
+            self.plan.credentials.gate.turned_away(error.reason)
             raise self._stopped("refused", f"the server says {error.reason}", started) from None
         except asyncssh.KeyExchangeFailed as error:
             self.note("secure", "wrong", f"no common algorithm: {error.reason}", started)
@@ -171,31 +165,31 @@ class _SshClimber(Climber):
             reason = getattr(error, "reason", "") or str(error) or "the server hangs up"
             raise self._stopped("wrong", reason, started) from None
         self._passed(started)
-        self.plan.gate.let_in()
-        self.note("login", "ok", f"as {self.plan.user}", started)
+        self.plan.credentials.gate.let_in()
+        self.note("login", "ok", f"as {self.plan.credentials.user}", started)
 
     async def _shaken(self) -> asyncssh.SSHClientConnection:
         assert self._connected is not None
         return await asyncssh.connect(
-            self.plan.name,
-            self.plan.port,
+            self.plan.target.name,
+            self.plan.target.port,
             sock=self._connected.sock,
             client_factory=lambda: self.client,
             known_hosts=((), (), ()),
-            username=self.plan.user,
+            username=self.plan.credentials.user,
             client_keys=None,
             agent_path=None,
             config=None,
             preferred_auth="password",
             server_host_key_algs="default",
-            login_timeout=2 * self.plan.timeout,
+            login_timeout=2 * self.plan.limits.timeout,
         )
 
     def _passed(self, started: float) -> None:
         """The rungs that lie behind once the host key was shown."""
         self.note("greet", "ok", self.client.version, started)
         self.note("secure", "ok", self._algorithms(), started)
-        compared = "not compared" if self.plan.any_certificate else "as expected"
+        compared = "not compared" if self.plan.security.any_certificate else "as expected"
         self.note("host-key", "ok", f"{self.client.key}, {compared}", started)
 
     def _stopped(self, outcome: Outcome, detail: str, started: float) -> Failed:
@@ -212,9 +206,9 @@ class _SshClimber(Climber):
         return Failed("wrong", detail)
 
     def _key_differs(self) -> str:
-        if not self.plan.host_key:
+        if not self.plan.security.host_key:
             return f"the host shows {self.client.key}; compare it, then give --host-key"
-        return f"the host shows {self.client.key}, expected is {self.plan.host_key}"
+        return f"the host shows {self.client.key}, expected is {self.plan.security.host_key}"
 
     def _algorithms(self) -> str:
         if self._connection is None:
@@ -238,15 +232,15 @@ class _SshClimber(Climber):
 
     async def _written_and_read(self) -> None:
         await self.rung("send", self._send)
-        if self.plan.reads:
+        if self.plan.limits.reads:
             await self.rung("fetch", self._fetch)
-        if self.plan.removes:
+        if self.plan.limits.removes:
             await self.rung("tidy", self._remove)
 
     async def _send(self) -> str:
         assert self._files is not None
         async with self._files.open(self.file, "wb") as file:
-            self.sent = self.plan.removes
+            self.sent = self.plan.limits.removes
             await file.write(self.content)
         return f"{len(self.content)} bytes as {self.file}"
 
