@@ -192,7 +192,13 @@ def arrive(site: Site, network: str, packet: Packet, through: dict[str, Any] | N
 
 def rewritten(gateway: dict[str, Any], packet: Packet) -> tuple[Packet | None, bool]:
     """The packet as a forward or a pair rewrites it, and whether it was a forward."""
-    for forward in gateway["forwards"] if gateway["forwarding"] else []:
+    order = gateway.get("forward_order", "first")
+    listed = list(gateway["forwards"]) if gateway["forwarding"] else []
+    if order == "last":
+        listed.reverse()
+    if order == "narrowest":
+        listed.sort(key=lambda each: sum(in_ports(port, each["ports"]) for port in range(1, 100)))
+    for forward in listed:
         wanted = forward.get("enabled", True) and forward["protocol"] == packet.protocol
         if not wanted or not in_ports(packet.port, forward["ports"]):
             continue
@@ -204,18 +210,27 @@ def rewritten(gateway: dict[str, Any], packet: Packet) -> tuple[Packet | None, b
     for pair in gateway.get("pairs", []):
         if pair["outside"] == packet.to:
             return packet._replace(to=pair["inside"]), False
-    return None, False
+    exposed = gateway.get("exposed_host") if gateway["forwarding"] else None
+    return (packet._replace(to=exposed), True) if exposed else (None, False)
 
 
 def come_in(site: Site, gateway: dict[str, Any], packet: Packet, depth: int) -> End:
     if in_ports(packet.port, gateway["provider_blocks"]):
         return End("silent", gateway["name"], packet)
+    before = gateway.get("filter_sees") == "outside"
+    action = decides(gateway["filter"]["inward"], packet) if before else "allow"
+    if action != "allow":
+        return End(STOPS[action], gateway["name"], packet)
     changed, forwarded = rewritten(gateway, packet)
     if changed is None:
         return End(gateway["unmatched"], gateway["name"], packet)
-    if forwarded and gateway["forwards_pass_filter"]:
-        return arrive(site, gateway["inside"]["network"], changed, gateway, depth + 1)
-    return filtered_in(site, gateway, changed, depth)
+    asked = not before and not (forwarded and gateway["forwards_pass_filter"])
+    action = decides(gateway["filter"]["inward"], changed) if asked else "allow"
+    if action != "allow":
+        return End(STOPS[action], gateway["name"], changed)
+    if forwarded and gateway.get("forwards_hide_source"):
+        changed = changed._replace(source=gateway["inside"]["address"], source_port=None)
+    return arrive(site, gateway["inside"]["network"], changed, gateway, depth + 1)
 
 
 def filtered_in(site: Site, gateway: dict[str, Any], packet: Packet, depth: int) -> End:
@@ -229,7 +244,13 @@ def turned_back(site: Site, gateway: dict[str, Any], packet: Packet, depth: int)
     changed = rewritten(gateway, packet)[0] if gateway["hairpin"] else None
     if changed is None:
         return End(gateway["unmatched"], gateway["name"], packet)
-    changed = changed._replace(source=gateway["inside"]["address"], source_port=None)
+    kind = gateway.get("hairpin_source", "inside")
+    if kind == "kept":
+        end = arrive(site, gateway["inside"]["network"], changed, gateway, depth + 1)
+        return End("silent", gateway["name"], end.packet) if end.outcome in ("ok", "refused") else end
+    if "address" not in gateway[kind]:
+        return End("unknown", gateway["name"], changed)
+    changed = changed._replace(source=gateway[kind]["address"], source_port=None)
     return arrive(site, gateway["inside"]["network"], changed, gateway, depth + 1)
 
 

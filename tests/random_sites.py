@@ -70,9 +70,15 @@ def gateways(draw: st.DrawFn, name: str, outside: str, inside: str, known: list[
         "forwards_pass_filter": draw(st.sampled_from([True, False])),
         "hairpin": draw(st.sampled_from([True, False])),
         "unmatched": draw(st.sampled_from(["silent", "refused"])),
+        "hairpin_source": draw(st.sampled_from(["inside", "outside", "kept"])),
+        "forwards_hide_source": draw(st.integers(0, 3)) == 0,
+        "forward_order": draw(st.sampled_from(["first", "first", "last", "narrowest"])),
+        "filter_sees": draw(st.sampled_from(["inside", "inside", "outside"])),
         "forwards": draw(st.lists(forwards(known), min_size=1, max_size=5)),
         "filter": {"inward": draw(filters(crowded)), "outward": draw(filters(crowded))},
     }
+    if draw(st.integers(0, 3)) == 0:
+        gateway["exposed_host"] = draw(st.sampled_from(known))
     if translate == "one-to-one":
         gateway["pairs"] = [{"outside": address(outside, 40 + number), "inside": address(inside, 1)}]
         if draw(st.booleans()):

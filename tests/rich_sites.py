@@ -18,7 +18,8 @@ def six(network: str, four: str) -> str:
     return f"{SIX[network]}{int(four.rpartition('.')[2]) - FIRST[network] + 16:x}"
 
 
-def _both(site: dict[str, Any]) -> None:
+@st.composite
+def _both(draw: st.DrawFn, site: dict[str, Any]) -> None:
     """Every host and gateway gets an IPv6 address beside its own."""
     known: dict[str, str] = {}
     for network in site["networks"]:
@@ -32,6 +33,10 @@ def _both(site: dict[str, Any]) -> None:
                     gateway[side]["network"], gateway[side]["address"].partition(",")[0]
                 )
     for gateway in site["gateways"]:
+        if draw(st.integers(0, 2)) == 0 and gateway["translate"] != "none":
+            gateway["translate_ipv6"] = "none"
+        if "exposed_host" in gateway and gateway["exposed_host"] in known:
+            gateway["exposed_host"] += f", {known[gateway['exposed_host']]}"
         extra = [{**each, "to": known[each["to"]]} for each in gateway["forwards"] if each["to"] in known]
         gateway["forwards"] += [{**each, "from": SIX["internet"] + "/64"} if "from" in each else each for each in extra]
     sides = (each[side] for each in site["gateways"] for side in ("outside", "inside"))
@@ -53,6 +58,8 @@ def _way_in(site: dict[str, Any]) -> list[dict[str, Any]]:
 @st.composite
 def _gateway_extras(draw: st.DrawFn, gateway: dict[str, Any]) -> None:
     gateway["ftp_helper"] = draw(seldom)
+    gateway["helper_ports"] = draw(st.sampled_from(["21", "21", "2, 7"]))
+    gateway["helper_sees"] = draw(st.sampled_from(["outside", "outside", "inside"]))
     if draw(seldom) and "address" in gateway["outside"]:
         base, _, last = gateway["outside"]["address"].rpartition(".")
         gateway["outside"]["address"] += f", {base}.{int(last) + 28}"
@@ -137,7 +144,7 @@ def rich_sites(draw: st.DrawFn) -> dict[str, Any]:
     outside = [each["outside"]["address"] for each in site["gateways"] if "address" in each["outside"]]
     site["services"] = [draw(_service(each, [each.partition(",")[0] for each in outside] or ["own"])) for each in names]
     if draw(st.booleans()):
-        _both(site)
+        draw(_both(site))
     entrances = [each["outside"]["address"] for each in _way_in(site)[::-1] if "address" in each["outside"]]
     for client in site["clients"]:
         draw(_habits(client, [*entrances, *entrances[:1], server["address"]]))

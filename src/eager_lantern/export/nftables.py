@@ -44,8 +44,9 @@ from ..core.values.ports import EVERY_PORT, PortSet
 WIRE, OUT, IN = "eth0", "out0", "in0"
 TABLE = "inet eager_lantern"
 BOTH = "meta l4proto { tcp, udp }"
-FTP_CONTROL_PORT = 21
-FORWARDED, TURNED = 1, 2
+FORWARDED, TURNED, HIDDEN, JUDGED = 1, 2, 3, 4
+"""Marks of a connection: a forward that passes the filter; one that is turned back; a forward that the filter is
+asked about and whose source is hidden; a pair that the filter was asked about before it was rewritten."""
 _LAYER = {4: "ip", 6: "ip6"}
 Listening = Mapping[str, PortSet]
 
@@ -183,14 +184,19 @@ def _verdict(match: str, action: str) -> Iterator[str]:
 
 def _gateway(spec: Gateway, listening: Listening) -> Iterator[str]:
     if spec.ftp_helper:
-        yield from _helper()
+        yield from _helper(spec)
+    if spec.filter_sees == "outside":
+        yield "chain judged { type filter hook prerouting priority dstnat - 10; policy accept;"
+        yield from _judged(spec)
+        yield "}"
     yield "chain rewrite { type nat hook prerouting priority dstnat; policy accept;"
     yield from _rewrites(spec)
     yield "}"
     yield "chain through { type filter hook forward priority 0; policy accept;"
     if spec.idle_timeout is not None:
         yield "ct state invalid drop"  # what the device has forgotten, it does not pass
-    yield f"ct mark {{ {FORWARDED}, {TURNED} }} accept"
+    judged = f", {JUDGED}" if spec.filter_sees == "outside" else ""
+    yield f"ct mark {{ {FORWARDED}, {TURNED}{judged} }} accept"
     yield "ct state established,related accept"
     yield "iifname $outside jump inward"
     yield "iifname $inside jump outward"
@@ -226,13 +232,21 @@ def _answer(spec: Gateway) -> str:
     return "deny" if spec.unmatched == "silent" else "refuse"
 
 
-def _helper() -> Iterator[str]:
-    """The kernel's own reader of FTP control connections, on the port as it arrives here."""
+def _judged(spec: Gateway) -> Iterator[str]:
+    """What comes from outside for an outside address, asked before it is rewritten."""
+    for family in FAMILIES:
+        if addresses := Addresses(_outside(spec).of_family(family)):
+            yield f"iifname $outside {_LAYER[family]} daddr {{ {addresses} }} jump inward"
+
+
+def _helper(spec: Gateway) -> Iterator[str]:
+    """The kernel's own reader of FTP control connections, on the port as it arrives here, or as it goes on."""
     for family in FAMILIES:
         yield f'ct helper ftp{family} {{ type "ftp" protocol tcp; l3proto {_LAYER[family]}; }}'
-    yield "chain read { type filter hook prerouting priority mangle; policy accept;"
+    where = "prerouting priority mangle" if spec.helper_sees == "outside" else "forward priority mangle"
+    yield f"chain read {{ type filter hook {where}; policy accept;"
     for family in FAMILIES:
-        yield f'meta nfproto ipv{family} tcp dport {FTP_CONTROL_PORT} ct helper set "ftp{family}"'
+        yield f'meta nfproto ipv{family} tcp dport {_set(spec.helper_ports)} ct helper set "ftp{family}"'
     yield "}"
 
 
@@ -242,13 +256,19 @@ def _outside(spec: Gateway) -> Addresses:
 
 def _rewrites(spec: Gateway) -> Iterator[str]:
     """Forwards, then pairs, for what comes from outside; and for what is turned back."""
-    ways = [("$outside", f"ct mark set {FORWARDED} " if spec.forwards_pass_filter else "", "")]
+    before = spec.filter_sees == "outside"
+    forward = FORWARDED if spec.forwards_pass_filter or before else HIDDEN if spec.forwards_hide_source else 0
+    ways = [("$outside", _marked(forward), _marked(JUDGED if before else 0))]
     if spec.hairpin:
-        ways.append(("$inside", f"ct mark set {TURNED} ", f"ct mark set {TURNED} "))
+        ways.append(("$inside", _marked(TURNED), _marked(TURNED)))
     for wire, forward_mark, pair_mark in ways:
         for each in rewrites(spec):
             yield from _said(each.name)
             yield from _rewritten(spec, each, f"iifname {wire}", forward_mark if each.forwarded else pair_mark)
+
+
+def _marked(mark: int) -> str:
+    return f"ct mark set {mark} " if mark else ""
 
 
 def _rewritten(spec: Gateway, rewrite: Rewrite, wire: str, mark: str) -> Iterator[str]:
@@ -258,6 +278,10 @@ def _rewritten(spec: Gateway, rewrite: Rewrite, wire: str, mark: str) -> Iterato
         yield f"{wire} {layer} daddr {rewrite.outside} {BOTH} {mark}dnat {layer} to {rewrite.to}"
         return
     addresses = Addresses(_outside(spec).of_family(family))
+    if rewrite.protocol is None:
+        if addresses:
+            yield f"{wire} {layer} daddr {{ {addresses} }} {BOTH} {mark}dnat {layer} to {rewrite.to}"
+        return
     sources = rewrite.sources.of_family(family) if rewrite.sources is not None else None
     if not addresses or sources == AddressSet() or not rewrite.ports:
         return
@@ -276,16 +300,17 @@ def _moved(rewrite: Rewrite) -> str:
 
 def _sources(spec: Gateway) -> Iterator[str]:
     for family in FAMILIES:
-        for inside in spec.inside.address.of_family(family)[:1]:
-            yield f"ct mark {TURNED} snat {_LAYER[family]} to {inside}"
-    if spec.translate == "none":
-        return
+        side = spec.outside if spec.hairpin_source == "outside" else spec.inside
+        for own in side.address.of_family(family)[:1] if spec.hairpin_source != "kept" else ():
+            yield f"ct mark {TURNED} snat {_LAYER[family]} to {own}"
+        for inside in spec.inside.address.of_family(family)[:1] if spec.forwards_hide_source else ():
+            yield f"iifname $outside ct mark {{ {FORWARDED}, {HIDDEN} }} snat {_LAYER[family]} to {inside}"
     for pair in spec.pairs:
         layer = _LAYER[pair.inside.family]
         yield f"oifname $outside {layer} saddr {pair.inside} snat {layer} to {pair.outside}"
     for family in FAMILIES:
         addresses = spec.outside.address.of_family(family)
-        if addresses:
+        if addresses and spec.translates(family) != "none":
             to = str(addresses[0]) if len(addresses) == 1 else _pool(spec, family, addresses)
             yield f"oifname $outside meta nfproto ipv{family} snat {_LAYER[family]} to {to}"
 
@@ -300,10 +325,8 @@ def _pool(spec: Gateway, family: Family, addresses: tuple[Address, ...]) -> str:
 
 def _unpaired(spec: Gateway) -> Iterator[str]:
     """Inside hosts that have no outside address to go out with."""
-    if spec.translate == "none":
-        return
     for family in FAMILIES:
-        if spec.outside.address.of_family(family):
+        if spec.outside.address.of_family(family) or spec.translates(family) == "none":
             continue
         paired = Addresses(tuple(pair.inside for pair in spec.pairs if pair.inside.family == family))
         strangers = f" {_LAYER[family]} saddr != {{ {paired} }}" if paired else ""

@@ -22,6 +22,7 @@ _DOES = {
     "translate": "translates",
     "forward": "forwards",
     "hairpin": "turns back",
+    "hide": "hides source",
     "route": "passes on",
     "arrive": "receives",
     "stop": "stops",

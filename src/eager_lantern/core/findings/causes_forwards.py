@@ -3,6 +3,7 @@
 from collections.abc import Iterator
 
 from ..model.site import INTERNET, Forward, Gateway, Port, Site, Typed
+from ..network.rewrites import in_order
 from ..network.topology import Topology
 from ..predict.layers import Layer, Route, next_hops
 from ..values.addresses import AddressSet
@@ -35,6 +36,12 @@ def forward_causes(
         )
         mends = sets(topology.site, (*place, "hairpin"), True)
         yield Cause("hairpin-needed", (*place, "hairpin"), layer.missing, text, cure, mends=mends)
+    elif "answers bypass it" in reasons:
+        text = f"{gateway.name} turns clients inside back and leaves their source as it is: answers bypass it"
+        cure = f"let them use {route.end.addresses} (a name of its own inside), or set hairpin_source: inside"
+        where = (*place, "hairpin_source")
+        mends = sets(topology.site, where, "inside")
+        yield Cause("answers-bypass-device", where, layer.missing, text, cure, mends=mends)
     elif not gateway.forwarding:
         text = f"{gateway.name} has forwarding switched off, so none of its forwards counts"
         on = (*place, "forwarding")
@@ -42,7 +49,7 @@ def forward_causes(
         yield Cause("forward-off", on, layer.missing, text, "set forwarding: true", mends=mends)
     elif next_hops(route, gateway) or role == "control":
         left = layer.missing
-        for i, forward in enumerate(gateway.forwards):
+        for i, forward in in_order(gateway, list(enumerate(gateway.forwards))):
             hit = left & forward.ports
             if hit and forward.protocol == "tcp" and forward.to.family == route.flow.to.family:
                 cause = _of_forward(topology.site, route, layer, (*place, "forwards", i), forward, hit, role)

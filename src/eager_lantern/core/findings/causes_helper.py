@@ -8,7 +8,6 @@ from msgspec import structs
 
 from ..model.change import change, changed
 from ..model.site import Gateway, Site, Tls
-from ..network.ftp_helper import FTP_CONTROL_PORT
 from ..network.topology import Topology
 from ..predict.forecast import Forecast
 from ..predict.ledger import Study
@@ -53,14 +52,19 @@ def _blind(topology: Topology, forecast: Forecast) -> Cause | None:
 
 def _needed(topology: Topology, forecast: Forecast) -> Cause | None:
     """Active mode in clear behind a translation whose helper is switched off."""
-    clear = forecast.service.tls.mode == "none" and forecast.service.control_port.number == FTP_CONTROL_PORT
-    if forecast.promise.mode != "active" or not clear:
+    if forecast.promise.mode != "active" or forecast.service.tls.mode != "none":
         return None
     for i, gateway in enumerate(topology.site.gateways):
-        on_way = gateway.translate != "none" and not gateway.ftp_helper and _at_client_side(topology, forecast, gateway)
+        family = forecast.target.family if forecast.target else 4
+        on_way = (
+            gateway.translates(family) != "none"
+            and not gateway.ftp_helper
+            and _at_client_side(topology, forecast, gateway)
+        )
         if on_way and _kept(_with_helper(topology.site, i, True), forecast):
             text = f"{forecast.stand.name} uses active mode behind {gateway.name}, which does not follow it"
-            cure = "let it use passive mode, or switch on the FTP helper there (plain FTP on port 21 only)"
+            reads = f"plain FTP on port {gateway.helper_ports} only"
+            cure = f"let it use passive mode, or switch on the FTP helper there ({reads})"
             where = ("gateways", i, "ftp_helper")
             return Cause("helper-needed", where, PortSet(), text, cure, mends=sets(topology.site, where, True))
     return None

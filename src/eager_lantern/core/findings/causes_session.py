@@ -29,6 +29,12 @@ def announced_cause(topology: Topology, forecast: Forecast, layer: Layer) -> Cau
     told, server, client = forecast.announced, topology.server.name, forecast.stand.name
     good = ", ".join(str(each) for each in entrances(topology, forecast.stand.network) if each.family == 4)
     text = f"{server} announces {told} to {client}"
+    if hider := _hider(topology, forecast):
+        place = (*hider.place, "forwards_hide_source")
+        text = f"{hider.name} leads clients in under its own address, so {server} takes them for inside ones"
+        cure = "set forwards_hide_source: false, or let the server announce its outside address to everybody"
+        return Cause("clients-hidden", place, layer.missing, f"{text} and announces {told}", cure,
+                     mends=sets(site, place, False))  # fmt: skip
     turning = next((each for each in topology.devices if told and told.number in each.outside_addresses), None)
     if is_inside(topology, forecast.control[0]) or any(s.reason == "no hairpin" for s in forecast.data.stops):
         place = (*layer.place[:-1], "announce_inside")
@@ -43,6 +49,12 @@ def announced_cause(topology: Topology, forecast: Forecast, layer: Layer) -> Cau
         return Cause("announces-private-address", layer.place, layer.missing, text, cure, mends=mends)
     text += f", but is reached at {good}"
     return Cause("announces-stale-address", layer.place, layer.missing, text, f"set announce: {good}", mends=mends)
+
+
+def _hider(topology: Topology, forecast: Forecast) -> Device | None:
+    """The device under whose own address this client's control connection comes in, where it is not turned back."""
+    hidden = {step.at for each in forecast.control for step in each.steps if step.does == "hide"}
+    return next((each for each in topology.devices if each.name in hidden), None)
 
 
 def _turning_back(device: Device | None) -> str:

@@ -3,12 +3,14 @@
 from collections.abc import Iterator
 
 from ..model.site import INTERNET, Service, Tls
+from ..network.flow import Flow
+from ..network.journey import trace
 from ..network.reachability import Reach, closed, opener, reaches
-from ..network.topology import Topology, listens_on
+from ..network.topology import Device, Topology, listens_on
 from ..predict.ledger import Study
-from ..values.addresses import AddressSet
+from ..values.addresses import Address, Addresses, AddressSet
 from ..values.phrases import ports_named
-from ..values.ports import PortSet
+from ..values.ports import EVERY_PORT, PortSet
 from ..values.site_path import SitePath
 from .finding import Finding, setting
 
@@ -25,6 +27,8 @@ def exposure_findings(topology: Topology, studies: tuple[Study, ...]) -> Iterato
         yield from _exposed(topology, studies, ("services", i), service, from_outside)
         yield from _in_clear(topology, studies, ("services", i), service)
     yield from _beyond_need(topology, from_outside)
+    for device in topology.devices:
+        yield from _exposed_host(topology, device)
 
 
 def _unfiltered(topology: Topology, found: list[Reach]) -> Iterator[Finding]:
@@ -86,11 +90,36 @@ def _beyond_need(topology: Topology, found: list[Reach]) -> Iterator[Finding]:
         place = step.place or ()
         if extra and (len(each.ports) < UNFILTERED or step.does == "forward") and place not in told:
             told.add(place)
+            if place[-1] == "exposed_host":
+                continue  # has a finding of its own
             reached = f"{ports_named(extra)} of {topology.server.name}"
             message = f"the internet reaches {reached}, where no service of the site listens"
             cures = closed(topology.site, each.journey, extra)
             cure = "make the range just as wide as the service's"
             yield Finding("open-beyond-need", "risks", message, cure, place, cures)
+
+
+def _exposed_host(topology: Topology, device: Device) -> Iterator[Finding]:
+    """A host that gets everything for which a device has no forward, with how much of it that opens."""
+    place: SitePath = (*device.place, "exposed_host")
+    everybody = topology.everybody(device.spec.outside.network)
+    opened = PortSet()
+    for address in device.spec.outside.address.each:
+        flow = Flow("tcp", everybody, None, address, EVERY_PORT)
+        for each in trace(topology, device.spec.outside.network, flow):
+            stopped = each.outcome != "ok" and each.reason != "nobody there"
+            if not stopped and any(step.place == place for step in each.steps):
+                opened = opened | each.flow.ports
+    if opened:
+        hosts = ", ".join(_named(topology, each) for each in (device.spec.exposed_host or Addresses()).each)
+        message = f"{device.name} leads all that it has no forward for to {hosts}: {len(opened)} TCP ports are open"
+        cure = "forward just the ports that are needed, and take exposed_host out"
+        yield Finding("exposed-host", "risks", message, cure, place, setting(topology.site, place, None))
+
+
+def _named(topology: Topology, address: Address) -> str:
+    hosts = (topology.server, *topology.clients)
+    return next((each.name for each in hosts if address in each.addresses), str(address))
 
 
 def _in_clear(topology: Topology, studies: tuple[Study, ...], place: SitePath, service: Service) -> Iterator[Finding]:

@@ -2,14 +2,15 @@
 
 from collections.abc import Iterator
 
-from ..model.site import INTERNET, Client, Gateway, Typed
+from ..model.site import INTERNET, Client, Gateway, Site, Typed
 from ..network.flow import Flow
 from ..network.journey import trace
+from ..network.rewrites import in_order
 from ..network.topology import Topology
 from ..predict.endpoints import stand_of, targets, typed_port
 from ..predict.forecast import stops_of
 from ..values.addresses import Addresses
-from ..values.phrases import ports_phrase
+from ..values.phrases import ports_phrase, the
 from ..values.ports import UNPRIVILEGED, PortSet
 from ..values.site_path import SitePath
 from .causes_forwards import not_public
@@ -24,6 +25,7 @@ def device_findings(topology: Topology) -> Iterator[Finding]:
         yield from _forwards_twice(topology, gateway, place)
         yield from _does_not_hold(gateway, place)
         yield from _moving_outside(topology, gateway, place)
+        yield from _ending(topology.site, gateway, place)
     yield from _moving_server(topology)
     yield from _six_without_path(topology)
 
@@ -37,9 +39,10 @@ def _not_public(gateway: Gateway, place: SitePath) -> Iterator[Finding]:
 
 
 def _forwards_twice(topology: Topology, gateway: Gateway, place: SitePath) -> Iterator[Finding]:
-    """Ports that two forwards claim: the first has them."""
-    for j, later in enumerate(gateway.forwards):
-        for earlier in gateway.forwards[:j]:
+    """Ports that two forwards claim: the one that the device asks first has them."""
+    listed = in_order(gateway, gateway.entered_forwards())
+    for position, (j, later) in enumerate(listed):
+        for _, earlier in listed[:position]:
             both = earlier.ports & later.ports
             same = earlier.protocol == later.protocol and earlier.to.family == later.to.family
             if both and same and earlier.enabled and later.enabled and earlier.from_ is None and later.from_ is None:
@@ -68,6 +71,16 @@ def _does_not_hold(gateway: Gateway, place: SitePath) -> Iterator[Finding]:
         message = f"{gateway.name} holds {gateway.forward_limit} forwards, and {len(wanted)} are switched on"
         cure = "join neighbouring ports into ranges, or take out what nobody needs"
         yield Finding("forward-table-full", "risks", message, cure, (*place, "forward_limit"))
+
+
+def _ending(site: Site, gateway: Gateway, place: SitePath) -> Iterator[Finding]:
+    """Forwards that programs ask a device for end by themselves unless they are asked for again (RFC 6887)."""
+    for j, each in enumerate(gateway.forwards):
+        if each.enabled and each.lifetime is not None:
+            message = f"{gateway.name} drops {the('forward', each.name)} after {each.lifetime} unless it is renewed"
+            cure = "enter it by hand to stay, and take lifetime out; or see that what asked for it keeps asking"
+            where = (*place, "forwards", j, "lifetime")
+            yield Finding("forward-ends", "risks", message, cure, where, setting(site, where, None))
 
 
 def _moving_outside(topology: Topology, gateway: Gateway, place: SitePath) -> Iterator[Finding]:

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 
 from msgspec import Struct
 
-from ..values.addresses import Addresses
+from ..values.addresses import FAMILIES, Addresses
 from ..values.site_path import SitePath
 from .site import INTERNET, Client, Destination, Forward, Gateway, HostFilter, Promise, Rule, Service, Site
 
@@ -139,22 +139,39 @@ def _gateways(site: Site) -> Iterator[Problem]:
             found = f"“{gateway.inside.network}” is outside and inside of {gateway.name}"
             yield Problem((*place, "inside", "network"), f"{found}; a gateway joins two different networks")
         yield from _translation(gateway, place)
-        if gateway.hairpin and not gateway.inside.address:
-            message = "hairpin needs the gateway's inside address; write inside: {network: …, address: …}"
-            yield Problem((*place, "hairpin"), message)
+        needs_inside = {"hairpin": gateway.hairpin and gateway.hairpin_source == "inside",
+                        "forwards_hide_source": gateway.forwards_hide_source}  # fmt: skip
+        for key, needs in needs_inside.items():
+            if needs and not gateway.inside.address:
+                message = f"{key} needs the gateway's inside address; write inside: {{network: …, address: …}}"
+                yield Problem((*place, key), message)
+        yield from _exposed(gateway, place)
         for j, forward in enumerate(gateway.forwards):
             yield from _forward(forward, (*place, "forwards", j))
 
 
+def _exposed(gateway: Gateway, place: SitePath) -> Iterator[Problem]:
+    """One host for each family, since all of a device's ports lead to it."""
+    for family in FAMILIES:
+        if gateway.exposed_host and len(found := gateway.exposed_host.of_family(family)) > 1:
+            message = f"exposed_host is one host for each family, found {len(found)}: {gateway.exposed_host}"
+            yield Problem((*place, "exposed_host"), f"{message}; keep one")
+
+
 def _translation(gateway: Gateway, place: SitePath) -> Iterator[Problem]:
-    if gateway.translate == "outward" and not gateway.outside.address:
-        message = "translate: outward needs the gateway's outside address; write outside: {network: …, address: …}"
-        yield Problem((*place, "translate"), message)
-    if gateway.translate == "one-to-one" and not gateway.pairs:
-        message = "translate: one-to-one needs pairs: [{outside: …, inside: …}]"
-        yield Problem((*place, "translate"), message)
-    if gateway.pairs and gateway.translate != "one-to-one":
-        yield Problem((*place, "pairs"), f"pairs need translate: one-to-one, found translate: {gateway.translate}")
+    told = {"translate": (gateway.translate, FAMILIES), "translate_ipv6": (gateway.translate_ipv6, (6,))}
+    for key, (kind, families) in told.items():
+        of_six = " of IPv6" if key == "translate_ipv6" else ""
+        if kind == "outward" and not any(gateway.outside.address.of_family(each) for each in families):
+            needs = f"needs the gateway's outside address{of_six}; write outside: {{network: …, address: …}}"
+            yield Problem((*place, key), f"{key}: outward {needs}")
+        if kind == "one-to-one" and not any(each.inside.family in families for each in gateway.pairs):
+            yield Problem((*place, key), f"{key}: one-to-one needs pairs{of_six}: [{{outside: …, inside: …}}]")
+    for pair in gateway.pairs:
+        if (kind := gateway.translates(pair.inside.family)) != "one-to-one":
+            key = "translate" if pair.inside.family == 4 or gateway.translate_ipv6 is None else "translate_ipv6"
+            yield Problem((*place, "pairs"), f"pairs need {key}: one-to-one, found {key}: {kind}")
+            break
     for j, pair in enumerate(gateway.pairs):
         if pair.outside.family != pair.inside.family:
             message = f"{pair.outside} and {pair.inside} are of different address families"

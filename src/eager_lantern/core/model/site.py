@@ -10,7 +10,7 @@ from typing import Annotated, Literal, Self
 
 from msgspec import Meta, Struct, field
 
-from ..values.addresses import Address, Addresses, AddressSet
+from ..values.addresses import Address, Addresses, AddressSet, Family
 from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet, port_number
 from ..values.quantities import Duration, Rate, Size
 from ..values.text_value import Value
@@ -26,7 +26,10 @@ Mode = Literal["passive", "active"]
 TlsMode = Literal["none", "explicit", "implicit"]
 System = Literal["linux", "windows", "cloud", "other"]
 Right = Literal["list", "read", "write", "append", "rename", "remove", "make-folders"]
+Translation = Literal["none", "outward", "one-to-one"]
 INTERNET = "internet"
+FTP_PORT = PortSet.single(21)
+"""The control port of FTP (RFC 959), on which helpers read unless they are told otherwise."""
 
 
 class Port(Value):
@@ -213,6 +216,7 @@ class Forward(Part, frozen=True):
     to_port: Port | None = None
     from_: AddressSet | None = field(default=None, name="from")
     enabled: bool = True
+    lifetime: Duration | None = None
 
     @property
     def offset(self) -> int:
@@ -235,22 +239,34 @@ class Gateway(Part, frozen=True):
     inside: Attachment
     system: System = "other"
     provider_blocks: BlockedPorts = BlockedPorts()
-    translate: Literal["none", "outward", "one-to-one"] = "none"
+    translate: Translation = "none"
+    translate_ipv6: Translation | None = None
     pairs: tuple[Pair, ...] = ()
     pooling: Literal["paired", "arbitrary"] = "paired"
     forwarding: bool = True
     forwards_pass_filter: bool = True
+    forwards_hide_source: bool = False
+    forward_order: Literal["first", "last", "narrowest"] = "first"
     forward_limit: Count | None = None
     forward_ranges: bool = True
+    exposed_host: Addresses | None = None
     hairpin: bool = False
+    hairpin_source: Literal["inside", "outside", "kept"] = "inside"
     ftp_helper: bool = False
+    helper_ports: PortSet = FTP_PORT
+    helper_sees: Literal["outside", "inside"] = "outside"
     idle_timeout: Duration | None = None
     unmatched: Literal["silent", "refused"] = "silent"
     forwards: tuple[Forward, ...] = ()
     filter: GatewayFilter = GatewayFilter()
+    filter_sees: Literal["inside", "outside"] = "inside"
+
+    def translates(self, family: Family) -> Translation:
+        """How it changes addresses of a family; IPv6 as IPv4 unless the site says otherwise."""
+        return self.translate if family == 4 or self.translate_ipv6 is None else self.translate_ipv6
 
     def entered_forwards(self) -> list[tuple[int, Forward]]:
-        """The forwards that are switched on and that the device can hold, with their indexes."""
+        """The forwards that are switched on and that the device can hold, with their indexes, as they are written."""
         wanted = [(i, each) for i, each in enumerate(self.forwards) if each.enabled]
         if not self.forward_ranges:
             wanted = [(i, each) for i, each in wanted if len(each.ports) == 1]

@@ -16,7 +16,7 @@ from ..values.outcomes import Outcome
 from ..values.ports import PortSet
 from ..values.site_path import SitePath
 
-Verb = Literal["send", "let-out", "let-in", "translate", "forward", "hairpin", "route", "arrive", "stop"]
+Verb = Literal["send", "let-out", "let-in", "translate", "forward", "hairpin", "hide", "route", "arrive", "stop"]
 Reason = Literal[
     "filter rule",
     "filter default",
@@ -29,6 +29,7 @@ Reason = Literal[
     "no path",
     "no outside address",
     "no way back",
+    "answers bypass it",
     "not listening",
     "another service",
     "another peer",

@@ -1,6 +1,7 @@
 """FTP helpers in gateways: they read the control connection and follow it.
 
-A helper understands plain FTP on a control port that is 21 as the device sees it. It
+A helper understands plain FTP on the control ports that it watches, as the device sees them: before its forwards
+move them, or behind. It
 rewrites the address in a PASV reply or a PORT command that names the inside host, and lets
 the data connection in or out past forwards and filters. An address that is not the inside
 host's own it leaves alone, as the packet filter's connection tracking does. Under TLS or on
@@ -52,8 +53,6 @@ from ..values.addresses import Address, AddressSet
 from .flow import Flow, Journey
 from .journey import Expected
 from .topology import Device, Topology
-
-FTP_CONTROL_PORT = 21
 
 
 class Followed(Struct, frozen=True):
@@ -143,6 +142,7 @@ def _readers(topology: Topology, control: Journey, start: str) -> list[_Sight]:
         if not steps or way is None or not device.spec.ftp_helper:
             continue
         before, behind = control.steps[steps[0] - 1].flow, control.steps[steps[-1]].flow
-        if before.ports.spans == ((FTP_CONTROL_PORT, FTP_CONTROL_PORT),):
+        read = before if device.spec.helper_sees == "outside" else behind
+        if len(read.ports) == 1 and read.ports <= device.spec.helper_ports:
             found.append(_Sight(device, way, before, behind))
     return sorted(found, key=lambda sight: [step.at for step in control.steps].index(sight.device.name))

@@ -45,7 +45,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..model.site import INTERNET
-from ..values.addresses import Address, AddressSet, public_addresses
+from ..values.addresses import Address, Addresses, AddressSet, public_addresses
 from .filters import Ruling, Table, rulings
 from .flow import Flow, Journey, Leg, Reason, Verb
 from .rewrites import Rewrite, rewrites
@@ -110,6 +110,22 @@ def _rest(flow: Flow, taken: Flow) -> list[Flow]:
     others = replace(flow, ports=flow.ports - taken.ports)
     strangers = replace(taken, sources=flow.sources - taken.sources)
     return [each for each in (others, strangers) if each.ports and each.sources]
+
+
+def _first(addresses: Addresses, flow: Flow) -> AddressSet | None:
+    """The address of this family that a device takes for its own."""
+    found = addresses.of_family(flow.to.family)
+    return AddressSet.single(found[0]) if found else None
+
+
+def _bypassed(journey: Journey) -> Journey:
+    """What the sender notices of a connection that a device has turned back and left as it was: whoever answers
+    does so straight to the sender, which knows nothing of that address."""
+    if journey.outcome not in ("ok", "refused"):
+        return journey
+    turned = next(each for each in reversed(journey.steps) if each.does == "hairpin")
+    place = (*(turned.place or ())[:-1], "hairpin_source")
+    return Leg(journey.asked, journey.flow, journey.steps).stopped(turned.at, "silent", "answers bypass it", place)
 
 
 class _Road:
@@ -245,13 +261,31 @@ class _Road:
             if isinstance(passed, Journey):
                 yield passed
                 continue
-            for rewritten, forwarded in self._rewritten(passed, device):
-                if isinstance(rewritten, Journey):
-                    yield rewritten
-                elif forwarded and device.spec.forwards_pass_filter:
-                    yield from self.on_network(rewritten, device.spec.inside.network, device)
-                else:
-                    yield from self._filtered_in(rewritten, device)
+            expected = self._expected(passed, device) is not None
+            judged = device.spec.filter_sees == "outside" and not expected
+            asked = self._sifted(passed, device.inward, device.name, "let-in") if judged else (passed,)
+            for each in asked:
+                if isinstance(each, Journey):
+                    yield each
+                    continue
+                for rewritten, forwarded in self._rewritten(each, device):
+                    if isinstance(rewritten, Journey):
+                        yield rewritten
+                    elif judged or expected or (forwarded and device.spec.forwards_pass_filter):
+                        yield from self._handed_in(rewritten, device, forwarded)
+                    else:
+                        yield from self._filtered_in(rewritten, device, forwarded)
+
+    def _handed_in(self, leg: Leg, device: Device, forwarded: bool) -> Iterator[Journey]:
+        """A connection leaves a device towards the inside; what was forwarded may come as from the device itself."""
+        if not (forwarded and device.spec.forwards_hide_source):
+            yield from self.on_network(leg, device.spec.inside.network, device)
+        elif (source := _first(device.spec.inside.address, leg.flow)) is None:
+            yield leg.stopped(device.name, "unknown", "no common family", (*device.place, "forwards_hide_source"))
+        else:
+            flow = replace(leg.flow, sources=source, from_ports=None, pooled=False)
+            hidden = leg.then(device.name, "hide", flow, (*device.place, "forwards_hide_source"))
+            yield from self.on_network(hidden, device.spec.inside.network, device)
 
     def _routed_in(self, leg: Leg, device: Device) -> Iterator[Journey]:
         """A connection to an inside address, through a device that does not translate."""
@@ -265,10 +299,10 @@ class _Road:
             else:
                 yield from self._filtered_in(passed, device)
 
-    def _filtered_in(self, leg: Leg, device: Device) -> Iterator[Journey]:
+    def _filtered_in(self, leg: Leg, device: Device, forwarded: bool = False) -> Iterator[Journey]:
         for passed in self._sifted(leg, device.inward, device.name, "let-in"):
             if isinstance(passed, Leg):
-                yield from self.on_network(passed, device.spec.inside.network, device)
+                yield from self._handed_in(passed, device, forwarded)
             else:
                 yield passed
 
@@ -315,16 +349,23 @@ class _Road:
         if not device.spec.hairpin:
             yield self._unmatched(leg, device, "no hairpin")
             return
-        family = leg.flow.to.family
+        spec, place = device.spec, (*device.place, "hairpin")
         for rewritten, _ in self._rewritten(leg, device):
             if isinstance(rewritten, Journey):
                 yield rewritten
-            elif not (inside := device.spec.inside.address.of_family(family)):
+                continue
+            flow = rewritten.flow
+            if spec.hairpin_source == "kept":
+                turned = rewritten.then(device.name, "hairpin", flow, place)
+                yield from map(_bypassed, self.on_network(turned, spec.inside.network, device))
+                continue
+            side = spec.inside if spec.hairpin_source == "inside" else spec.outside
+            if (source := _first(side.address, flow)) is None:
                 yield rewritten.stopped(device.name, "unknown", "no common family", device.place)
             else:
-                flow = replace(rewritten.flow, sources=AddressSet.single(inside[0]), from_ports=None, pooled=False)
-                turned = rewritten.then(device.name, "hairpin", flow, (*device.place, "hairpin"))
-                yield from self.on_network(turned, device.spec.inside.network, device)
+                flow = replace(flow, sources=source, from_ports=None, pooled=False)
+                turned = rewritten.then(device.name, "hairpin", flow, place)
+                yield from self.on_network(turned, spec.inside.network, device)
 
     def _outward(self, leg: Leg, device: Device) -> Iterator[Journey]:
         network = device.spec.outside.network
@@ -349,7 +390,7 @@ class _Road:
 
     def _translated(self, leg: Leg, device: Device) -> Iterator[Leg | Journey]:
         """Source translation on the way out."""
-        if device.spec.translate == "none":
+        if device.spec.translates(leg.flow.to.family) == "none":
             yield leg.then(device.name, "route", leg.flow, device.place)
             return
         sources = leg.flow.sources

@@ -6,7 +6,7 @@ from msgspec import Struct
 
 from ..model.change import Change, change, value_at
 from ..model.site import INTERNET, Site, Transport
-from ..values.addresses import Address
+from ..values.addresses import FAMILIES, Address
 from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
 from .flow import Flow, Journey, Step
 from .journey import trace
@@ -81,12 +81,13 @@ def _reaches(topology: Topology, network: str) -> Iterator[Reach]:
 def doors(topology: Topology, network: str) -> tuple[Address, ...]:
     """Every address beyond a network that may lead to a host: outside addresses of gateways, and
     hosts that can be seen without translation."""
-    visible = topology.visible(network)
     found: dict[Address, None] = {}
-    for device in topology.devices:
-        if device.spec.outside.network in visible:
-            found |= {Address(number): None for number in device.outside_addresses}
-    for host in (topology.server, *topology.clients):
-        if host.network in visible and host.network != network:
-            found |= dict.fromkeys(host.addresses.each)
+    for family in FAMILIES:
+        visible = topology.ways(network, family)
+        for device in topology.devices:
+            if device.spec.outside.network in visible:
+                found |= {Address(number): None for number in device.outside_addresses.of_family(family)}
+        for host in (topology.server, *topology.clients):
+            if host.network in visible and host.network != network:
+                found |= dict.fromkeys(host.addresses.of_family(family))
     return tuple(found)

@@ -4,9 +4,11 @@ The engine, the relays of the loopback lab and the text for the kernel read this
 connection with it is its own affair, so that they can be held against each other.
 """
 
+from typing import assert_never
+
 from msgspec import Struct
 
-from ..model.site import Gateway, Transport
+from ..model.site import Forward, Gateway, Transport
 from ..values.addresses import Address, AddressSet
 from ..values.ports import EVERY_PORT, PortSet
 from ..values.site_path import SitePath
@@ -29,8 +31,10 @@ class Rewrite(Struct, frozen=True):
 
 
 def rewrites(gateway: Gateway) -> tuple[Rewrite, ...]:
-    """The forwards that the device holds, unless its master switch is off, and then its pairs."""
-    forwards = gateway.entered_forwards() if gateway.forwarding else ()
+    """The forwards that the device holds, in the order in which they win, then its pairs, then the host that gets
+    everything else; with the master switch off the pairs alone."""
+    forwards = in_order(gateway, gateway.entered_forwards()) if gateway.forwarding else ()
+    exposed = gateway.exposed_host.each if gateway.forwarding and gateway.exposed_host else ()
     pairs = enumerate(gateway.pairs)
     return (
         *(
@@ -38,4 +42,18 @@ def rewrites(gateway: Gateway) -> tuple[Rewrite, ...]:
             for i, f in forwards
         ),
         *(Rewrite(("pairs", i), "", False, None, pair.outside, EVERY_PORT, None, pair.inside, 0) for i, pair in pairs),
+        *(Rewrite(("exposed_host",), "", True, None, None, EVERY_PORT, None, each, 0) for each in exposed),
     )
+
+
+def in_order(gateway: Gateway, forwards: list[tuple[int, Forward]]) -> list[tuple[int, Forward]]:
+    """Forwards of a device with their indexes, the one that wins before those that it wins over."""
+    match gateway.forward_order:
+        case "first":
+            return forwards
+        case "last":
+            return forwards[::-1]
+        case "narrowest":
+            return sorted(forwards, key=lambda pair: len(pair[1].ports))
+        case _ as never:
+            assert_never(never)

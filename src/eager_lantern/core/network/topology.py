@@ -12,7 +12,7 @@ from typing import Literal
 from msgspec import Struct
 
 from ..model.site import INTERNET, Client, Gateway, HostFilter, Server, Service, Site
-from ..values.addresses import Address, Addresses, AddressSet, public_addresses
+from ..values.addresses import FAMILIES, Address, Addresses, AddressSet, Family, public_addresses
 from ..values.ports import PortSet
 from ..values.site_path import SitePath
 from .filters import Table, compiled
@@ -101,7 +101,7 @@ class Topology:
         Empty when the address is on this very network; None when no chain leads to it. A
         public address that the site does not know is on the internet.
         """
-        routes = self._routes(network)
+        routes = self.ways(network, address.family)
         for far, route in routes.items():
             if self.holds(far, address):
                 return route
@@ -109,19 +109,16 @@ class Topology:
 
     def sees(self, network: str, address: Address) -> bool:
         """Whether the holder of an address is visible from a network."""
-        return any(self.holds(far, address) for far in self._routes(network))
+        return any(self.holds(far, address) for far in self.ways(network, address.family))
 
-    def ways(self, network: str) -> dict[str, tuple[Crossing, ...]]:
-        """The networks that are visible from a network, nearest first, with the devices on the way."""
-        return self._routes(network)
-
-    def visible(self, network: str) -> frozenset[str]:
-        """The networks whose addresses can be used from a network."""
-        return frozenset(self._routes(network))
+    def ways(self, network: str, family: Family) -> dict[str, tuple[Crossing, ...]]:
+        """The networks whose addresses of a family can be used from a network, nearest first, with the devices
+        on the way."""
+        return self._search(network, family)
 
     def chain(self, start: str, end: str) -> tuple[Crossing, ...] | None:
         """The devices between two networks, whether or not they translate; None without one."""
-        return self._search(start, through_translation=True).get(end)
+        return self._search(start, None).get(end)
 
     def everybody(self, network: str) -> AddressSet:
         """Every address of a network."""
@@ -136,25 +133,28 @@ class Topology:
         crossings = self.chain(client.network, network)
         if crossings is None or any(each.way == "inward" for each in crossings):
             return AddressSet()
-        found = client.address.as_set
-        for device in (each.device for each in crossings if each.device.spec.translate != "none"):
-            paired = [pair.outside for pair in device.spec.pairs if pair.inside.number in found]
-            found = AddressSet.single(*paired) if paired else device.outside_addresses
-        return found
+        whole = AddressSet()
+        for family in FAMILIES:
+            found = client.address.as_set.of_family(family)
+            for device in (each.device for each in crossings if each.device.spec.translates(family) != "none"):
+                paired = [pair.outside for pair in device.spec.pairs if pair.inside.number in found]
+                outside = device.outside_addresses.of_family(family)
+                found = AddressSet.single(*paired) if paired else outside if found else found
+            whole = whole | found
+        return whole
 
-    def _routes(self, network: str) -> dict[str, tuple[Crossing, ...]]:
-        return self._search(network, through_translation=False)
-
-    def _search(self, start: str, through_translation: bool) -> dict[str, tuple[Crossing, ...]]:
-        """Breadth first from a network: every network that is visible, and the way there."""
+    def _search(self, start: str, family: Family | None) -> dict[str, tuple[Crossing, ...]]:
+        """Breadth first from a network: every network that addresses of a family can be seen on, and the way
+        there; with None every network there is, through whatever translates."""
         found: dict[str, tuple[Crossing, ...]] = {start: ()}
         waiting = deque([start])
         while waiting:
             network = waiting.popleft()
             for crossing in self._exits(network):
                 far = crossing.device.far(crossing.way)
-                hidden = crossing.way == "inward" and crossing.device.spec.translate != "none"
-                if far not in found and (through_translation or not hidden):
+                inward = crossing.way == "inward" and family is not None
+                hidden = inward and crossing.device.spec.translates(family or 4) != "none"
+                if far not in found and not hidden:
                     found[far] = (*found[network], crossing)
                     waiting.append(far)
         return found

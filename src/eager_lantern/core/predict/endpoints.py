@@ -10,7 +10,7 @@ from ..model.site import INTERNET, Client, Destination, Service, Site
 from ..network.flow import Journey
 from ..network.reachability import doors
 from ..network.topology import Host, Topology
-from ..values.addresses import Address, Addresses, AddressSet
+from ..values.addresses import FAMILIES, Address, Addresses, AddressSet, Family
 from .forecast import Stand
 
 
@@ -98,10 +98,14 @@ def resolved(topology: Topology, destination: Destination) -> Addresses:
 
 def entrances(topology: Topology, network: str) -> tuple[Address, ...]:
     """The addresses under which the server may be reached from a network."""
+    return tuple(each for family in FAMILIES for each in _entrances(topology, network, family))
+
+
+def _entrances(topology: Topology, network: str, family: Family) -> tuple[Address, ...]:
     for crossing in topology.chain(network, topology.server.network) or ():
-        if crossing.way == "inward" and crossing.device.spec.translate != "none":
-            return tuple(Address(number) for number in crossing.device.outside_addresses)
-    return topology.server.addresses.each
+        if crossing.way == "inward" and crossing.device.spec.translates(family) != "none":
+            return tuple(Address(number) for number in crossing.device.outside_addresses.of_family(family))
+    return topology.server.addresses.of_family(family)
 
 
 def is_inside(topology: Topology, control: Journey) -> bool:
@@ -117,12 +121,10 @@ def is_inside(topology: Topology, control: Journey) -> bool:
 def inside_peers(topology: Topology) -> AddressSet:
     """The addresses by which the server knows clients that reach it untranslated."""
     own = topology.server.addresses.each
-    networks = (
-        network
-        for network in topology.visible(topology.server.network)
-        if network != INTERNET and any(topology.sees(network, each) for each in own)
-    )
     found = AddressSet()
-    for network in sorted(networks):
-        found = found | topology.subnets.get(network, AddressSet()) | AddressSet.single(*topology.held_on(network))
+    for family in FAMILIES:
+        for network in sorted(topology.ways(topology.server.network, family)):
+            if network != INTERNET and any(topology.sees(network, each) for each in own if each.family == family):
+                there = topology.everybody(network) | AddressSet.single(*topology.held_on(network))
+                found = found | there.of_family(family)
     return found

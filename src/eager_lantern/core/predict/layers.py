@@ -118,6 +118,15 @@ class Route(Struct, frozen=True):
     helped: Helped
     moves: tuple[tuple[str, int, int], ...] = ()
 
+    def translated_by(self, gateway: Gateway) -> bool:
+        """Whether a gateway changes addresses of this flow's family."""
+        return gateway.translates(self.flow.to.family) != "none"
+
+    @property
+    def entrances(self) -> list[Device]:
+        """The devices that it comes in through by an address of theirs, from outside to inside."""
+        return [each.device for each in self.crossings if each.way == "inward" and self.translated_by(each.device.spec)]
+
     @property
     def offset(self) -> int:
         """How far the port is moved from end to end."""
@@ -132,7 +141,7 @@ def control_moves(route: "Route", own: int) -> tuple[tuple[str, int, int], ...]:
     """How the devices on a way ought to move the port that is asked for, so that it ends as the service's own:
     each as its forward says, the last one as it takes."""
     port, moves = route.flow.ports.lowest, []
-    names = [each.device for each in route.crossings if each.way == "inward" and each.device.spec.translate != "none"]
+    names = route.entrances
     devices = [*([route.turning] if route.turning and route.turning not in names else []), *names]
     for device in devices:
         forwards = [each for _, each in device.spec.entered_forwards() if port in each.ports and each.protocol == "tcp"]
@@ -185,7 +194,7 @@ def _stations(route: Route) -> Iterator[tuple[Aspect, str]]:
     for way in ("outward", "inward"):
         for crossing in route.crossings:
             if crossing.way == way:
-                yield from ((aspect, crossing.device.name) for aspect in _aspects(crossing))
+                yield from ((aspect, crossing.device.name) for aspect in _aspects(route, crossing))
         if way == "outward" and route.turning:
             yield "forwards", route.turning.name
     yield "incoming", route.end.name
@@ -195,14 +204,15 @@ def _trivial(table: Table) -> bool:
     return not table.matches and table.default == "allow"
 
 
-def _aspects(crossing: Crossing) -> list[Aspect]:
+def _aspects(route: Route, crossing: Crossing) -> list[Aspect]:
     spec, device = crossing.device.spec, crossing.device
     if crossing.way == "outward":
         return [] if _trivial(device.outward) else ["outward"]
     aspects: list[Aspect] = ["provider"] if spec.provider_blocks.ports else []
-    if spec.translate != "none":
+    if route.translated_by(spec):
         aspects.append("forwards")
-    asked = spec.translate == "none" or bool(spec.pairs) or not spec.forwards_pass_filter
+    asked = not route.translated_by(spec) or bool(spec.pairs) or not spec.forwards_pass_filter
+    asked = asked or spec.filter_sees == "outside"
     if asked and not _trivial(device.inward):
         aspects.append("inward")
     return aspects
@@ -235,7 +245,8 @@ def _moved_before(route: Route, aspect: Aspect, at: str) -> int:
     steps = route.moved_at(at)
     if steps is None or aspect in ("outgoing", "outward"):
         return 0
-    return steps[1 if aspect == "inward" else 0] - route.flow.ports.lowest
+    behind = aspect == "inward" and all(each.device.spec.filter_sees == "inside" for each in route.crossings)
+    return steps[1 if behind else 0] - route.flow.ports.lowest
 
 
 def _concerns(route: Route, aspect: Aspect, at: str, journey: Journey) -> bool:
@@ -247,8 +258,7 @@ def _concerns(route: Route, aspect: Aspect, at: str, journey: Journey) -> bool:
 
 
 def _first_entrance(route: Route) -> str | None:
-    inward = (each.device for each in route.crossings if each.way == "inward" and each.device.spec.translate != "none")
-    first = next(inward, route.turning)
+    first = next(iter(route.entrances), route.turning)
     return first.name if first else None
 
 
@@ -303,14 +313,19 @@ def _ideal(gateway: Gateway, route: Route) -> Iterator[Forward]:
 def _opened(gateway: Gateway, route: Route, kept: Aspect | None) -> Gateway:
     """A gateway that passes everything but for the aspect that is kept as it is."""
     ideal = tuple(_ideal(gateway, route))
+    answers_lost = gateway.hairpin_source == "kept"
     return structs.replace(
         gateway,
         provider_blocks=gateway.provider_blocks if kept == "provider" else BlockedPorts(),
         forwarding=gateway.forwarding if kept == "forwards" else True,
         forwards=gateway.forwards if kept == "forwards" else ideal,
+        forward_order=gateway.forward_order if kept == "forwards" else "first",
+        exposed_host=gateway.exposed_host if kept == "forwards" else None,
+        hairpin_source="inside" if answers_lost and kept != "forwards" else gateway.hairpin_source,
         forward_ranges=gateway.forward_ranges if kept == "forwards" else True,
         forward_limit=gateway.forward_limit if kept == "forwards" else None,
         forwards_pass_filter=kept != "inward",
+        filter_sees=gateway.filter_sees if kept == "inward" else "inside",
         filter=GatewayFilter(
             inward=gateway.filter.inward if kept == "inward" else OPEN,
             outward=gateway.filter.outward if kept == "outward" else OPEN,
@@ -320,7 +335,7 @@ def _opened(gateway: Gateway, route: Route, kept: Aspect | None) -> Gateway:
 
 def next_hops(route: Route, gateway: Gateway) -> Addresses:
     """Where a gateway ought to forward to: the next one that translates inward, else the end."""
-    inward = [each.device for each in route.crossings if each.way == "inward" and each.device.spec.translate != "none"]
+    inward = route.entrances
     names = [each.name for each in inward]
     on_route = gateway.name in names or (route.turning is not None and route.turning.name == gateway.name)
     if not on_route or gateway.pairs:

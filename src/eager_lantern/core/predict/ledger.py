@@ -114,7 +114,8 @@ def _meant_back(topology: Topology, forecast: Forecast) -> Flow | None:
     leaves open to which address."""
     spec, target = forecast.stand.spec, forecast.target
     chain = topology.chain(forecast.stand.network, topology.server.network) or ()
-    hidden = any(each.way == "outward" and each.device.spec.translate != "none" for each in chain)
+    family = target.family if target else 4
+    hidden = any(each.way == "outward" and each.device.spec.translates(family) != "none" for each in chain)
     named = next(iter(spec.address.of_family(target.family)), None) if target else None
     own = next(iter(topology.server.addresses.of_family(target.family)), None) if target else None
     if forecast.control and forecast.rung not in ("connect", "greet"):

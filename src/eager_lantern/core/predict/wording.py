@@ -55,6 +55,8 @@ def blame(stop: Stop, goes_to: str = "") -> str:
             return _unreachable(goes_to)
         case "no way back":
             return "it leaves with a private address, to which no answer finds back"
+        case "answers bypass it":
+            return f"{stop.at} turns it back and leaves its source as it is, so answers go straight to the client"
         case "no outside address":
             return f"{stop.at} has no outside address for it"
         case "not listening":

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from ..model.site import OPEN, Attachment, Forward, Gateway, Site
+from ..model.site import FTP_PORT, OPEN, Attachment, Forward, Gateway, Site
 from ..values.ports import PortSet
 from ..values.site_path import SitePath
 from .sheet import Grid, Sheet, SheetPart, filter_part
@@ -16,6 +16,12 @@ _LEASES = {
     "static": "static",
     "reserved": "reserved",
     "dynamic": "dynamic: when it changes, what is announced and published is wrong",
+}
+_WINS = {"first": "first", "last": "last", "narrowest": "one with fewer ports"}
+_TURNED = {
+    "inside": "as from the device itself",
+    "outside": "as from its outside address",
+    "kept": "with their own address",
 }
 _NOTHING = "It has no forward and no filter that the site needs; it only has to let pass what clients begin."
 
@@ -36,6 +42,8 @@ def gateway_sheet(
     ]
     parts = [_addresses(gateway), *(work if entered or rule_file else [SheetPart("Nothing to enter", (_NOTHING,))])]
     about = f"Between {gateway.outside.network} and {gateway.inside.network}; {_TRANSLATES[gateway.translate]}."
+    if gateway.translate_ipv6 not in (None, gateway.translate):
+        about += f" For IPv6 it {_TRANSLATES[gateway.translate_ipv6 or 'none']}."
     if rule_file:
         about += f" Load {rule_file}, or enter the tables by hand."
     if users:
@@ -84,6 +92,9 @@ def _form(gateway: Gateway, entries: int) -> Iterator[str]:
     if gateway.forward_limit is not None:
         room = f"It holds {gateway.forward_limit} entries."
         yield room if entries <= gateway.forward_limit else f"{room} These are {entries}: make the data range smaller."
+    for each in gateway.forwards:
+        if each.lifetime is not None:
+            yield f"Forward {each.name or each.ports} ends by itself after {each.lifetime}: enter it to stay."
     if gateway.forward_ranges:
         yield "Where the page asks for first and last port, they are the two numbers of the range."
 
@@ -127,17 +138,32 @@ def _settings(gateway: Gateway) -> Iterator[tuple[str, str]]:
             "a forward opens the filter too",
             "yes" if gateway.forwards_pass_filter else "no: the filter needs rules as well",
         )
+        if len(gateway.forwards) > 1:
+            yield "where two forwards are about one port", f"the {_WINS[gateway.forward_order]} wins"
+        if gateway.forwards_hide_source:
+            yield "forwarded connections come", "as from the device itself: the server sees no client's address"
+    if gateway.exposed_host:
+        yield "everything that no forward takes", f"goes to {gateway.exposed_host}"
+    if gateway.filter_sees == "outside":
+        yield "the filter asks for the destination", "as it was outside, before a forward changes it"
+    if gateway.translate_ipv6 == "none" != gateway.translate:
+        yield "IPv6", "is routed: clients go to a host's own address, and the filter alone decides"
     if gateway.translate != "none":
         yield (
             "inside clients that use the outside address",
-            "are turned back" if gateway.hairpin else "are not turned back",
+            f"are turned back, {_TURNED[gateway.hairpin_source]}" if gateway.hairpin else "are not turned back",
         )
-        yield "FTP helper", "on" if gateway.ftp_helper else "off"
+        yield "FTP helper", _helper(gateway) if gateway.ftp_helper else "off"
     yield "connections to the device itself from outside", "no answer" if gateway.unmatched == "silent" else "refused"
     if gateway.idle_timeout is not None:
         yield "quiet connections are kept for", str(gateway.idle_timeout)
     if len(gateway.outside.address.each) > 1:
         yield "a host keeps its outside address", "yes" if gateway.pooling == "paired" else "no"
+
+
+def _helper(gateway: Gateway) -> str:
+    seen = "" if gateway.helper_sees == "outside" else ", as it is inside"
+    return "on" if gateway.helper_ports == FTP_PORT and not seen else f"on, reads port {gateway.helper_ports}{seen}"
 
 
 def _filters(site: Site, gateway: Gateway) -> Iterator[SheetPart]:

@@ -116,15 +116,17 @@ def _routes(topology: Topology, sides: dict[str, str], gateway: Gateway | None) 
                 told.add(prefix)
                 yield KernelRoute(prefix, None, wire)
     for network, wire in sides.items():
-        for far, crossings in topology.ways(network).items():
-            first = crossings[0] if crossings else None
-            if first is None or (gateway is not None and first.device.spec is gateway):
-                continue
-            for prefix, family in _prefixes(topology, far):
-                # nobody on the internet has a route to private addresses
-                if prefix not in told and not (network == INTERNET and _is_special(prefix)):
-                    told.add(prefix)
-                    yield KernelRoute(prefix, _towards(topology, first, family), wire)
+        for asked in FAMILIES:
+            for far, crossings in topology.ways(network, asked).items():
+                first = crossings[0] if crossings else None
+                if first is None or (gateway is not None and first.device.spec is gateway):
+                    continue
+                for prefix, family in _prefixes(topology, far):
+                    # nobody on the internet has a route to private addresses
+                    lost = network == INTERNET and _is_special(prefix)
+                    if family == asked and prefix not in told and not lost:
+                        told.add(prefix)
+                        yield KernelRoute(prefix, _towards(topology, first, family), wire)
 
 
 def _prefixes(topology: Topology, network: str) -> list[tuple[str, Family]]:

@@ -138,12 +138,18 @@ def _rewritten(gateway: Gateway, caller: Caller) -> tuple[Caller | None, bool]:
 def _inward(topology: Topology, gateway: Gateway, caller: Caller) -> Hop:
     if caller.port in gateway.provider_blocks.ports:
         return Ended("silent", gateway.name)
+    before = gateway.filter_sees == "outside"
+    if before and (verdict := _says(topology, gateway.filter.inward, None, caller)) != "allow":
+        return Ended(_ENDS[verdict], gateway.name)
     changed, forwarded = _rewritten(gateway, caller)
     if changed is None:
         return Ended(_itself(gateway), gateway.name)
-    if forwarded and gateway.forwards_pass_filter:
-        return Onward(changed, gateway.inside.network, gateway.name, gateway.name)
-    return _filtered_in(topology, gateway, changed)
+    passed = before or (forwarded and gateway.forwards_pass_filter)
+    if not passed and (verdict := _says(topology, gateway.filter.inward, None, changed)) != "allow":
+        return Ended(_ENDS[verdict], gateway.name)
+    if forwarded and gateway.forwards_hide_source:
+        changed = replace(changed, source=gateway.inside.address.of_family(changed.to.family)[0])
+    return Onward(changed, gateway.inside.network, gateway.name, gateway.name)
 
 
 def _filtered_in(topology: Topology, gateway: Gateway, caller: Caller) -> Hop:
@@ -163,10 +169,13 @@ def _routed_in(topology: Topology, gateway: Gateway, caller: Caller) -> Hop:
 
 def _turned(gateway: Gateway, caller: Caller) -> Hop:
     changed = _rewritten(gateway, caller)[0] if gateway.hairpin else None
-    inside = gateway.inside.address.of_family(caller.to.family)
-    if changed is None or not inside:
+    side = gateway.inside if gateway.hairpin_source == "inside" else gateway.outside
+    own = side.address.of_family(caller.to.family)
+    if changed is None or not own:
         return Ended(_itself(gateway), gateway.name)
-    turned = replace(changed, source=inside[0])
+    if gateway.hairpin_source == "kept":
+        return Ended("silent", gateway.name)  # whoever answers does so past the device, to nobody who waits for it
+    turned = replace(changed, source=own[0])
     return Onward(turned, gateway.inside.network, gateway.name, gateway.name)
 
 
@@ -174,7 +183,7 @@ def _outward(topology: Topology, gateway: Gateway, caller: Caller) -> Hop:
     verdict = _says(topology, gateway.filter.outward, None, caller)
     if verdict != "allow":
         return Ended(_ENDS[verdict], gateway.name)
-    if gateway.translate == "none":
+    if gateway.translates(caller.to.family) == "none":
         unanswered = gateway.outside.network == INTERNET and caller.source.kind != "public"
         return Ended("silent", INTERNET) if unanswered else Onward(caller, gateway.outside.network, gateway.name)
     source = next((pair.outside for pair in gateway.pairs if pair.inside == caller.source), None)
