@@ -89,7 +89,7 @@ def test_what_the_kernel_has_shown_is_predicted(case: dict[str, Any]) -> None:
 
 
 OWN_SAY = {"another peer", "session reuse", "address refused", "source address may change", "source port may change"}
-OWN_SAY |= {"no announced address", "no common family", "reads it twice", "read apart"}
+OWN_SAY |= {"no announced address", "no common family", "reads it twice", "read apart", "TLS demanded"}
 LAYERED = [case for case in TABLE["cases"] if not any(stop[3] in OWN_SAY for stop in case.get("stops", ()))]
 
 
@@ -258,7 +258,7 @@ WITHOUT_A_CHANGE = {
     "active-client-names-private", "active-outgoing-blocked", "filter-off", "forward-table-full", "helper-blind",
     "outside-address-not-public", "peer-address-changes", "provider-blocks-port", "range-left-to-system",
     "range-not-forwardable", "range-overlaps-local-ports", "range-overlaps-service", "range-too-small",
-    "range-too-wide", "udp-missing",
+    "range-too-wide", "tls-not-spoken", "udp-missing",
 }  # fmt: skip
 
 

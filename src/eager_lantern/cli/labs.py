@@ -33,7 +33,7 @@ CALLED = {
 
 def able(lab: LabKind) -> Able:
     """What a lab of this kind can do on this machine."""
-    return Able(has_helper(), True) if lab is LabKind.kernel else Able(False, False, lowest_port())
+    return Able(has_helper(), True) if lab is LabKind.kernel else Able(False, False, lowest_port(), False)
 
 
 def progress() -> Callable[[str], None]:

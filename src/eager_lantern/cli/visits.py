@@ -6,7 +6,7 @@ from typing import Literal
 import typer
 
 from ..core.model.rights import account_of, effective_rights
-from ..core.model.site import Client, Mode, Promise, Service, Site
+from ..core.model.site import Client, Mode, Promise, Server, Service, Site
 from ..core.network.topology import Topology
 from ..core.observed.climb import Climb
 from ..core.predict.endpoints import stand_of, targets
@@ -73,7 +73,7 @@ async def client_at(site: Site, name: str, place: Vantage = HERE) -> Client:
     if name:
         known("--client", name, [each.name for each in site.clients])
         return next(each for each in site.clients if each.name == name)
-    standing = [each for each in site.clients if await _stands(each, place)]
+    standing = [each for each in site.clients if await _stands(each, site.server, place)]
     candidates = standing if len(site.clients) > 1 else list(site.clients)
     if len(candidates) != 1:
         where = "here" if place is HERE else f"at {place.name}"
@@ -84,8 +84,9 @@ async def client_at(site: Site, name: str, place: Vantage = HERE) -> Client:
     return candidates[0]
 
 
-async def _stands(client: Client, place: Vantage) -> bool:
-    return any([await place.holds(str(each)) for each in client.address.each])
+async def _stands(client: Client, server: Server, place: Vantage) -> bool:
+    addresses = server.address if client.on_server else client.address
+    return any([await place.holds(str(each)) for each in addresses.each])
 
 
 def _unpromised(site: Site, client: Client, service: str, mode: Mode | None) -> Promise:

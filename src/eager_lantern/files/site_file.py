@@ -3,11 +3,12 @@
 import os
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import msgspec
 
 from ..core.model.consistency import problems
-from ..core.model.site import Site
+from ..core.model.site import Client, Site
 from ..core.values.site_path import SitePath
 from .problem import BadInput, InputProblem
 from .type_faults import faults, from_text
@@ -55,6 +56,16 @@ def find_site_file(named: Path | None) -> Path:
     )
 
 
+def _with_habits(site: Site, data: Any) -> Site:
+    """The site with each client's own words on top of the habits that it names."""
+    habits = {each["name"]: each for each in data.get("habits", ())}
+    clients = []
+    for client, written in zip(site.clients, data.get("clients", ()), strict=True):
+        shared = {key: value for key, value in habits.get(client.habits, {}).items() if key != "name"}
+        clients.append(msgspec.convert(shared | written, Client, dec_hook=from_text) if shared else client)
+    return msgspec.structs.replace(site, clients=tuple(clients))
+
+
 def read_site(path: Path) -> SiteFile:
     """Read and check a site file. Raises BadInput with everything that is wrong in it."""
     return parse_site(str(path), read_text(path))
@@ -64,7 +75,7 @@ def parse_site(file: str, text: str) -> SiteFile:
     """The same for a text that stands in no file; ``file`` is what errors call it."""
     tree = YamlTree(file, text)
     try:
-        site = msgspec.convert(tree.data, Site, dec_hook=from_text)
+        site = _with_habits(msgspec.convert(tree.data, Site, dec_hook=from_text), tree.data)
     except msgspec.ValidationError as error:
         found = list(faults(Site, tree.data, ())) or [((), str(error))]
     else:

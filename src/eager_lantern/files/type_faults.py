@@ -6,7 +6,7 @@ more, type by type, and each part that does not fit is told.
 
 import re
 from collections.abc import Iterable, Iterator
-from types import UnionType
+from types import NoneType, UnionType
 from typing import Annotated, Any, Literal, Union, get_args, get_origin
 
 import msgspec
@@ -70,7 +70,9 @@ def faults(kind: object, value: object, place: SitePath) -> Iterator[tuple[SiteP
     if value is None and get_origin(kind) in (Union, UnionType):
         return
     kind = plain_type(kind)
-    if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
+    if get_origin(kind) in (Union, UnionType):
+        yield from _choice_faults(kind, value, place)
+    elif isinstance(kind, type) and issubclass(kind, msgspec.Struct):
         yield from _struct_faults(kind, value, place)
     elif get_origin(kind) is tuple:
         if not isinstance(value, list):
@@ -94,9 +96,16 @@ def _item(kind: object, value: object) -> str:
 
 def plain_type(kind: Any) -> Any:
     """The type without “or None”."""
-    if get_origin(kind) in (Union, UnionType):
-        return next(each for each in get_args(kind) if each is not type(None))
+    if get_origin(kind) in (Union, UnionType) and NoneType in get_args(kind):
+        return next(each for each in get_args(kind) if each is not NoneType)
     return kind
+
+
+def _choice_faults(kind: object, value: object, place: SitePath) -> Iterator[tuple[SitePath, str]]:
+    """A key that is true or false, or a word for what lies between."""
+    words = [word for each in get_args(kind) for word in get_args(each)]
+    if not isinstance(value, bool) and value not in words:
+        yield place, f"{_key(place)}: found {_shown(value)}, write true, false or {' or '.join(words)}"
 
 
 def _struct_faults(kind: type[msgspec.Struct], value: object, place: SitePath) -> Iterator[tuple[SitePath, str]]:

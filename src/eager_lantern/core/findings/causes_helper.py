@@ -27,7 +27,7 @@ def helper_cause(topology: Topology, study: Study) -> Cause | None:
 
 def _blind(topology: Topology, forecast: Forecast) -> Cause | None:
     """The helper on the way that would do it, if the session were in clear."""
-    if forecast.service.tls.mode == "none":
+    if not forecast.stand.spec.secures(forecast.service.tls):
         return None
     services = tuple(
         structs.replace(each, tls=Tls()) if each is forecast.service else each for each in topology.site.services
@@ -52,7 +52,7 @@ def _blind(topology: Topology, forecast: Forecast) -> Cause | None:
 
 def _needed(topology: Topology, forecast: Forecast) -> Cause | None:
     """Active mode in clear behind a translation whose helper is switched off."""
-    if forecast.promise.mode != "active" or forecast.service.tls.mode != "none":
+    if forecast.promise.mode != "active" or forecast.stand.spec.secures(forecast.service.tls):
         return None
     for i, gateway in enumerate(topology.site.gateways):
         family = forecast.target.family if forecast.target else 4

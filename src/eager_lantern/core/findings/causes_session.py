@@ -155,6 +155,10 @@ def session_causes(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
             where: SitePath = ("services", service, "tls", "reuse_required")
             mends = sets(topology.site, where, False)
             yield Cause("tls-reuse-trap", where, stop.ports, text, cure, mends=mends)
+        elif stop.reason == "TLS demanded":
+            text = f"{topology.server.name} demands TLS, and {forecast.stand.name} speaks none"
+            cure = f"let {forecast.stand.name} use a program that speaks TLS; without it passwords travel in clear"
+            yield Cause("tls-not-spoken", place, stop.ports, text, cure, about=forecast.stand.name)
         elif stop.reason == "no way back":
             yield _untranslated(topology, forecast, stop)
         elif stop.reason == "control forgotten":
@@ -192,7 +196,7 @@ def _impatient(topology: Topology, forecast: Forecast, stop: Stop) -> Cause:
     seconds = forecast.service.transfer_seconds or 0
     timeout = next(each.spec.idle_timeout for each in topology.devices if each.name == stop.at)
     text = f"{stop.at} forgets quiet connections after {timeout}, a typical transfer takes {Duration(round(seconds))}"
-    cure = "raise its idle timeout, or let clients keep the control connection alive"
+    cure = "raise its idle timeout, or let clients keep the control connection alive (keeps_alive)"
     longer = Duration(max(LEAST_IDLE_SECONDS, 60.0 * ceil(2 * seconds / 60)))
     mends = sets(topology.site, stop.place or (), longer)
     return Cause("idle-too-short", stop.place or (), PortSet(), text, cure, mends=mends)

@@ -48,6 +48,7 @@ FindingKind = Literal[
     "data-in-clear",
     "tls-not-required",
     "tls-reuse-trap",
+    "tls-not-spoken",
     "range-left-to-system",
     "range-overlaps-local-ports",
     "range-overlaps-service",

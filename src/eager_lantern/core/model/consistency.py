@@ -58,6 +58,7 @@ def _duplicates(site: Site) -> Iterator[Problem]:
     ]
     yield from _twice("network or device", [*networks, *devices])
     yield from _twice("service", [(("services", i, "name"), each.name) for i, each in enumerate(site.services)])
+    yield from _twice("set of habits", [(("habits", i, "name"), each.name) for i, each in enumerate(site.habits)])
     yield from _twice("group", [(("groups", i, "name"), each.name) for i, each in enumerate(site.groups)])
     yield from _twice("published name", [(("names", i, "name"), each.name) for i, each in enumerate(site.names)])
 
@@ -82,6 +83,9 @@ def _references(site: Site) -> Iterator[Problem]:
         yield from _known("network", client.network, networks, ("clients", i, "network"))
         yield from _destination(site, client.reaches, ("clients", i, "reaches"))
         yield from _one_service_a_port(site, client, ("clients", i, "reaches"))
+        if client.habits is not None:
+            yield from _known("habit", client.habits, [each.name for each in site.habits], ("clients", i, "habits"))
+        yield from _on_server(site, client, ("clients", i))
     for i, service in enumerate(site.services):
         yield from _service_references(site, service, ("services", i), [*clients, *networks])
     for i, account in enumerate(site.accounts):
@@ -91,6 +95,18 @@ def _references(site: Site) -> Iterator[Problem]:
             yield from _known("group", name, groups, ("accounts", i, "groups", j))
         for j, name in enumerate(account.clients):
             yield from _known("client", name, clients, ("accounts", i, "clients", j))
+
+
+def _on_server(site: Site, client: Client, place: SitePath) -> Iterator[Problem]:
+    """A client on the server host has what that host has, and says none of it again."""
+    if not client.on_server:
+        return
+    if client.network != site.server.network:
+        message = f"{client.name} is on the server host, which stands on “{site.server.network}”"
+        yield Problem((*place, "network"), f"{message}; write network: {site.server.network}")
+    told = {"address": bool(client.address), "filter": client.filter != HostFilter(), "category": client.category}
+    for key in (key for key, given in told.items() if given):
+        yield Problem((*place, key), f"{client.name} is on the server host and has its {key}; leave {key} out")
 
 
 def _one_service_a_port(site: Site, client: Client, place: SitePath) -> Iterator[Problem]:
@@ -120,6 +136,10 @@ def _known(what: str, name: str, known: list[str], place: SitePath) -> Iterator[
 
 def _destination(site: Site, destination: Destination | None, place: SitePath) -> Iterator[Problem]:
     if destination is None or not destination.name:
+        return
+    if destination.name == "localhost":
+        if not (place[0] == "clients" and site.clients[int(place[1])].on_server):
+            yield Problem(place, "localhost is whoever types it; only a client with on_server: true is there")
         return
     if destination.own:
         if place[-1] == "reaches":

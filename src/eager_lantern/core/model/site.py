@@ -6,7 +6,7 @@ refer to something is told by :mod:`.consistency`.
 """
 
 import re
-from typing import Annotated, Literal, Self
+from typing import Annotated, Literal, Self, assert_never
 
 from msgspec import Meta, Struct, field
 
@@ -23,6 +23,7 @@ Count = Annotated[int, Meta(ge=0, le=1_000_000_000)]
 Transport = Literal["tcp", "udp"]
 Lease = Literal["static", "reserved", "dynamic"]
 Mode = Literal["passive", "active"]
+SpeaksTls = Literal["where-offered", "where-demanded", "never"]
 TlsMode = Literal["none", "explicit", "implicit"]
 System = Literal["linux", "windows", "cloud", "other"]
 Right = Literal["list", "read", "write", "append", "rename", "remove", "make-folders"]
@@ -308,6 +309,11 @@ class Tls(Part, frozen=True):
     certificate: Label | None = None
     key: Label | None = None
 
+    @property
+    def demanded(self) -> bool:
+        """Whether nobody is let in without."""
+        return self.mode == "implicit" or (self.mode == "explicit" and self.required)
+
 
 class Passive(Part, frozen=True):
     """The service's side of passive mode; without ``ports`` the system picks any."""
@@ -323,6 +329,7 @@ class Active(Part, frozen=True):
 
     from_port: Port | None = None
     accepts_other_address: bool = False
+    repairs_private: bool = False
 
 
 class Load(Part, frozen=True):
@@ -395,13 +402,42 @@ class Client(Part, frozen=True):
     address: Addresses = Addresses()
     reaches: Typed | None = None
     modes: tuple[Mode, ...] = ("passive",)
+    on_server: bool = False
+    habits: Name | None = None
     uses_epsv: bool = False
-    trusts_announced: bool = True
+    trusts_announced: bool | Literal["unless-private"] = True
+    speaks_tls: SpeaksTls = "where-offered"
     resumes_tls: bool = True
+    keeps_alive: Duration | None = None
     active_address: Address | None = None
     active_ports: PortSet = UNPRIVILEGED
     category: Name | None = None
     filter: HostFilter = HostFilter()
+
+    def secures(self, tls: Tls) -> bool:
+        """Whether its sessions with a service are under TLS."""
+        match self.speaks_tls:
+            case "where-offered":
+                return tls.mode != "none"
+            case "where-demanded":
+                return tls.demanded
+            case "never":
+                return False
+            case _ as never:
+                assert_never(never)
+
+
+class Habits(Part, frozen=True):
+    """How a program for file transfer behaves, for the clients that use it; what they say themselves counts more."""
+
+    name: Name
+    modes: tuple[Mode, ...] = ("passive",)
+    uses_epsv: bool = False
+    trusts_announced: bool | Literal["unless-private"] = True
+    speaks_tls: SpeaksTls = "where-offered"
+    resumes_tls: bool = True
+    keeps_alive: Duration | None = None
+    active_ports: PortSet = UNPRIVILEGED
 
 
 class PublishedName(Part, frozen=True):
@@ -431,6 +467,7 @@ class Site(Part, frozen=True):
     services: tuple[Service, ...] = ()
     groups: tuple[Group, ...] = ()
     accounts: tuple[Account, ...] = ()
+    habits: tuple[Habits, ...] = ()
     clients: tuple[Client, ...] = ()
     names: tuple[PublishedName, ...] = ()
     promises: tuple[Promise, ...] = ()

@@ -35,6 +35,7 @@ Reason = Literal[
     "another peer",
     "address refused",
     "session reuse",
+    "TLS demanded",
     "control forgotten",
     "client has no address",
     "no announced address",

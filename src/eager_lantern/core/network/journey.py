@@ -49,7 +49,7 @@ from ..values.addresses import Address, Addresses, AddressSet, public_addresses
 from .filters import Ruling, Table, rulings
 from .flow import Flow, Journey, Leg, Reason, Verb
 from .rewrites import Rewrite, rewrites
-from .topology import Device, Host, Side, Topology
+from .topology import LOCALHOST, Device, Host, Side, Topology
 
 MOST_STEPS = 64
 _KEYS: dict[Reason, str] = {"no forward": "forwards", "forwarding is off": "forwarding", "no hairpin": "hairpin"}
@@ -77,10 +77,21 @@ def trace(topology: Topology, origin: Host | str, flow: Flow, helped: Helped | N
         return ()
     flow = replace(flow, sources=sources)
     road = _Road(topology, helped or {})
+    if isinstance(origin, Host):
+        if flow.to == LOCALHOST or flow.to in origin.addresses:
+            return (_within(topology, origin, flow),)
+        flow = replace(flow, sources=sources - AddressSet.single(LOCALHOST))
     leg = Leg(flow, flow)
     if isinstance(origin, Host):
         return tuple(road.from_host(leg.then(origin.name, "send", flow, origin.place), origin))
     return tuple(road.on_network(leg.then(origin, "send", flow), origin))
+
+
+def _within(topology: Topology, origin: Host, flow: Flow) -> Journey:
+    """What a host sends to itself comes from the very address that it goes to, and no filter of the way is asked."""
+    flow = replace(flow, sources=AddressSet.single(flow.to))
+    host = topology.server if LOCALHOST in origin.addresses else origin
+    return Leg(flow, flow).then(origin.name, "send", flow, origin.place).arrived(host.name, host.place)
 
 
 def _outcome(ruling: Ruling) -> Literal["refused", "silent", "unknown"]:

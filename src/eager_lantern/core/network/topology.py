@@ -9,7 +9,7 @@ while the inside is visible from outside only through a gateway that does not tr
 from collections import deque
 from typing import Literal
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from ..model.site import INTERNET, Client, Gateway, HostFilter, Server, Service, Site
 from ..values.addresses import FAMILIES, Address, Addresses, AddressSet, Family, public_addresses
@@ -17,6 +17,7 @@ from ..values.ports import PortSet
 from ..values.site_path import SitePath
 from .filters import Table, compiled
 
+LOCALHOST = Address.parse("127.0.0.1")
 Way = Literal["inward", "outward"]
 
 
@@ -73,6 +74,7 @@ class Topology:
     """A site made ready for questions about paths. Built once, never changed."""
 
     def __init__(self, site: Site) -> None:
+        site = _completed(site)
         listening = {service.name: listens_on(service) for service in site.services}
         self.site = site
         self.server = _host(site.server, site.server.filter, ("server",), listening)
@@ -170,7 +172,8 @@ class Topology:
             outside, inside = Side(device, "outside"), Side(device, "inside")
             held += [((device.spec.outside.network, number), outside) for number in device.outside_addresses]
             held += [((device.spec.inside.network, each.number), inside) for each in device.spec.inside.address.each]
-        for host in (self.server, *self.clients):
+        apart = (host for host, spec in zip(self.clients, self.site.clients, strict=True) if not spec.on_server)
+        for host in (self.server, *apart):
             held += [((host.network, each.number), host) for each in host.addresses.each]
         return held
 
@@ -179,6 +182,15 @@ def listens_on(service: Service) -> PortSet:
     """The control port of a service, and its passive range where it has one."""
     control = PortSet.single(service.control_port.number)
     return control | service.passive.ports if service.passive else control
+
+
+def _completed(site: Site) -> Site:
+    """The site with what a client on the server host has of that host: its addresses and its own, its filters."""
+    server = site.server
+    own = Addresses((*server.address.each, LOCALHOST))
+    of_host = {"address": own, "filter": server.filter, "category": server.category}
+    clients = (structs.replace(each, **of_host) if each.on_server else each for each in site.clients)
+    return structs.replace(site, clients=tuple(clients))
 
 
 def _host(spec: Client | Server, both: HostFilter, place: SitePath, listening: dict[str, PortSet]) -> Host:

@@ -9,7 +9,7 @@ from msgspec.structs import replace
 from ..model.site import INTERNET, Client, Destination, Service, Site
 from ..network.flow import Journey
 from ..network.reachability import doors
-from ..network.topology import Host, Topology
+from ..network.topology import LOCALHOST, Host, Topology
 from ..values.addresses import FAMILIES, Address, Addresses, AddressSet, Family
 from .forecast import Stand
 
@@ -92,6 +92,8 @@ def resolved(topology: Topology, destination: Destination) -> Addresses:
     """The addresses behind a destination; ``own`` is the server's own."""
     if destination.own:
         return topology.server.addresses
+    if destination.name == "localhost":
+        return Addresses((LOCALHOST,))
     named = (name.addresses for name in topology.site.names if name.name == destination.name)
     return destination.addresses or next(named, Addresses())
 
@@ -111,6 +113,8 @@ def _entrances(topology: Topology, network: str, family: Family) -> tuple[Addres
 def is_inside(topology: Topology, control: Journey) -> bool:
     """Whether the server sees its peer on a network that reaches the server untranslated."""
     peer = Address(control.flow.sources.lowest)
+    if peer in (*topology.server.addresses.each, LOCALHOST):
+        return True
     crossings = topology.crossings(topology.server.network, peer)
     if crossings is None:
         return False
@@ -121,7 +125,7 @@ def is_inside(topology: Topology, control: Journey) -> bool:
 def inside_peers(topology: Topology) -> AddressSet:
     """The addresses by which the server knows clients that reach it untranslated."""
     own = topology.server.addresses.each
-    found = AddressSet()
+    found = AddressSet.single(LOCALHOST)
     for family in FAMILIES:
         for network in sorted(topology.ways(topology.server.network, family)):
             if network != INTERNET and any(topology.sees(network, each) for each in own if each.family == family):

@@ -7,7 +7,7 @@ from msgspec.structs import replace
 
 from ..model.site import Active, Passive
 from ..network.flow import Flow
-from ..network.topology import Host, Topology
+from ..network.topology import LOCALHOST, Host, Topology
 from ..values.addresses import Address, AddressSet
 from ..values.outcomes import Outcome
 from ..values.ports import UNPRIVILEGED, PortSet
@@ -79,7 +79,8 @@ def measure(topology: Topology, forecast: Forecast) -> Study:
 
 def _is_way_in(topology: Topology, forecast: Forecast, address: Address, route: Route) -> bool:
     """Whether an address is one by which the server is meant to be reached from there."""
-    return address in entrances(topology, forecast.stand.network) or route.turning is not None
+    own = forecast.stand.spec.on_server and address == LOCALHOST
+    return own or address in entrances(topology, forecast.stand.network) or route.turning is not None
 
 
 def address_works(topology: Topology, forecast: Forecast) -> bool:
@@ -106,7 +107,8 @@ def _active(topology: Topology, forecast: Forecast) -> Route | None:
     flow = forecast.data_flow or _meant_back(topology, forecast)
     if flow is None or not isinstance(forecast.stand.origin, Host):
         return None
-    return route_of(topology, topology.server, flow, forecast.stand.origin, forecast.helped)
+    end = topology.server if forecast.stand.spec.on_server else forecast.stand.origin
+    return route_of(topology, topology.server, flow, end, forecast.helped)
 
 
 def _meant_back(topology: Topology, forecast: Forecast) -> Flow | None:

@@ -9,13 +9,13 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
-from ..model.site import Active, Passive, Promise, Service
+from ..model.site import Active, Client, Passive, Promise, Service
 from ..network.flow import Flow, Journey, Leg, Reason
 from ..network.ftp_helper import Followed, announced_to_all, first_reader, named_through, reads_twice
 from ..network.journey import trace
 from ..network.topology import Device, Topology
 from ..values.addresses import Address, AddressSet
-from ..values.outcomes import Extent, Rung
+from ..values.outcomes import Extent, Outcome, Rung
 from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
 from ..values.site_path import SitePath
 from .endpoints import _kept_out, is_inside, resolved, service_of, stand_of, targets, typed_port, ways_in
@@ -45,7 +45,18 @@ def predict_from(topology: Topology, promise: Promise, stand: Stand) -> Forecast
         return _stopped(forecast, extent, rung, *stops)
     if service.protocol != "ftp" or promise.mode is None:
         return forecast
+    if service.tls.demanded and not stand.spec.secures(service.tls):
+        return _without_tls(topology, forecast)
     return _passive(topology, forecast) if promise.mode == "passive" else _active(topology, forecast)
+
+
+def _without_tls(topology: Topology, forecast: Forecast) -> Forecast:
+    """A client that speaks no TLS with a server that demands it: where TLS comes first both wait for the other."""
+    implicit = forecast.service.tls.mode == "implicit"
+    place: SitePath = ("services", topology.site.services.index(forecast.service), "tls")
+    outcome: Outcome = "silent" if implicit else "refused"
+    stop = Stop(PortSet(), outcome, topology.server.name, None, "TLS demanded", place)
+    return _stopped(forecast, "fails", "greet" if implicit else "login", stop)
 
 
 def _stopped(forecast: Forecast, extent: Extent, rung: Rung, *stops: Stop) -> Forecast:
@@ -144,13 +155,13 @@ def _passive(topology: Topology, forecast: Forecast) -> Forecast:
     extended = stand.spec.uses_epsv or target.family == 6
     if told is None:
         return _stopped(forecast, "unknown", "announce", _unknown(topology.server.name, "no announced address"))
-    plain = forecast.service.tls.mode == "none"
+    plain = not stand.spec.secures(forecast.service.tls)
     if plain and (reader := reads_twice(topology, control)) is not None:
         return _stopped(forecast, "unknown", "announce", _read_twice(reader))
     followed = announced_to_all(topology, forecast.control, stand.network, told, extended) if plain else Followed(told)
     if followed is None:
         return _stopped(forecast, "unknown", "announce", _unknown(topology.server.name, "read apart"))
-    data_to = followed.address if stand.spec.trusts_announced and not extended else target
+    data_to = target if extended else _followed(stand.spec, followed.address, target)
     flow = Flow("tcp", stand.sources, UNPRIVILEGED, data_to, passive.ports)
     flows = tuple(replace(flow, protocol=each) for each in passive.protocols)
     journeys = tuple(
@@ -163,6 +174,13 @@ def _passive(topology: Topology, forecast: Forecast) -> Forecast:
     announced = None if extended else followed.address
     settled_on = replace(forecast, announced=announced, helped=followed.helped)
     return _with_data(topology, settled_on, flows, journeys, stand.name)
+
+
+def _followed(client: Client, told: Address, target: Address) -> Address:
+    """Where a client goes that is told an address for data; ``target`` is where its control connection goes."""
+    if client.trusts_announced == "unless-private":
+        return target if told.kind != "public" == target.kind else told
+    return told if client.trusts_announced else target
 
 
 def _announced(topology: Topology, passive: Passive, control: Journey) -> Address | None:
@@ -195,8 +213,9 @@ def _resumed(topology: Topology, forecast: Forecast, journey: Journey) -> Journe
     """What comes of a data connection under TLS, whoever opened it, where the server wants it to resume the
     session of the control connection."""
     tls = forecast.service.tls
-    demanded = tls.mode != "none" and tls.protects_data and tls.reuse_required
-    if journey.outcome != "ok" or not demanded or forecast.stand.spec.resumes_tls:
+    client = forecast.stand.spec
+    demanded = client.secures(tls) and tls.protects_data and tls.reuse_required
+    if journey.outcome != "ok" or not demanded or client.resumes_tls:
         return journey
     place: SitePath = ("services", topology.site.services.index(forecast.service), "tls", "reuse_required")
     leg = Leg(journey.asked, journey.flow, journey.steps)
@@ -222,22 +241,30 @@ def _active(topology: Topology, forecast: Forecast) -> Forecast:
     active = forecast.service.active or Active()
     stand, control = forecast.stand, forecast.control[0]
     family = control.asked.to.family
-    named = stand.spec.active_address or next(iter(stand.spec.address.of_family(family)), None)
+    named = stand.spec.active_address or _seen_as(stand, control.asked.to)
     if named is None:
         return _stopped(forecast, "unknown", "announce", _unknown(stand.name, "client has no address"))
-    plain = forecast.service.tls.mode == "none"
+    plain = not stand.spec.secures(forecast.service.tls)
     if plain and (reader := reads_twice(topology, control)) is not None:
         return _stopped(forecast, "unknown", "announce", _read_twice(reader))
     if plain and named.family != family and (reader := first_reader(topology, control, stand.network)) is not None:
         dropped = Stop(PortSet(), "silent", reader.name, None, "other family", (*reader.place, "ftp_helper"))
         return _stopped(replace(forecast, announced=named), "fails", "announce", dropped)
     followed = named_through(topology, control, stand.network, named) if plain else Followed(named)
-    if not active.accepts_other_address and (doubt := _not_its_own(topology, forecast, followed.address)) is not None:
+    back_to = followed.address
+    if active.repairs_private and back_to.kind != "public":
+        peers = _all_peers(forecast)
+        if len(peers) != 1:
+            place: SitePath = ("services", topology.site.services.index(forecast.service), "active", "repairs_private")
+            drawn = Stop(PortSet(), "unknown", topology.server.name, None, "source address may change", place)
+            return _stopped(replace(forecast, announced=named), "unknown", "announce", drawn)
+        back_to = Address(peers.lowest)
+    elif not active.accepts_other_address and (doubt := _not_its_own(topology, forecast, back_to)) is not None:
         extent: Extent = "fails" if doubt.outcome == "refused" else "unknown"
-        return _stopped(replace(forecast, announced=followed.address), extent, "announce", doubt)
+        return _stopped(replace(forecast, announced=back_to), extent, "announce", doubt)
     from_ports = PortSet.single(active.from_port.number) if active.from_port else UNPRIVILEGED
     own = AddressSet.single(control.flow.to)
-    flow = Flow("tcp", own, from_ports, followed.address, stand.spec.active_ports)
+    flow = Flow("tcp", own, from_ports, back_to, stand.spec.active_ports)
     arrived = trace(topology, topology.server, flow, followed.helped)
     back = (part for each in arrived for part in _back_at_client(topology, stand, each))
     journeys = tuple(_resumed(topology, forecast, each) for each in back)
@@ -248,9 +275,7 @@ def _active(topology: Topology, forecast: Forecast) -> Forecast:
 def _not_its_own(topology: Topology, forecast: Forecast, named: Address) -> Stop | None:
     """What a server does that connects to nobody but its peer: it refuses an address that no control connection of
     the client comes from; of one that only some may come from it cannot be told."""
-    peers = AddressSet()
-    for each in forecast.control:
-        peers = peers | each.flow.sources
+    peers = _all_peers(forecast)
     if peers == AddressSet.single(named):
         return None
     place: SitePath = ("services", topology.site.services.index(forecast.service), "active", "accepts_other_address")
@@ -262,10 +287,25 @@ def _not_its_own(topology: Topology, forecast: Forecast, named: Address) -> Stop
     return _unknown(forecast.stand.name, "client has no address")
 
 
+def _all_peers(forecast: Forecast) -> AddressSet:
+    """Every address that the control connection may come from."""
+    peers = AddressSet()
+    for each in forecast.control:
+        peers = peers | each.flow.sources
+    return peers
+
+
+def _seen_as(stand: Stand, target: Address) -> Address | None:
+    """The address that a client has towards where it goes: on the server host the very same, where that is its own."""
+    own = stand.spec.address
+    return target if target in own.each else next(iter(own.of_family(target.family)), None)
+
+
 def _back_at_client(topology: Topology, stand: Stand, journey: Journey) -> Iterator[Journey]:
     """An active connection counts only at the client that waits for it, on the port it named; nobody else
     waits for data, but the server's own services listen, where it is led back there."""
-    if journey.outcome == "ok" and not (journey.end.at == stand.name and journey.asked.ports == journey.flow.ports):
+    home = topology.server.name if stand.spec.on_server else stand.name
+    if journey.outcome == "ok" and not (journey.end.at == home and journey.asked.ports == journey.flow.ports):
         yield from _judged(topology, journey, PortSet())
     else:
         yield journey
@@ -287,8 +327,11 @@ def _until_the_end(topology: Topology, forecast: Forecast) -> Forecast:
     transfer of typical size and rate."""
     seconds = forecast.service.transfer_seconds
     passed = {step.at for each in forecast.control for step in each.steps}
+    kept = forecast.stand.spec.keeps_alive
     for device in topology.devices:
         timeout = device.spec.idle_timeout
+        if kept is not None and timeout is not None and kept.amount < timeout.amount:
+            continue
         if device.name in passed and timeout is not None and seconds is not None and seconds > timeout.amount:
             stop = Stop(PortSet(), "silent", device.name, None, "control forgotten", (*device.place, "idle_timeout"))
             return _stopped(forecast, "fails", "send", stop)

@@ -69,6 +69,8 @@ def blame(stop: Stop, goes_to: str = "") -> str:
             return f"{stop.at} refuses to connect to {whither}, which is not the address it sees"
         case "session reuse":
             return f"{stop.at} demands that data resumes the TLS session, this client does not"
+        case "TLS demanded":
+            return f"{stop.at} demands TLS, and this client speaks none"
         case "control forgotten":
             return f"{stop.at} forgets the quiet control connection before a typical transfer ends"
         case "client has no address":

@@ -44,12 +44,12 @@ def _entries(site: Site, forecast: Forecast, port: int, digests: Mapping[str, st
     yield "port", str(port)
     if service.protocol == "ftp":
         yield "protocol", "FTP"
-        yield "security", _SECURITY[service.tls.mode]
+        yield "security", _SECURITY[service.tls.mode if spec.secures(service.tls) else "none"]
         yield (
             "mode",
             f"{forecast.promise.mode}{', with EPSV' if spec.uses_epsv and forecast.promise.mode == 'passive' else ''}",
         )
-        if service.tls.mode != "none":
+        if spec.secures(service.tls):
             yield "certificate", _certificate(service, digests)
     else:
         yield "protocol", "SFTP (over SSH)"

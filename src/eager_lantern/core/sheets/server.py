@@ -71,6 +71,8 @@ def _settings(service: Service) -> Iterator[tuple[str, str]]:
         yield "active mode comes from port", str(service.active.from_port or "any")
         other = "yes" if service.active.accepts_other_address else "no"
         yield "active mode to another address than the client's", other
+        if service.active.repairs_private:
+            yield "active mode to a private address", "goes to the address that the client is seen at"
 
 
 def _announced(text: str) -> str:

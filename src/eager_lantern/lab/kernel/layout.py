@@ -54,7 +54,7 @@ def lab_nodes(site: Site, strangers: Sequence[Client] = ()) -> tuple[Node, ...]:
     Raises TooLarge for more hosts on one network than a bridge of the kernel holds.
     """
     known = [each for each in site.clients if each.name not in {stranger.name for stranger in strangers}]
-    hosts: list[Server | Client] = [site.server, *known, *strangers]
+    hosts: list[Server | Client] = [site.server, *(each for each in known if not each.on_server), *strangers]
     for network in {each.network for each in hosts}:
         count = sum(each.network == network for each in hosts)
         if count > MOST_ON_A_NETWORK:

@@ -113,7 +113,7 @@ class LoopbackLab:
     def __init__(self, topology: Topology, strangers: Sequence[Client]) -> None:
         site = topology.site
         known = [each for each in site.clients if each.name not in {stranger.name for stranger in strangers}]
-        hosts: list[Server | Client] = [site.server, *known, *strangers]
+        hosts: list[Server | Client] = [site.server, *(each for each in known if not each.on_server), *strangers]
         self.topology = Topology(structs.replace(site, clients=(*known, *strangers)))
         self.aliases = Aliases()
         self.nodes: dict[str, HostAccess] = {each.name: self._place(each) for each in hosts}
@@ -178,8 +178,12 @@ class LoopbackLab:
         if not own:
             raise OSError(errno.EAFNOSUPPORT, f"{host.name} has no IPv{target.family} address")
         came_from = Address.parse(source) if source else own[0]
-        first = leaves(self.topology, host, Caller(came_from, source_port or SOURCE_PORT, target, port))
-        ending = first if isinstance(first, Ended) else await self._led(first, MOST_HOPS)
+        caller = Caller(came_from, source_port or SOURCE_PORT, target, port)
+        first = leaves(self.topology, host, caller)
+        if target in own:
+            ending = await self._reached(Arrival(structs.replace(caller, source=target), host.name), host.network)
+        else:
+            ending = first if isinstance(first, Ended) else await self._led(first, MOST_HOPS)
         if isinstance(ending, Ended) and ending.outcome != "refused":
             alias = self._silent(host.network, target, port_here(port))
         else:

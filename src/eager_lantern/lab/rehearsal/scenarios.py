@@ -13,13 +13,13 @@ from msgspec import structs
 from ...core.compare.with_lab import to_try
 from ...core.model.rights import account_of, effective_rights
 from ...core.model.site import Client, Passive, Right, Service
-from ...core.network.topology import Host, Topology
+from ...core.network.topology import LOCALHOST, Host, Topology
 from ...core.predict.endpoints import inside_peers, resolved, targets, typed_port, unpromised, ways_in
 from ...core.predict.forecast import Forecast, Stand
 from ...core.values.addresses import FAMILIES, Address, Addresses, AddressSet
 from ...live.common.plan_of import plan_of
 from ...live.common.secret import Secret
-from ...live.common.visit_plan import Limits, VisitPlan
+from ...live.common.visit_plan import Announced, Limits, VisitPlan
 from ..servers.setup import EVERY_RIGHT, Guest, SshSetup, StandInSetup, letters
 from ..tasks.probes import SOURCE_PORT, Probe
 
@@ -104,7 +104,8 @@ def scenarios(
     """What to try for each promise."""
     for i, forecast in enumerate(forecasts):
         host = player_of(topology, forecasts, forecast.stand)
-        scenario = Scenario(i, forecast, host.name, patience_seconds)
+        node = topology.server.name if host.on_server else host.name
+        scenario = Scenario(i, forecast, node, patience_seconds)
         if forecast.promise.holds == "shut" or forecast.service.protocol == "other":
             others = unpromised(topology, forecast.stand, forecast.service) if forecast.promise.holds == "shut" else ()
             yield replace(
@@ -142,7 +143,7 @@ def _session(topology: Topology, scenario: Scenario, host: Client, folder: Path,
     base = replace(
         plan,
         security=replace(plan.security, trusts=trust.trusted, host_key=trust.fingerprint),
-        data=replace(plan.data, announced="follow" if host.trusts_announced else "ignore", checks_peer=False),
+        data=replace(plan.data, announced=_follows(host), checks_peer=False),
         limits=Limits(
             timeout=scenario.patience_seconds,
             writes="write" in rights,
@@ -156,6 +157,13 @@ def _session(topology: Topology, scenario: Scenario, host: Client, folder: Path,
     return replace(scenario, plans=plans, ports=ports, guest=replace(guest, ports=handed if passive else ()))
 
 
+def _follows(client: Client) -> Announced:
+    """What a client does with a passive reply that names another host."""
+    if client.trusts_announced == "unless-private":
+        return "follow-public"
+    return "follow" if client.trusts_announced else "ignore"
+
+
 def _handed_out(ports: tuple[int, ...], working: int) -> tuple[int, ...]:
     """The order of data ports: all transfers of a session meet such as should work, as far as there are any,
     and the others are left to the sweep. A gateway's helper may give a port that failed another number next time."""
@@ -165,7 +173,8 @@ def _handed_out(ports: tuple[int, ...], working: int) -> tuple[int, ...]:
 
 def _towards(base: VisitPlan, host: Client, typed: str, target: Address) -> VisitPlan:
     """The plan for one of the addresses that a client may try."""
-    own = host.active_address or next(iter(host.address.of_family(target.family)), None)
+    own = host.active_address or (target if host.on_server and target in host.address.each else None)
+    own = own or next(iter(host.address.of_family(target.family)), None)
     return replace(
         base,
         target=replace(base.target, name=typed or str(target), address=str(target)),
@@ -204,9 +213,15 @@ def setups(topology: Topology, found: Sequence[Scenario], served: Path | None) -
     return tuple(_setup(topology, *each, served, 3 * patience) for each in served_services(found, "ftp"))
 
 
+def listened_on(topology: Topology) -> tuple[Address, ...]:
+    """The addresses that services listen on; their host's own beside its others where a client is on it."""
+    local = (LOCALHOST,) if any(each.on_server for each in topology.site.clients) else ()
+    return (*topology.server.addresses.each, *local)
+
+
 def ssh_setups(topology: Topology, found: Sequence[Scenario], host_key: Path | None) -> tuple[SshSetup, ...]:
     """The stand-in for each service of SSH file transfer."""
-    addresses = topology.server.addresses.each
+    addresses = listened_on(topology)
     return tuple(
         SshSetup(guests, tuple((str(each), service.control_port.number) for each in addresses), host_key)
         for service, guests in served_services(found, "sftp")
@@ -221,7 +236,7 @@ def _setup(
     inside = passive.announce_inside
     return StandInSetup(
         guests=guests,
-        addresses=tuple(map(str, topology.server.addresses.each)),
+        addresses=tuple(map(str, listened_on(topology))),
         control_port=service.control_port.number,
         passive_ports=passive.ports,
         announce=_announced(topology, passive, inside=False),
@@ -234,6 +249,7 @@ def _setup(
         reuse_required=service.tls.reuse_required,
         from_port=service.active.from_port.number if service.active and service.active.from_port else 0,
         accepts_other_address=bool(service.active and service.active.accepts_other_address),
+        repairs_private=bool(service.active and service.active.repairs_private),
         peer_must_match=service.peer_must_match,
         patience_seconds=patience_seconds,
     )

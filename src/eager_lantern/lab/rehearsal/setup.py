@@ -41,11 +41,12 @@ OTHER = "its port is tried, not what is spoken there"
 @dataclass(frozen=True)
 class Able:
     """What a lab can do: read FTP control connections as helpers do, forget quiet connections,
-    and open ports from this one on."""
+    open ports from this one on, and let a host connect to itself."""
 
     helps: bool
     forgets: bool
     lowest_port: int = 1
+    within_a_host: bool = True
 
 
 @dataclass(frozen=True)
@@ -167,7 +168,10 @@ def _reason(topology: Topology, forecast: Forecast, able: Able) -> str:
     passed = {step.at for each in forecast.control for step in each.steps}
     devices = [each for each in topology.devices if each.name in passed]
     helpers = [each.name for each in devices if each.spec.ftp_helper]
-    if helpers and not able.helps and forecast.service.tls.mode == "none":
+    client = forecast.stand.spec
+    if client.on_server and not able.within_a_host:
+        return "a client on the server host itself is rehearsed in the kernel lab alone"
+    if helpers and not able.helps and not client.secures(forecast.service.tls):
         return f"{helpers[0]} reads FTP control connections, and this lab has nothing that does"
     passive = forecast.service.passive if forecast.promise.mode == "passive" else None
     if passive is not None and passive.protocols != ("tcp",):
@@ -177,6 +181,10 @@ def _reason(topology: Topology, forecast: Forecast, able: Able) -> str:
         return f"data ports below {able.lowest_port} need a privilege on this machine"
     limits = [each.name for each in devices if each.spec.idle_timeout is not None]
     timed = forecast.data is not None and forecast.service.transfer_seconds is not None
+    if limits and timed and client.keeps_alive is not None:
+        return (
+            f"{client.name} keeps its control connection alive, and no lab does so for minutes that are seconds there"
+        )
     if limits and timed and not able.forgets:
         return f"{limits[0]} forgets quiet connections, and nothing in this lab does"
     if limits and timed and forecast.predicted != "partly" and scaled(topology, forecast) is None:

@@ -214,6 +214,8 @@ class _Habits:
         except ValueError:
             self.respond("501 That is no address.")
             return
+        if self.setup.repairs_private and Address.parse(ip).kind != "public":
+            ip = self.remote_ip
         if ip != self.remote_ip and not self.setup.accepts_other_address:
             self.respond("501 That is not your address.")
             return

@@ -53,6 +53,7 @@ class StandInSetup:
     reuse_required: bool = False
     from_port: int = 0
     accepts_other_address: bool = False
+    repairs_private: bool = False
     peer_must_match: bool = True
     patience_seconds: float = 30
     reach: Connector = directly

@@ -12,9 +12,10 @@ from ..vantage.local import HERE
 from .lockout_guard import LockoutGuard
 from .secret import Secret
 
-Announced = Literal["report", "follow", "ignore"]
-"""What to do with a passive reply that names another host: report it and use the server's own
-address, go to the address that it names, or use the server's own without a word."""
+Announced = Literal["report", "follow", "follow-public", "ignore"]
+"""What to do with a passive reply that names another host: report it and use the server's own address, go to the
+address that it names, the same unless it names a private one and the server's is public, or use the server's own
+without a word."""
 
 
 @dataclass(frozen=True, slots=True)

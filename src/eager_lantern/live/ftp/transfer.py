@@ -6,6 +6,7 @@ A visit gives each of these steps a rung, a sweep gives each a wait of its own; 
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager, closing
 
+from ...core.values.addresses import Address
 from ...wire.endpoints import Endpoint
 from ..common.channel import Channel
 from ..common.visit_plan import VisitPlan
@@ -15,7 +16,10 @@ from .session import MOST_LISTING_BYTES, Listener, Session, received
 
 def followed(plan: VisitPlan, announced: Endpoint, peer: str) -> Endpoint:
     """Where a passive reply leads: to the address that it names only where the plan follows it."""
-    return announced if plan.data.announced == "follow" else Endpoint(peer, announced.port)
+    own = plan.target.address or peer
+    repaired = Address.parse(announced.address).kind != "public" == Address.parse(own).kind
+    follows = plan.data.announced == "follow" or (plan.data.announced == "follow-public" and not repaired)
+    return announced if follows else Endpoint(peer, announced.port)
 
 
 @asynccontextmanager

@@ -312,8 +312,8 @@ class _FtpClimber(Climber):
         self.endpoint = followed(self.plan, announced, peer)
         if self.plan.data.announced == "follow":
             return f"the reply names {announced.address}, not {peer}; followed as asked"
-        if self.plan.data.announced == "ignore":
-            return f"the reply names {announced.address}; {peer} used instead"
+        if self.plan.data.announced != "report":
+            return f"the reply names {announced.address}; {self.endpoint.address} used"
         if again:
             return "as before"
         kind = Address.parse(announced.address).kind
