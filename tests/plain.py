@@ -146,6 +146,93 @@ def leads_to(site: Site, network: str, address: str) -> bool:
     return False
 
 
+Trail = list[tuple[str, dict[str, Any] | None, str, str]]
+"""The networks that a packet came out on: who sent it there, and its source and destination then."""
+
+
+def attached(site: Site, network: str, name: str) -> tuple[dict[str, Any], str] | None:
+    for gateway in site["gateways"]:
+        for side, way in (("inside", "outward"), ("outside", "inward")):
+            if gateway["name"] == name and gateway[side]["network"] == network:
+                return gateway, way
+    return None
+
+
+def seen_beyond(site: Site, network: str, step: tuple[dict[str, Any], str]) -> set[str]:
+    """The networks that are seen through a gateway without coming back."""
+    gateway, way = step
+    if way == "inward" and gateway["translate"] != "none":
+        return set()
+    found = {gateway["inside" if way == "inward" else "outside"]["network"]}
+    while True:
+        more = {
+            far
+            for each in site["gateways"]
+            for near, far, seen in (
+                (each["inside"]["network"], each["outside"]["network"], True),
+                (each["outside"]["network"], each["inside"]["network"], each["translate"] == "none"),
+            )
+            if seen and near in found and far != network
+        }
+        if more <= found:
+            return found
+        found |= more
+
+
+def ways(site: Site, network: str, address: str, sender: dict[str, Any] | None) -> tuple[str, Any]:
+    """Where a sender hands a packet: ("to", device and way), or "here", "lost" or "several"."""
+    known = [each for each in (sender or {}).get("routes", []) if in_network(address, each["to"])]
+    known.sort(key=lambda each: -ipaddress.ip_network(each["to"]).prefixlen)
+    for route in known:
+        if step := attached(site, network, route["via"]):
+            return "to", step
+    nearest = next_device(site, network, address)
+    if sender and "gateway" in sender:
+        return (
+            ("here", None) if lives_on(site, network, address) else ("to", attached(site, network, sender["gateway"]))
+        )
+    if lives_on(site, network, address):
+        return "here", None
+    if nearest is None:
+        return "lost", None
+    exits = [each for name in site["gateways"] if (each := attached(site, network, name["name"]))]
+    lost = not is_public(address) and not leads_to(site, network, address)
+    stranger, leading = not leads_to(site, network, address), 0
+    for each in exits:
+        beyond = seen_beyond(site, network, each)
+        held = any(lives_on(site, far, address) for far in beyond)
+        leading += held or (stranger and "internet" in beyond and (lost or is_public(address)))
+    return ("several", None) if leading > 1 else ("to", nearest)
+
+
+def way_back(site: Site, trail: Trail, host: dict[str, Any]) -> tuple[str, str] | None:
+    """What becomes of the answer, where it does not come back: outcome, and who sends it elsewhere."""
+    node = host
+    for k in range(len(trail) - 1, -1, -1):
+        network, sender, source, to = trail[k]
+        if sender is None or "inside" not in sender:
+            return None
+        own = [sender["inside"]["address"]] if sender["inside"]["network"] == network else owned(sender)
+        if source not in own:
+            kind, step = ways(site, network, source, node)
+            if kind != "to" or step[0] is not sender:
+                lost = kind == "lost" or (
+                    kind == "to" and not is_public(source) and not leads_to(site, network, source)
+                )
+                changed = k > 0 and trail[k - 1][3] != to
+                if kind != "to":
+                    return "silent" if lost or (changed and kind == "here") else "unknown", node["name"]
+                device, way = step
+                known = [each for each in device.get("routes", []) if in_network(source, each["to"])]
+                known.sort(key=lambda each: -ipaddress.ip_network(each["to"]).prefixlen)
+                back = known and attached(site, device["inside"]["network"], known[0]["via"])
+                if way == "inward" or back:
+                    return "unknown", node["name"]
+                return "silent" if lost or changed or device["translate"] != "none" else "unknown", node["name"]
+        node = sender
+    return None
+
+
 def send(site: Site, name: str, packet: Packet) -> End:
     """What becomes of one packet that a host sends."""
     host = next(each for each in hosts(site) if each["name"] == name)
@@ -154,42 +241,51 @@ def send(site: Site, name: str, packet: Packet) -> End:
     action = decides(host.get("filter", {}).get("outgoing"), packet)
     if action != "allow":
         return End(STOPS[action], name, packet)
-    return arrive(site, host["network"], packet, None, 0)
+    return arrive(site, host["network"], packet, None, host, [])
 
 
-def arrive(site: Site, network: str, packet: Packet, through: dict[str, Any] | None, depth: int) -> End:
-    if depth > 30:
+def arrive(
+    site: Site, network: str, packet: Packet, through: dict[str, Any] | None, sender: dict[str, Any], trail: Trail
+) -> End:
+    if len(trail) > 30:
         return End("unknown", network, packet)
+    trail = [*trail, (network, sender, packet.source, packet.to)]
     if network == "internet" and not (is_public(packet.to) and is_public(packet.source)):
         return End("silent", network, packet)
     for host in hosts(site):
         if host["network"] == network and host["address"] == packet.to:
             action = decides(host.get("filter", {}).get("incoming"), packet)
-            return End("ok" if action == "allow" else STOPS[action], host["name"], packet)
+            outcome = "ok" if action == "allow" else STOPS[action]
+            astray = way_back(site, trail, host) if outcome in ("ok", "refused") and routed(site) else None
+            return End(astray[0], astray[1], packet) if astray else End(outcome, host["name"], packet)
     for gateway in site["gateways"]:
         if gateway["outside"]["network"] == network and packet.to in owned(gateway):
-            return come_in(site, gateway, packet, depth)
+            return come_in(site, gateway, packet, trail)
         if gateway["inside"]["network"] == network and gateway["inside"]["address"] == packet.to:
             return End(gateway["unmatched"], gateway["name"], packet)
-    if lives_on(site, network, packet.to):
-        return End("silent", network, packet)
-    step = next_device(site, network, packet.to)
-    if step is None:
-        return End("silent", network, packet)
+    kind, step = ways(site, network, packet.to, sender)
+    if kind != "to":
+        outcome = "unknown" if kind == "several" else "silent"
+        return End(outcome, sender["name"] if kind == "several" else network, packet)
     gateway, way = step
     if way == "inward":
         if in_ports(packet.port, gateway["provider_blocks"]):
             return End("silent", gateway["name"], packet)
         if packet.to == gateway["inside"]["address"]:
             return End(gateway["unmatched"], gateway["name"], packet)
-        return filtered_in(site, gateway, packet, depth)
+        return filtered_in(site, gateway, packet, trail)
     if through is gateway:
         lost = not is_public(packet.to) and not leads_to(site, network, packet.to)
         lost = lost and gateway["outside"]["network"] == "internet"
         return End("silent" if lost else "unknown", gateway["name"], packet)
     if packet.to in owned(gateway):
-        return turned_back(site, gateway, packet, depth)
-    return go_out(site, gateway, packet, depth)
+        return turned_back(site, gateway, packet, trail)
+    return go_out(site, gateway, packet, trail)
+
+
+def routed(site: Site) -> bool:
+    """Whether the site says anything of routes."""
+    return any("gateway" in each or each.get("routes") for each in (*hosts(site), *site["gateways"]))
 
 
 def rewritten(gateway: dict[str, Any], packet: Packet) -> tuple[Packet | None, bool]:
@@ -216,8 +312,11 @@ def rewritten(gateway: dict[str, Any], packet: Packet) -> tuple[Packet | None, b
     return (packet._replace(to=exposed), True) if exposed else (None, False)
 
 
-def come_in(site: Site, gateway: dict[str, Any], packet: Packet, depth: int) -> End:
+def come_in(site: Site, gateway: dict[str, Any], packet: Packet, trail: Trail) -> End:
+    shared = gateway["outside"].get("ports")
     if in_ports(packet.port, gateway["provider_blocks"]):
+        return End("silent", gateway["name"], packet)
+    if shared and packet.to == gateway["outside"].get("address") and not in_ports(packet.port, shared):
         return End("silent", gateway["name"], packet)
     before = gateway.get("filter_sees") == "outside"
     action = decides(gateway["filter"]["inward"], packet) if before else "allow"
@@ -232,34 +331,39 @@ def come_in(site: Site, gateway: dict[str, Any], packet: Packet, depth: int) -> 
         return End(STOPS[action], gateway["name"], changed)
     if forwarded and gateway.get("forwards_hide_source"):
         changed = changed._replace(source=gateway["inside"]["address"], source_port=None)
-    return arrive(site, gateway["inside"]["network"], changed, gateway, depth + 1)
+    return arrive(site, gateway["inside"]["network"], changed, gateway, gateway, trail)
 
 
-def filtered_in(site: Site, gateway: dict[str, Any], packet: Packet, depth: int) -> End:
+def filtered_in(site: Site, gateway: dict[str, Any], packet: Packet, trail: Trail) -> End:
     action = decides(gateway["filter"]["inward"], packet)
     if action != "allow":
         return End(STOPS[action], gateway["name"], packet)
-    return arrive(site, gateway["inside"]["network"], packet, gateway, depth + 1)
+    return arrive(site, gateway["inside"]["network"], packet, gateway, gateway, trail)
 
 
-def turned_back(site: Site, gateway: dict[str, Any], packet: Packet, depth: int) -> End:
+def turned_back(site: Site, gateway: dict[str, Any], packet: Packet, trail: Trail) -> End:
     changed = rewritten(gateway, packet)[0] if gateway["hairpin"] else None
     if changed is None:
         return End(gateway["unmatched"], gateway["name"], packet)
     kind = gateway.get("hairpin_source", "inside")
     if kind == "kept":
-        end = arrive(site, gateway["inside"]["network"], changed, gateway, depth + 1)
-        return End("silent", gateway["name"], end.packet) if end.outcome in ("ok", "refused") else end
+        end = arrive(site, gateway["inside"]["network"], changed, gateway, gateway, trail)
+        lost = end.outcome in ("ok", "refused") and not routed(site)
+        return End("silent", gateway["name"], end.packet) if lost else end
     if "address" not in gateway[kind]:
         return End("unknown", gateway["name"], changed)
     changed = changed._replace(source=gateway[kind]["address"], source_port=None)
-    return arrive(site, gateway["inside"]["network"], changed, gateway, depth + 1)
+    return arrive(site, gateway["inside"]["network"], changed, gateway, gateway, trail)
 
 
-def go_out(site: Site, gateway: dict[str, Any], packet: Packet, depth: int) -> End:
+def go_out(site: Site, gateway: dict[str, Any], packet: Packet, trail: Trail) -> End:
     action = decides(gateway["filter"]["outward"], packet)
     if action != "allow":
         return End(STOPS[action], gateway["name"], packet)
+    about = [each for each in gateway.get("routes", []) if in_network(packet.to, each["to"])]
+    about.sort(key=lambda each: -ipaddress.ip_network(each["to"]).prefixlen)
+    if about and attached(site, gateway["inside"]["network"], about[0]["via"]):
+        return arrive(site, gateway["inside"]["network"], packet, None, gateway, trail)
     if gateway["translate"] != "none":
         pair = next((each for each in gateway.get("pairs", []) if each["inside"] == packet.source), None)
         if pair:
@@ -268,4 +372,4 @@ def go_out(site: Site, gateway: dict[str, Any], packet: Packet, depth: int) -> E
             packet = packet._replace(source=gateway["outside"]["address"], source_port=None)
         else:
             return End("silent", gateway["name"], packet)
-    return arrive(site, gateway["outside"]["network"], packet, None, depth + 1)
+    return arrive(site, gateway["outside"]["network"], packet, None, gateway, trail)

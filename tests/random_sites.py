@@ -77,6 +77,8 @@ def gateways(draw: st.DrawFn, name: str, outside: str, inside: str, known: list[
         "forwards": draw(st.lists(forwards(known), min_size=1, max_size=5)),
         "filter": {"inward": draw(filters(crowded)), "outward": draw(filters(crowded))},
     }
+    if draw(st.integers(0, 5)) == 0:
+        gateway["outside"]["ports"] = draw(st.sampled_from(["1-12", "2, 10-24"]))
     if draw(st.integers(0, 3)) == 0:
         gateway["exposed_host"] = draw(st.sampled_from(known))
     if translate == "one-to-one":
@@ -84,6 +86,37 @@ def gateways(draw: st.DrawFn, name: str, outside: str, inside: str, known: list[
         if draw(st.booleans()):
             del gateway["outside"]["address"]
     return gateway
+
+
+PREFIXES = {
+    "a": ["10.1.0.0/24"], "b": ["192.0.2.0/26", "192.0.2.8/29"], "c": ["10.3.0.0/24"], "d": ["192.0.2.64/26"],
+    "internet": ["203.0.113.0/28", "203.0.113.0/24"],
+}  # fmt: skip
+
+
+@st.composite
+def _routes(draw: st.DrawFn, site: dict[str, Any], known: list[str], crowded: bool) -> None:
+    """A second way out of a network, default gateways, and routes of hosts and gateways."""
+    if draw(st.booleans()):
+        site["gateways"].append(draw(gateways("to-af", "internet", "a", known, crowded)))
+    near: dict[str, list[str]] = {each: [] for each in NETWORKS}
+    for each in site["gateways"]:
+        near[each["inside"]["network"]].append(each["name"])
+    beside = {each: list(names) for each, names in near.items()}
+    for each in site["gateways"]:
+        beside[each["outside"]["network"]].append(each["name"])
+    for host in (site["server"], *site["clients"]):
+        if near[host["network"]] and (len(near[host["network"]]) > 1 or draw(st.booleans())):
+            host["gateway"] = draw(st.sampled_from(near[host["network"]]))
+        if host["network"] != "internet" and draw(st.booleans()):
+            to = draw(st.sampled_from([each for far in NETWORKS if far != host["network"] for each in PREFIXES[far]]))
+            host["routes"] = [{"to": to, "via": draw(st.sampled_from(beside[host["network"]]))}]
+    for each in site["gateways"]:
+        inside = [name for name in beside[each["inside"]["network"]] if name != each["name"]]
+        if inside and draw(st.integers(0, 2)) == 0:
+            own = {each["inside"]["network"], each["outside"]["network"]}
+            further = [to for far in NETWORKS if far not in own for to in PREFIXES[far]]
+            each["routes"] = [{"to": draw(st.sampled_from(further)), "via": draw(st.sampled_from(inside))}]
 
 
 @st.composite
@@ -99,7 +132,7 @@ def sites(draw: st.DrawFn) -> dict[str, Any]:
             "incoming": draw(filters(crowded)), "outgoing": draw(filters(crowded))}}
         for each in NETWORKS
     ]  # fmt: skip
-    return {
+    site = {
         "lantern": 1,
         "site": "Random Coast",
         "networks": [{"name": each, "subnet": subnet} for each, subnet in NETWORKS.items() if subnet],
@@ -108,6 +141,9 @@ def sites(draw: st.DrawFn) -> dict[str, Any]:
             "incoming": draw(filters(crowded)), "outgoing": draw(filters(crowded))}},
         "clients": hosts,
     }  # fmt: skip
+    if draw(st.integers(0, 2)) == 0:
+        draw(_routes(site, known, crowded))
+    return site
 
 
 def held(site: dict[str, Any]) -> list[str]:

@@ -31,13 +31,16 @@ CASES = [*TABLE["cases"], *TABLE["beyond_a_lab"]]
 
 
 def changed(case: dict[str, Any], table: dict[str, Any] = TABLE) -> dict[str, Any]:
-    site = copy.deepcopy(table["bases"][case["base"]])
+    site, case = copy.deepcopy((table["bases"][case["base"]], case))
     if "client" in case or "mode" in case:
         promise = {"client": case.get("client", "gauge"), "service": "tides", "mode": case.get("mode", "passive")}
         site["promises"] = [promise]
     for path, value in case.get("set", {}).items():
         holder, key = within(site, path)
-        holder[key] = value
+        if isinstance(holder, list) and key == len(holder):
+            holder.append(value)
+        else:
+            holder[key] = value
     for path, value in case.get("add", {}).items():
         holder, key = within(site, path)
         holder[key].append(value)
@@ -89,7 +92,14 @@ def test_what_the_kernel_has_shown_is_predicted(case: dict[str, Any]) -> None:
 
 
 OWN_SAY = {"another peer", "session reuse", "address refused", "source address may change", "source port may change"}
-OWN_SAY |= {"no announced address", "no common family", "reads it twice", "read apart", "TLS demanded"}
+OWN_SAY |= {
+    "no announced address",
+    "no common family",
+    "reads it twice",
+    "read apart",
+    "TLS demanded",
+    "answers go elsewhere",
+}
 LAYERED = [case for case in TABLE["cases"] if not any(stop[3] in OWN_SAY for stop in case.get("stops", ()))]
 
 
@@ -256,7 +266,8 @@ def test_what_is_open_and_ought_to_be_shut_is_explained_next() -> None:
 WITHOUT_A_CHANGE = {
     "account-broad", "account-privileged", "account-rights-conflict", "account-without-path", "active-cannot-return",
     "active-client-names-private", "active-outgoing-blocked", "filter-off", "forward-table-full", "helper-blind",
-    "outside-address-not-public", "peer-address-changes", "provider-blocks-port", "range-left-to-system",
+    "outside-address-not-public", "peer-address-changes", "port-outside-share", "provider-blocks-port",
+    "range-left-to-system",
     "range-not-forwardable", "range-overlaps-local-ports", "range-overlaps-service", "range-too-small",
     "range-too-wide", "tls-not-spoken", "udp-missing",
 }  # fmt: skip

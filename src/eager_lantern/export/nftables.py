@@ -109,13 +109,29 @@ def surroundings(wires: Mapping[str, str], spec: Gateway | None = None) -> str:
             lines.append(
                 f'iifname "{OUT}" ct state new,related {BOTH} th dport {_set(spec.provider_blocks.ports)} drop'
             )
+        if spec.outside.ports is not None:
+            for family in FAMILIES:
+                if addresses := Addresses(spec.outside.address.of_family(family)):
+                    match = f'iifname "{OUT}" ct state new,related {_LAYER[family]} daddr {{ {addresses} }}'
+                    lines.append(f"{match} {BOTH} th dport != {_set(spec.outside.ports)} drop")
         lines += ["}", "chain itself { type filter hook input priority 0; policy accept;"]
         for family in FAMILIES:
             if inside := Addresses(spec.inside.address.of_family(family)):
                 match = f"ct state new {_LAYER[family]} daddr {{ {inside} }} {BOTH}"
                 lines += _verdict(match, _answer(spec))
-        lines.append("}")
+        lines += ["}", "chain unturned { type filter hook forward priority -10; policy accept;", *_unturned(spec), "}"]
     return _indented([*lines, "}"])
+
+
+def _unturned(spec: Gateway) -> Iterator[str]:
+    """What comes from inside goes out, and is lost there, unless the device has a route that leads it back inside."""
+    yield f"ct mark {TURNED} accept"
+    same = f'iifname "{IN}" oifname "{IN}"'
+    for route in spec.routes:
+        for family in FAMILIES:
+            if known := route.to.of_family(family):
+                yield f"{same} {_LAYER[family]} daddr {_set(known)} accept"
+    yield f"{same} {BOTH} drop"
 
 
 def _no_path(wires: tuple[str, ...]) -> Iterator[str]:
@@ -274,10 +290,8 @@ def _marked(mark: int) -> str:
 def _rewritten(spec: Gateway, rewrite: Rewrite, wire: str, mark: str) -> Iterator[str]:
     family = rewrite.to.family
     layer = _LAYER[family]
-    if rewrite.outside is not None:
-        yield f"{wire} {layer} daddr {rewrite.outside} {BOTH} {mark}dnat {layer} to {rewrite.to}"
-        return
-    addresses = Addresses(_outside(spec).of_family(family))
+    outside = _outside(spec).of_family(family) if rewrite.outside is None else (rewrite.outside,)
+    addresses = Addresses(outside)
     if rewrite.protocol is None:
         if addresses:
             yield f"{wire} {layer} daddr {{ {addresses} }} {BOTH} {mark}dnat {layer} to {rewrite.to}"

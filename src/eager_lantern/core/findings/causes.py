@@ -6,10 +6,13 @@ helper in a gateway makes all the difference, that is the one cause that is told
 
 from collections.abc import Iterator
 
+from ..model.site import Gateway
 from ..network.topology import Topology
 from ..predict.layers import Layer, Route
 from ..predict.ledger import Study
 from ..values.addresses import AddressSet
+from ..values.ports import PortSet
+from ..values.site_path import SitePath
 from .cause import FEW, Cause, Role
 from .causes_filters import filter_causes
 from .causes_forwards import forward_causes, gateway_of
@@ -64,12 +67,30 @@ def _of_layer(topology: Topology, study: Study, route: Route, layer: Layer, role
         yield announced_cause(topology, study.forecast, layer)
     elif layer.aspect == "provider":
         gateway = gateway_of(topology, layer.at)
+        if (share := gateway.outside.ports) is not None and layer.missing - share:
+            yield _outside_share(topology, gateway, share, layer, role)
+            return
         text = f"the provider of {gateway.name} never lets in {{ports}}"
         yield Cause("provider-blocks-port", layer.place, layer.missing, text, "use ports that the provider lets in")
     elif layer.aspect == "forwards":
         yield from forward_causes(topology, route, layer, role, _for_whom(study, layer))
     else:
         yield from filter_causes(topology, layer, role, _for_whom(study, layer))
+
+
+def _outside_share(topology: Topology, gateway: Gateway, share: PortSet, layer: Layer, role: Role) -> Cause:
+    """Ports of an outside address that belong to other customers, and what of the own ones would do."""
+    place: SitePath = ("gateways", topology.site.gateways.index(gateway), "outside", "ports")
+    text = f"{gateway.name} has only ports {share} of its outside address, so {{ports}} never come to it"
+    room = [(low, high) for low, high in share.spans if high - low + 1 >= len(layer.wanted)]
+    if not room:
+        cure = f"no range of its share holds {len(layer.wanted)} ports: ask the provider for an address of its own"
+        return Cause("port-outside-share", place, layer.missing - share, text, cure)
+    high = room[-1][1]
+    fits = PortSet.of((high - len(layer.wanted) + 1, high))
+    moved = f"let clients type port {fits}: forward it to the control port by to_port"
+    cure = f"use the data range {fits}, on the server as well" if role == "data" else moved
+    return Cause("port-outside-share", place, layer.missing - share, text, cure)
 
 
 def _for_whom(study: Study, layer: Layer) -> AddressSet | None:

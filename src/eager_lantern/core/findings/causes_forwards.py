@@ -6,7 +6,7 @@ from ..model.site import INTERNET, Forward, Gateway, Port, Site, Typed
 from ..network.rewrites import in_order
 from ..network.topology import Topology
 from ..predict.layers import Layer, Route, next_hops
-from ..values.addresses import AddressSet
+from ..values.addresses import Address, AddressSet
 from ..values.phrases import article, only_from, quoted, the
 from ..values.ports import PortSet
 from ..values.site_path import SitePath
@@ -51,12 +51,18 @@ def forward_causes(
         left = layer.missing
         for i, forward in in_order(gateway, list(enumerate(gateway.forwards))):
             hit = left & forward.ports
-            if hit and forward.protocol == "tcp" and forward.to.family == route.flow.to.family:
+            meant = forward.protocol == "tcp" and _is_about(forward, route.flow.to)
+            if hit and meant:
                 cause = _of_forward(topology.site, route, layer, (*place, "forwards", i), forward, hit, role)
                 yield from (cause,) if cause else ()
                 left = left - hit
         if left:
             yield _not_forwarded(topology, route, gateway, place, layer, left, role, whom)
+
+
+def _is_about(forward: Forward, address: Address) -> bool:
+    """Whether a forward is for connections to this outside address."""
+    return forward.to.family == address.family and forward.outside in (None, address)
 
 
 def not_public(gateway: Gateway, place: SitePath, ports: PortSet) -> Cause:
@@ -139,7 +145,10 @@ def _not_forwarded(
     near = [
         (i, each)
         for i, each in enumerate(gateway.forwards)
-        if each.enabled and each.protocol == "tcp" and meant_for_data(topology, each.ports, layer.wanted)
+        if each.enabled
+        and each.protocol == "tcp"
+        and meant_for_data(topology, each.ports, layer.wanted)
+        and _is_about(each, route.flow.to)
     ]
     if role == "data" and near:
         i, forward = max(near, key=lambda pair: len(pair[1].ports & layer.wanted))

@@ -161,6 +161,8 @@ def session_causes(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
             yield Cause("tls-not-spoken", place, stop.ports, text, cure, about=forecast.stand.name)
         elif stop.reason == "no way back":
             yield _untranslated(topology, forecast, stop)
+        elif stop.reason == "answers go elsewhere":
+            yield _astray(topology, forecast, stop)
         elif stop.reason == "control forgotten":
             yield _impatient(topology, forecast, stop)
 
@@ -179,6 +181,21 @@ def _drawn_from_a_pool(forecast: Forecast, stop: Stop, place: SitePath) -> Itera
     elif place[-1] == "accepts_other_address":
         text = f"{client} names one address of a pool for the connection back, and may be seen at another"
         yield Cause("peer-address-changes", place, ports, text, f"let {client} use passive mode", "risks")
+
+
+def _astray(topology: Topology, forecast: Forecast, stop: Stop) -> Cause:
+    """A host whose answers leave by another gateway than the one through which the connection came."""
+    came = [step.at for each in forecast.control for step in each.steps if step.at in _names(topology)]
+    through = came[-1] if came else "the gateway that it came through"
+    text = f"{stop.at} sends its answers to {forecast.stand.name} another way than through {through}"
+    place = stop.place or forecast.place
+    mends = sets(topology.site, place, through) if came and place[-1] == "gateway" else ()
+    cure = f"set gateway: {through} there, or give it a route that leads back through {through}"
+    return Cause("answers-go-elsewhere", place, stop.ports, text, cure, mends=mends)
+
+
+def _names(topology: Topology) -> set[str]:
+    return {each.name for each in topology.devices}
 
 
 def _untranslated(topology: Topology, forecast: Forecast, stop: Stop) -> Cause:

@@ -45,6 +45,7 @@ def _forwards_twice(topology: Topology, gateway: Gateway, place: SitePath) -> It
         for _, earlier in listed[:position]:
             both = earlier.ports & later.ports
             same = earlier.protocol == later.protocol and earlier.to.family == later.to.family
+            same = same and (None in (earlier.outside, later.outside) or earlier.outside == later.outside)
             if both and same and earlier.enabled and later.enabled and earlier.from_ is None and later.from_ is None:
                 message = (
                     f"{gateway.name} forwards {ports_phrase(both)} twice: to {earlier.to} first, so never to {later.to}"

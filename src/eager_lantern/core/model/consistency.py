@@ -2,13 +2,26 @@
 their networks, one path between any two networks. Each problem says what was found and
 what would be right."""
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 
 from msgspec import Struct
 
-from ..values.addresses import FAMILIES, Addresses
+from ..values.addresses import FAMILIES, Address, Addresses, AddressSet
 from ..values.site_path import SitePath
-from .site import INTERNET, Client, Destination, Forward, Gateway, HostFilter, Promise, Rule, Service, Site
+from .site import (
+    INTERNET,
+    Client,
+    Destination,
+    Forward,
+    Gateway,
+    HostFilter,
+    Promise,
+    Rule,
+    Server,
+    Service,
+    Site,
+    StaticRoute,
+)
 
 
 class Problem(Struct, frozen=True):
@@ -25,6 +38,7 @@ def problems(site: Site) -> list[Problem]:
         *_references(site),
         *_gateways(site),
         *_second_paths(site),
+        *_routes(site),
         *_addresses(site),
         *_rules(site),
         *_promises(site),
@@ -166,8 +180,23 @@ def _gateways(site: Site) -> Iterator[Problem]:
                 message = f"{key} needs the gateway's inside address; write inside: {{network: …, address: …}}"
                 yield Problem((*place, key), message)
         yield from _exposed(gateway, place)
+        if gateway.inside.ports is not None:
+            message = "a share of ports is of an outside address; an inside one has all of them: leave ports out"
+            yield Problem((*place, "inside", "ports"), message)
         for j, forward in enumerate(gateway.forwards):
             yield from _forward(forward, (*place, "forwards", j))
+            own = (*gateway.outside.address.each, *(pair.outside for pair in gateway.pairs))
+            if forward.outside is not None and forward.outside not in own:
+                message = f"{forward.outside} is no outside address of {gateway.name}, which has {listed(own)}"
+                yield Problem((*place, "forwards", j, "outside"), message)
+            if forward.outside is not None and forward.outside.family != forward.to.family:
+                message = f"{forward.outside} and {forward.to} are of different address families"
+                yield Problem((*place, "forwards", j, "outside"), f"{message}; a forward joins two of one family")
+
+
+def listed(addresses: Iterable[Address]) -> str:
+    """Addresses as a list in a sentence; “none” for none."""
+    return ", ".join(map(str, addresses)) or "none"
 
 
 def _exposed(gateway: Gateway, place: SitePath) -> Iterator[Problem]:
@@ -209,6 +238,69 @@ def _forward(forward: Forward, place: SitePath) -> Iterator[Problem]:
         yield Problem((*place, "to_port"), f"{message}; start at {65536 - len(forward.ports)} or lower")
 
 
+def _hosts(site: Site) -> tuple[Server | Client, ...]:
+    return (site.server, *(each for each in site.clients if not each.on_server))
+
+
+def _has_choice(site: Site, host: Server | Client) -> bool:
+    """Whether several gateways lead out of the network that a host is on."""
+    return sum(each.inside.network == host.network for each in site.gateways) > 1
+
+
+def _routes(site: Site) -> Iterator[Problem]:
+    """Gateways and routes of hosts and devices: each is attached where it is needed, and none is told twice."""
+    hosts: list[tuple[SitePath, Server | Client]] = [(("server",), site.server)]
+    hosts += [(("clients", i), each) for i, each in enumerate(site.clients)]
+    for place, host in hosts:
+        if host.gateway is not None:
+            yield from _attached_gateway(site, host.gateway, {host.network}, (*place, "gateway"))
+        defaults = [each for each in host.routes if _everywhere(each)]
+        if host.gateway is not None and defaults:
+            message = f"{host.name} has two defaults: gateway: {host.gateway}, and a route to {defaults[0].to}"
+            yield Problem((*place, "gateway"), f"{message}; keep one")
+        yield from _static_routes(site, host.routes, {host.network}, place)
+    for i, gateway in enumerate(site.gateways):
+        networks = {gateway.outside.network, gateway.inside.network}
+        yield from _static_routes(site, gateway.routes, networks, ("gateways", i))
+
+
+def _everywhere(route: StaticRoute) -> bool:
+    return any(low == 0 for low, _ in route.to.of_family(4).spans) and len(route.to.of_family(4).prefixes()) == 1
+
+
+def _static_routes(site: Site, routes: Sequence[StaticRoute], networks: set[str], place: SitePath) -> Iterator[Problem]:
+    for j, each in enumerate(routes):
+        yield from _attached_gateway(site, each.via, networks, (*place, "routes", j, "via"))
+        for network in sorted(networks):
+            if own := _on_own_network(site, network, each):
+                message = f"{own} is on “{network}” itself, where no gateway is needed"
+                yield Problem((*place, "routes", j, "to"), f"{message}; name addresses that are further on")
+        if any(each.to == earlier.to for earlier in routes[:j]):
+            message = f"{each.to} is told a second time; which of the two gateways does it go through? keep one"
+            yield Problem((*place, "routes", j, "to"), message)
+
+
+def _on_own_network(site: Site, network: str, route: StaticRoute) -> AddressSet:
+    """The addresses of a route that its holder reaches without a gateway; a wider route says nothing of them."""
+    subnet = next((each.subnet for each in site.networks if each.name == network), AddressSet())
+    held = AddressSet.single(*(each for _, _, name, some in _attached(site) if name == network for each in some.each))
+    wider = bool(subnet) and network != INTERNET and not (route.to <= subnet)
+    return AddressSet() if wider else route.to & (subnet | held)
+
+
+def _attached_gateway(site: Site, name: str, networks: set[str], place: SitePath) -> Iterator[Problem]:
+    """A gateway that is named as the next one has to be on the same network."""
+    known = [each.name for each in site.gateways]
+    if name not in known:
+        yield from _known("gateway", name, known, place)
+        return
+    gateway = site.gateways[known.index(name)]
+    if not networks & {gateway.outside.network, gateway.inside.network}:
+        there = f"{name} stands between “{gateway.outside.network}” and “{gateway.inside.network}”"
+        near = [each.name for each in site.gateways if networks & {each.outside.network, each.inside.network}]
+        yield Problem(place, f"{there}, not on “{', '.join(sorted(networks))}”; near are: {', '.join(near) or 'none'}")
+
+
 def _second_paths(site: Site) -> Iterator[Problem]:
     """Joining two networks that are joined already would give two paths (union and find)."""
     leader: dict[str, str] = {name: name for name in network_names(site)}
@@ -221,9 +313,12 @@ def _second_paths(site: Site) -> Iterator[Problem]:
     for i, gateway in enumerate(site.gateways):
         outside, inside = find(gateway.outside.network), find(gateway.inside.network)
         if outside == inside and gateway.outside.network != gateway.inside.network:
+            undecided = [each.name for each in _hosts(site) if each.gateway is None and _has_choice(site, each)]
+            if not undecided:
+                continue
             pair = f"“{gateway.outside.network}” and “{gateway.inside.network}”"
             message = f"{gateway.name} is a second path between {pair}: which one does the traffic take?"
-            advice = "keep one in this file, and describe the other in a site file of its own"
+            advice = f"say it at {', '.join(undecided)}: gateway: {gateway.name}, or the other"
             yield Problem(("gateways", i), f"{message} {advice}")
         leader[outside] = inside
 

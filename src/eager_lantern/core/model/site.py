@@ -165,6 +165,7 @@ class Attachment(Part, frozen=True):
 
     network: Name
     address: Addresses = Addresses()
+    ports: PortSet | None = None
     lease: Lease = "static"
 
 
@@ -216,6 +217,7 @@ class Forward(Part, frozen=True):
     protocol: Transport = "tcp"
     to_port: Port | None = None
     from_: AddressSet | None = field(default=None, name="from")
+    outside: Address | None = None
     enabled: bool = True
     lifetime: Duration | None = None
 
@@ -230,6 +232,13 @@ class Pair(Part, frozen=True):
 
     outside: Address
     inside: Address
+
+
+class StaticRoute(Part, frozen=True):
+    """Addresses that are reached through a gateway of the site, other than a host or device would know itself."""
+
+    to: AddressSet
+    via: Name
 
 
 class Gateway(Part, frozen=True):
@@ -261,6 +270,7 @@ class Gateway(Part, frozen=True):
     forwards: tuple[Forward, ...] = ()
     filter: GatewayFilter = GatewayFilter()
     filter_sees: Literal["inside", "outside"] = "inside"
+    routes: tuple[StaticRoute, ...] = ()
 
     def translates(self, family: Family) -> Translation:
         """How it changes addresses of a family; IPv6 as IPv4 unless the site says otherwise."""
@@ -290,6 +300,8 @@ class Server(Part, frozen=True):
     lease: Lease = "static"
     category: Name | None = None
     local_ports: PortSet | None = None
+    gateway: Name | None = None
+    routes: tuple[StaticRoute, ...] = ()
     filter: HostFilter = HostFilter()
 
     @property
@@ -402,6 +414,8 @@ class Client(Part, frozen=True):
     address: Addresses = Addresses()
     reaches: Typed | None = None
     modes: tuple[Mode, ...] = ("passive",)
+    gateway: Name | None = None
+    routes: tuple[StaticRoute, ...] = ()
     on_server: bool = False
     habits: Name | None = None
     uses_epsv: bool = False

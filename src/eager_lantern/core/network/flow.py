@@ -21,6 +21,7 @@ Reason = Literal[
     "filter rule",
     "filter default",
     "provider blocks",
+    "outside the share",
     "no forward",
     "forwarding is off",
     "no hairpin",
@@ -30,6 +31,8 @@ Reason = Literal[
     "no outside address",
     "no way back",
     "answers bypass it",
+    "answers go elsewhere",
+    "several ways",
     "not listening",
     "another service",
     "another peer",
@@ -95,12 +98,22 @@ class Journey(Struct, frozen=True):
         return self.steps[-1]
 
 
+class Passage(Struct, frozen=True):
+    """A connection as it came out on a network, and from whom: a device, or, empty, whoever began it."""
+
+    network: str
+    sender: str
+    sources: AddressSet
+    to: Address
+
+
 class Leg(Struct, frozen=True):
     """A part of a flow under way."""
 
     asked: Flow
     flow: Flow
     steps: tuple[Step, ...] = ()
+    trail: tuple[Passage, ...] = ()
 
     def narrowed(self, flow: Flow) -> "Leg":
         """The same leg for a part of its flow: what was asked is cut down alike."""
@@ -110,11 +123,16 @@ class Leg(Struct, frozen=True):
             asked = replace(asked, sources=flow.sources)
         if self.flow.from_ports is not None:
             asked = replace(asked, from_ports=flow.from_ports)
-        return Leg(asked, flow, self.steps)
+        return Leg(asked, flow, self.steps, self.trail)
 
     def then(self, at: str, does: Verb, flow: Flow, place: SitePath | None = None, rule: str | None = None) -> "Leg":
         """The same leg after one more device."""
-        return Leg(self.asked, flow, (*self.steps, Step(at, does, flow, place, rule)))
+        return Leg(self.asked, flow, (*self.steps, Step(at, does, flow, place, rule)), self.trail)
+
+    def out_on(self, network: str, sender: str) -> "Leg":
+        """The same leg as it comes out on a network."""
+        passage = Passage(network, sender, self.flow.sources, self.flow.to)
+        return Leg(self.asked, self.flow, self.steps, (*self.trail, passage))
 
     def arrived(self, at: str, place: SitePath) -> Journey:
         """The journey that ends at a host that let it in."""

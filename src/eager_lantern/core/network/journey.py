@@ -49,6 +49,7 @@ from ..values.addresses import Address, Addresses, AddressSet, public_addresses
 from .filters import Ruling, Table, rulings
 from .flow import Flow, Journey, Leg, Reason, Verb
 from .rewrites import Rewrite, rewrites
+from .routes import astray, next_hop, turned_by_route
 from .topology import LOCALHOST, Device, Host, Side, Topology
 
 MOST_STEPS = 64
@@ -84,7 +85,7 @@ def trace(topology: Topology, origin: Host | str, flow: Flow, helped: Helped | N
     leg = Leg(flow, flow)
     if isinstance(origin, Host):
         return tuple(road.from_host(leg.then(origin.name, "send", flow, origin.place), origin))
-    return tuple(road.on_network(leg.then(origin, "send", flow), origin))
+    return tuple(road.on_network(leg.then(origin, "send", flow), origin, None))
 
 
 def _within(topology: Topology, origin: Host, flow: Flow) -> Journey:
@@ -129,16 +130,6 @@ def _first(addresses: Addresses, flow: Flow) -> AddressSet | None:
     return AddressSet.single(found[0]) if found else None
 
 
-def _bypassed(journey: Journey) -> Journey:
-    """What the sender notices of a connection that a device has turned back and left as it was: whoever answers
-    does so straight to the sender, which knows nothing of that address."""
-    if journey.outcome not in ("ok", "refused"):
-        return journey
-    turned = next(each for each in reversed(journey.steps) if each.does == "hairpin")
-    place = (*(turned.place or ())[:-1], "hairpin_source")
-    return Leg(journey.asked, journey.flow, journey.steps).stopped(turned.at, "silent", "answers bypass it", place)
-
-
 class _Road:
     def __init__(self, topology: Topology, helped: Helped) -> None:
         self.topology = topology
@@ -146,10 +137,16 @@ class _Road:
 
     def from_host(self, leg: Leg, host: Host) -> Iterator[Journey]:
         for passed in self._sifted(leg, host.outgoing, host.name, "let-out"):
-            yield from self.on_network(passed, host.network) if isinstance(passed, Leg) else (passed,)
+            yield from self.on_network(passed, host.network, host) if isinstance(passed, Leg) else (passed,)
 
-    def on_network(self, leg: Leg, network: str, came_through: Device | None = None) -> Iterator[Journey]:
-        """The leg has come out on a network: hand it to who has the address, or to the next device."""
+    def on_network(
+        self, leg: Leg, network: str, sender: Host | Device | None, came_in: bool = False
+    ) -> Iterator[Journey]:
+        """The leg has come out on a network: hand it to who has the address, or to the next device. It ``came_in``
+        where its sender is a device that has led it to its inside."""
+        yield from self._handed_on(leg.out_on(network, sender.name if sender else ""), network, sender, came_in)
+
+    def _handed_on(self, leg: Leg, network: str, sender: Host | Device | None, came_in: bool) -> Iterator[Journey]:
         to = leg.flow.to
         if len(leg.steps) > MOST_STEPS:
             yield leg.stopped(network, "unknown", "goes in circles", None)
@@ -158,13 +155,13 @@ class _Road:
         elif network == INTERNET and (hidden := self._unanswerable(leg)):
             yield leg.narrowed(replace(leg.flow, sources=hidden)).stopped(network, "silent", "no way back", None)
             if known := leg.flow.sources - hidden:
-                yield from self.on_network(leg.narrowed(replace(leg.flow, sources=known)), network, came_through)
+                yield from self._handed_on(leg.narrowed(replace(leg.flow, sources=known)), network, sender, came_in)
         elif isinstance(holder := self.topology.holder(network, to), Host):
             yield from self._at_host(leg, holder)
         elif holder is not None:
             yield from self._at_side(leg, holder)
         else:
-            yield from self._onward(leg, network, came_through)
+            yield from self._onward(leg, network, sender, came_in)
 
     def _unanswerable(self, leg: Leg) -> AddressSet:
         """Sources that nobody on the internet has a route back to. An outside address that is not
@@ -173,20 +170,18 @@ class _Road:
             return AddressSet()
         return leg.flow.sources - public_addresses()
 
-    def _onward(self, leg: Leg, network: str, came_through: Device | None) -> Iterator[Journey]:
-        crossings = self.topology.crossings(network, leg.flow.to)
-        lost = crossings is None
-        if crossings is None:
-            crossings = self.topology.chain(network, INTERNET) or ()
-            if not crossings or any(each.way == "inward" for each in crossings):
-                yield leg.stopped(network, "silent", "no path", None)
-                return
-        if not crossings:
-            yield leg.stopped(network, "silent", "nobody there", None)
+    def _onward(self, leg: Leg, network: str, sender: Host | Device | None, came_in: bool) -> Iterator[Journey]:
+        hop = next_hop(self.topology, network, leg.flow.to, sender)
+        if hop.crossing is None:
+            at = sender.name if sender is not None and hop.several else network
+            place = sender.place if sender is not None and hop.several else None
+            reason: Reason = "several ways" if hop.several else "no path" if hop.lost else "nobody there"
+            yield leg.stopped(at, "unknown" if hop.several else "silent", reason, place)
             return
-        device, way = crossings[0].device, crossings[0].way
+        device, way, lost = hop.crossing.device, hop.crossing.way, hop.lost
+        came_through = sender if came_in else None
         if self._may_be_expected(leg, device):
-            others = list(self._unexpected(device)._onward(leg, network, came_through))
+            others = list(self._unexpected(device)._onward(leg, network, sender, came_in))
             yield from self._either_way(leg, device, others)
         elif way == "inward":
             yield from self._routed_in(leg, device)
@@ -201,7 +196,21 @@ class _Road:
 
     def _at_host(self, leg: Leg, host: Host) -> Iterator[Journey]:
         for passed in self._sifted(leg, host.incoming, host.name, "let-in"):
-            yield passed.arrived(host.name, host.place) if isinstance(passed, Leg) else passed
+            journey = passed.arrived(host.name, host.place) if isinstance(passed, Leg) else passed
+            if self.topology.routed and self.topology.asks_ways_back and journey.outcome in ("ok", "refused"):
+                yield from self._answered(leg, journey, host)
+            else:
+                yield journey
+
+    def _answered(self, leg: Leg, journey: Journey, host: Host) -> Iterator[Journey]:
+        """What the sender notices of a host's answer, which goes its own way."""
+        for sources, verdict in astray(self.topology, leg.trail, host, journey.flow.sources):
+            whole = Leg(journey.asked, journey.flow, journey.steps[:-1])
+            part = whole.narrowed(replace(journey.flow, sources=sources))
+            if verdict is not None:
+                yield part.stopped(verdict.at, verdict.outcome, "answers go elsewhere", verdict.place)
+            else:
+                yield Journey(part.asked, part.flow, journey.outcome, journey.reason, journey.steps)
 
     def _at_side(self, leg: Leg, holder: Side) -> Iterator[Journey]:
         if self._may_be_expected(leg, holder.device):
@@ -248,7 +257,7 @@ class _Road:
         source = AddressSet.single(expected.source)
         flow = replace(leg.flow, to=expected.host, sources=source, from_ports=None, pooled=False)
         turned = leg.then(device.name, "hairpin", flow, (*device.place, "ftp_helper"))
-        yield from self.on_network(turned, device.spec.inside.network, device)
+        yield from self.on_network(turned, device.spec.inside.network, device, True)
 
     def _sifted(self, leg: Leg, table: Table, at: str, verb: Verb) -> Iterator[Leg | Journey]:
         """The leg cut by a filter: legs that pass, journeys that end. An empty filter leaves no step."""
@@ -268,7 +277,7 @@ class _Road:
 
     def _inward(self, leg: Leg, device: Device) -> Iterator[Journey]:
         """A connection to one of the device's outside addresses."""
-        for passed in self._past_provider(leg, device):
+        for passed in self._of_share(leg, device):
             if isinstance(passed, Journey):
                 yield passed
                 continue
@@ -290,13 +299,13 @@ class _Road:
     def _handed_in(self, leg: Leg, device: Device, forwarded: bool) -> Iterator[Journey]:
         """A connection leaves a device towards the inside; what was forwarded may come as from the device itself."""
         if not (forwarded and device.spec.forwards_hide_source):
-            yield from self.on_network(leg, device.spec.inside.network, device)
+            yield from self.on_network(leg, device.spec.inside.network, device, True)
         elif (source := _first(device.spec.inside.address, leg.flow)) is None:
             yield leg.stopped(device.name, "unknown", "no common family", (*device.place, "forwards_hide_source"))
         else:
             flow = replace(leg.flow, sources=source, from_ports=None, pooled=False)
             hidden = leg.then(device.name, "hide", flow, (*device.place, "forwards_hide_source"))
-            yield from self.on_network(hidden, device.spec.inside.network, device)
+            yield from self.on_network(hidden, device.spec.inside.network, device, True)
 
     def _routed_in(self, leg: Leg, device: Device) -> Iterator[Journey]:
         """A connection to an inside address, through a device that does not translate."""
@@ -306,7 +315,7 @@ class _Road:
             elif passed.flow.to in device.spec.inside.address:
                 yield self._unmatched(passed, device, "the device itself")
             elif self._expected(passed, device) is not None:
-                yield from self.on_network(passed, device.spec.inside.network, device)
+                yield from self.on_network(passed, device.spec.inside.network, device, True)
             else:
                 yield from self._filtered_in(passed, device)
 
@@ -316,6 +325,20 @@ class _Road:
                 yield from self._handed_in(passed, device, forwarded)
             else:
                 yield passed
+
+    def _of_share(self, leg: Leg, device: Device) -> Iterator[Leg | Journey]:
+        """What comes to a device that has its outside address for some ports alone: the provider leads the others to
+        other customers (RFC 7597, RFC 7596)."""
+        share = device.spec.outside.ports
+        if share is None or leg.flow.to not in device.spec.outside.address:
+            yield from self._past_provider(leg, device)
+            return
+        if others := leg.flow.ports - share:
+            place = (*device.place, "outside", "ports")
+            part = leg.narrowed(replace(leg.flow, ports=others))
+            yield part.stopped(device.name, "silent", "outside the share", place)
+        if own := leg.flow.ports & share:
+            yield from self._past_provider(leg.narrowed(replace(leg.flow, ports=own)), device)
 
     def _past_provider(self, leg: Leg, device: Device) -> Iterator[Leg | Journey]:
         blocks = device.spec.provider_blocks.ports
@@ -368,7 +391,7 @@ class _Road:
             flow = rewritten.flow
             if spec.hairpin_source == "kept":
                 turned = rewritten.then(device.name, "hairpin", flow, place)
-                yield from map(_bypassed, self.on_network(turned, spec.inside.network, device))
+                yield from map(self._bypassed, self.on_network(turned, spec.inside.network, device, True))
                 continue
             side = spec.inside if spec.hairpin_source == "inside" else spec.outside
             if (source := _first(side.address, flow)) is None:
@@ -376,14 +399,24 @@ class _Road:
             else:
                 flow = replace(flow, sources=source, from_ports=None, pooled=False)
                 turned = rewritten.then(device.name, "hairpin", flow, place)
-                yield from self.on_network(turned, spec.inside.network, device)
+                yield from self.on_network(turned, spec.inside.network, device, True)
+
+    def _bypassed(self, journey: Journey) -> Journey:
+        """What the sender notices of a connection that a device has turned back and left as it was: whoever answers
+        does so straight to the sender, which knows nothing of that address, unless routes lead the answer back."""
+        if journey.outcome not in ("ok", "refused") or self.topology.routed:
+            return journey
+        turned = next(each for each in reversed(journey.steps) if each.does == "hairpin")
+        place = (*(turned.place or ())[:-1], "hairpin_source")
+        return Leg(journey.asked, journey.flow, journey.steps).stopped(turned.at, "silent", "answers bypass it", place)
 
     def _outward(self, leg: Leg, device: Device) -> Iterator[Journey]:
         network = device.spec.outside.network
         expected = self._expected(leg, device)
         if expected is not None and expected.source is not None:
             flow = replace(leg.flow, sources=AddressSet.single(expected.source), from_ports=None, pooled=False)
-            yield from self.on_network(leg.then(device.name, "translate", flow, (*device.place, "ftp_helper")), network)
+            helped = leg.then(device.name, "translate", flow, (*device.place, "ftp_helper"))
+            yield from self.on_network(helped, network, device)
             return
         if expected is not None:
             passes: Iterator[Leg | Journey] = iter((leg,))
@@ -393,9 +426,13 @@ class _Road:
             if isinstance(passed, Journey):
                 yield passed
                 continue
+            if turned_by_route(self.topology, device, passed.flow.to):
+                back = passed.then(device.name, "route", passed.flow, (*device.place, "routes"))
+                yield from self.on_network(back, device.spec.inside.network, device)
+                continue
             for translated in self._translated(passed, device):
                 if isinstance(translated, Leg):
-                    yield from self.on_network(translated, network)
+                    yield from self.on_network(translated, network, device)
                 else:
                     yield translated
 

@@ -38,7 +38,7 @@ def rewrites(gateway: Gateway) -> tuple[Rewrite, ...]:
     pairs = enumerate(gateway.pairs)
     return (
         *(
-            Rewrite(("forwards", i), f.name, True, f.protocol, None, f.ports, f.from_, f.to, f.offset)
+            Rewrite(("forwards", i), f.name, True, f.protocol, f.outside, f.ports, f.from_, f.to, f.offset)
             for i, f in forwards
         ),
         *(Rewrite(("pairs", i), "", False, None, pair.outside, EVERY_PORT, None, pair.inside, 0) for i, pair in pairs),

@@ -11,7 +11,7 @@ from typing import Literal
 
 from msgspec import Struct, structs
 
-from ..model.site import INTERNET, Client, Gateway, HostFilter, Server, Service, Site
+from ..model.site import INTERNET, Client, Gateway, HostFilter, Server, Service, Site, StaticRoute
 from ..values.addresses import FAMILIES, Address, Addresses, AddressSet, Family, public_addresses
 from ..values.ports import PortSet
 from ..values.site_path import SitePath
@@ -30,6 +30,8 @@ class Host(Struct, frozen=True):
     incoming: Table
     outgoing: Table
     place: SitePath
+    gateway: str | None = None
+    routes: tuple[StaticRoute, ...] = ()
 
 
 class Device(Struct, frozen=True):
@@ -51,6 +53,11 @@ class Device(Struct, frozen=True):
         pairs = AddressSet.single(*(pair.outside for pair in self.spec.pairs))
         return self.spec.outside.address.as_set | pairs
 
+    def addresses_on(self, network: str) -> AddressSet:
+        """The addresses that the device has on a network."""
+        inside = self.spec.inside
+        return inside.address.as_set if inside.network == network else self.outside_addresses
+
     def far(self, way: Way) -> str:
         """The network that a packet crossing in this way comes out on."""
         return self.spec.inside.network if way == "inward" else self.spec.outside.network
@@ -71,9 +78,10 @@ class Crossing(Struct, frozen=True):
 
 
 class Topology:
-    """A site made ready for questions about paths. Built once, never changed."""
+    """A site made ready for questions about paths. Built once, never changed. Without ``ways_back`` answers are
+    taken to find back, whatever routes say, as where each device is looked at alone."""
 
-    def __init__(self, site: Site) -> None:
+    def __init__(self, site: Site, ways_back: bool = True) -> None:
         site = _completed(site)
         listening = {service.name: listens_on(service) for service in site.services}
         self.site = site
@@ -84,6 +92,14 @@ class Topology:
         self.devices = tuple(_device(each, ("gateways", i), listening) for i, each in enumerate(site.gateways))
         self.subnets = {each.name: each.subnet for each in site.networks if each.name != INTERNET}
         self._holders = dict(self._held())
+        hosts: tuple[Server | Client, ...] = (site.server, *site.clients)
+        self.forked = _forked(site)
+        self.asks_ways_back = ways_back
+        self.routed = (
+            self.forked
+            or any(each.gateway or each.routes for each in hosts)
+            or any(each.routes for each in site.gateways)
+        )
 
     def holder(self, network: str, address: Address) -> Host | Side | None:
         """The host or the side of a gateway that has this address on this network."""
@@ -145,23 +161,34 @@ class Topology:
             whole = whole | found
         return whole
 
-    def _search(self, start: str, family: Family | None) -> dict[str, tuple[Crossing, ...]]:
+    def _search(self, start: str, family: Family | None, but: str = "") -> dict[str, tuple[Crossing, ...]]:
         """Breadth first from a network: every network that addresses of a family can be seen on, and the way
-        there; with None every network there is, through whatever translates."""
+        there; with None every network there is, through whatever translates; never through the one that is named."""
         found: dict[str, tuple[Crossing, ...]] = {start: ()}
         waiting = deque([start])
         while waiting:
             network = waiting.popleft()
-            for crossing in self._exits(network):
+            for crossing in self.exits(network):
                 far = crossing.device.far(crossing.way)
                 inward = crossing.way == "inward" and family is not None
                 hidden = inward and crossing.device.spec.translates(family or 4) != "none"
-                if far not in found and not hidden:
+                if far not in found and not hidden and far != but:
                     found[far] = (*found[network], crossing)
                     waiting.append(far)
         return found
 
-    def _exits(self, network: str) -> list[Crossing]:
+    def beyond(self, network: str, crossing: Crossing, family: Family) -> frozenset[str]:
+        """The networks that are seen through one device of a network, and not by coming back to it."""
+        far = crossing.device.far(crossing.way)
+        hidden = crossing.way == "inward" and crossing.device.spec.translates(family) != "none"
+        return frozenset() if hidden else frozenset(self._search(far, family, network))
+
+    def crossing(self, network: str, name: str) -> Crossing | None:
+        """The gateway of this name as it is crossed from a network; None where it is not attached there."""
+        return next((each for each in self.exits(network) if each.device.name == name), None)
+
+    def exits(self, network: str) -> list[Crossing]:
+        """The devices of a network, each in the direction in which it is crossed from there."""
         outward = [Crossing(each, "outward") for each in self.devices if each.spec.inside.network == network]
         inward = [Crossing(each, "inward") for each in self.devices if each.spec.outside.network == network]
         return [*outward, *inward]
@@ -184,11 +211,29 @@ def listens_on(service: Service) -> PortSet:
     return control | service.passive.ports if service.passive else control
 
 
+def _forked(site: Site) -> bool:
+    """Whether there are two ways between any networks: more gateways than it takes to join them (union and find)."""
+    leader: dict[str, str] = {}
+
+    def find(name: str) -> str:
+        while leader.setdefault(name, name) != name:
+            name = leader[name]
+        return name
+
+    for each in site.gateways:
+        outside, inside = find(each.outside.network), find(each.inside.network)
+        if outside == inside:
+            return True
+        leader[outside] = inside
+    return False
+
+
 def _completed(site: Site) -> Site:
     """The site with what a client on the server host has of that host: its addresses and its own, its filters."""
     server = site.server
     own = Addresses((*server.address.each, LOCALHOST))
-    of_host = {"address": own, "filter": server.filter, "category": server.category}
+    of_host = {"address": own, "filter": server.filter, "category": server.category,
+               "gateway": server.gateway, "routes": server.routes}  # fmt: skip
     clients = (structs.replace(each, **of_host) if each.on_server else each for each in site.clients)
     return structs.replace(site, clients=tuple(clients))
 
@@ -201,6 +246,8 @@ def _host(spec: Client | Server, both: HostFilter, place: SitePath, listening: d
         incoming=compiled(both.incoming, (*place, "filter", "incoming"), spec.category, listening),
         outgoing=compiled(both.outgoing, (*place, "filter", "outgoing"), spec.category, listening),
         place=place,
+        gateway=spec.gateway,
+        routes=spec.routes,
     )
 
 

@@ -56,7 +56,7 @@ from ..network.filters import Table
 from ..network.flow import Flow, Journey
 from ..network.journey import Helped, trace
 from ..network.topology import Crossing, Device, Host, Topology
-from ..values.addresses import Addresses
+from ..values.addresses import Address, Addresses
 from ..values.ports import EVERY_PORT, PortSet
 from ..values.site_path import SitePath
 
@@ -108,7 +108,8 @@ class Layer(Struct, frozen=True):
 
 class Route(Struct, frozen=True):
     """The way that a flow ought to take, end to end. ``moves`` are the devices that move a port on purpose, with
-    the number that it has before and behind them: a control port that is another outside."""
+    the number that it has before and behind them: a control port that is another outside. ``ends_at`` is the one
+    address of the end that will do, where it has several."""
 
     origin: Host | str
     flow: Flow
@@ -117,6 +118,7 @@ class Route(Struct, frozen=True):
     turning: Device | None
     helped: Helped
     moves: tuple[tuple[str, int, int], ...] = ()
+    ends_at: Address | None = None
 
     def translated_by(self, gateway: Gateway) -> bool:
         """Whether a gateway changes addresses of this flow's family."""
@@ -208,7 +210,8 @@ def _aspects(route: Route, crossing: Crossing) -> list[Aspect]:
     spec, device = crossing.device.spec, crossing.device
     if crossing.way == "outward":
         return [] if _trivial(device.outward) else ["outward"]
-    aspects: list[Aspect] = ["provider"] if spec.provider_blocks.ports else []
+    shut = spec.provider_blocks.ports or (spec.outside.ports is not None and route.translated_by(spec))
+    aspects: list[Aspect] = ["provider"] if shut else []
     if route.translated_by(spec):
         aspects.append("forwards")
     asked = not route.translated_by(spec) or bool(spec.pairs) or not spec.forwards_pass_filter
@@ -219,7 +222,7 @@ def _aspects(route: Route, crossing: Crossing) -> list[Aspect]:
 
 
 def _measured(topology: Topology, route: Route, candidates: PortSet, aspect: Aspect, at: str) -> Layer | None:
-    alone = Topology(_alone(topology.site, route, aspect, at))
+    alone = Topology(_alone(topology.site, route, aspect, at), ways_back=False)
     origin = _same_host(alone, route.origin) if isinstance(route.origin, Host) else route.origin
     flow = replace(route.flow, ports=candidates)
     moved = _moved_before(route, aspect, at)
@@ -228,7 +231,7 @@ def _measured(topology: Topology, route: Route, candidates: PortSet, aspect: Asp
         return None
     passes, stops = PortSet(), PortSet()
     for each in journeys:
-        arrived = each.outcome == "ok" and each.end.at == route.end.name
+        arrived = each.outcome == "ok" and each.end.at == route.end.name and route.ends_at in (None, each.flow.to)
         if arrived and each.asked.ports.shift(route.offset) == each.flow.ports:
             passes = passes | each.asked.ports
         else:
@@ -317,6 +320,7 @@ def _opened(gateway: Gateway, route: Route, kept: Aspect | None) -> Gateway:
     return structs.replace(
         gateway,
         provider_blocks=gateway.provider_blocks if kept == "provider" else BlockedPorts(),
+        outside=gateway.outside if kept == "provider" else structs.replace(gateway.outside, ports=None),
         forwarding=gateway.forwarding if kept == "forwards" else True,
         forwards=gateway.forwards if kept == "forwards" else ideal,
         forward_order=gateway.forward_order if kept == "forwards" else "first",
@@ -341,5 +345,6 @@ def next_hops(route: Route, gateway: Gateway) -> Addresses:
     if not on_route or gateway.pairs:
         return Addresses()
     behind = inward[names.index(gateway.name) + 1 :] if gateway.name in names else inward
-    hops = behind[0].spec.outside.address if behind else route.end.addresses
+    last = Addresses((route.ends_at,)) if route.ends_at else route.end.addresses
+    hops = behind[0].spec.outside.address if behind else last
     return Addresses(hops.of_family(route.flow.to.family)[:1])

@@ -100,7 +100,9 @@ def _passive_route(topology: Topology, forecast: Forecast) -> Route | None:
     flow = forecast.data_flow or meant
     if not address_works(topology, forecast):
         flow = replace(flow, to=forecast.target)
-    return route_of(topology, forecast.stand.origin, flow, topology.server, forecast.helped)
+    route = route_of(topology, forecast.stand.origin, flow, topology.server, forecast.helped)
+    arrived = [each for each in forecast.control if each.outcome == "ok"]
+    return replace(route, ends_at=arrived[0].flow.to) if arrived and len(topology.server.addresses.each) > 1 else route
 
 
 def _active(topology: Topology, forecast: Forecast) -> Route | None:

@@ -168,12 +168,19 @@ def _passive(topology: Topology, forecast: Forecast) -> Forecast:
         settled
         for each_flow in flows
         for each in trace(topology, stand.origin, each_flow, followed.helped)
-        for part in _judged(topology, each, each.asked.ports if each.asked.ports == each.flow.ports else PortSet())
+        for part in _judged(topology, each, _waiting(control, each))
         for settled in (_accepted(topology, forecast, part),)
     )
     announced = None if extended else followed.address
     settled_on = replace(forecast, announced=announced, helped=followed.helped)
     return _with_data(topology, settled_on, flows, journeys, stand.name)
+
+
+def _waiting(control: Journey, data: Journey) -> PortSet:
+    """The ports on which a server waits for this data: those that it named, on the address of the control connection
+    alone (RFC 959, section 3.2)."""
+    named = data.asked.ports == data.flow.ports and data.flow.to == control.flow.to
+    return data.asked.ports if named else PortSet()
 
 
 def _followed(client: Client, told: Address, target: Address) -> Address:

@@ -41,6 +41,8 @@ def blame(stop: Stop, goes_to: str = "") -> str:
             return f"{stop.at} lets through only what a rule allows"
         case "provider blocks":
             return f"the provider of {stop.at} blocks it"
+        case "outside the share":
+            return f"{stop.at} shares its outside address and has other ports of it"
         case "no forward":
             return f"{stop.at} has no forward for {ports_named(stop.ports)}"
         case "forwarding is off":
@@ -57,6 +59,10 @@ def blame(stop: Stop, goes_to: str = "") -> str:
             return "it leaves with a private address, to which no answer finds back"
         case "answers bypass it":
             return f"{stop.at} turns it back and leaves its source as it is, so answers go straight to the client"
+        case "answers go elsewhere":
+            return f"{stop.at} sends its answers another way than the connection came"
+        case "several ways":
+            return f"several gateways lead on from {stop.at}, and the site file does not say which one is taken"
         case "no outside address":
             return f"{stop.at} has no outside address for it"
         case "not listening":

@@ -42,6 +42,10 @@ def _entries(site: Site, forecast: Forecast, port: int, digests: Mapping[str, st
     service, spec = forecast.service, forecast.stand.spec
     yield "host", _host(forecast)
     yield "port", str(port)
+    if spec.gateway:
+        yield "default gateway of its host", spec.gateway
+    for route in spec.routes:
+        yield f"route of its host to {route.to}", f"through {route.via}"
     if service.protocol == "ftp":
         yield "protocol", "FTP"
         yield "security", _SECURITY[service.tls.mode if spec.secures(service.tls) else "none"]

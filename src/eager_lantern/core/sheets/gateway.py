@@ -57,7 +57,7 @@ def _addresses(gateway: Gateway) -> SheetPart:
         (
             "outside",
             gateway.outside.network,
-            str(gateway.outside.address) or "none of its own",
+            _shared(gateway.outside),
             _stays(gateway.outside),
         ),
         ("inside", gateway.inside.network, str(gateway.inside.address) or "none of its own", _stays(gateway.inside)),
@@ -67,6 +67,12 @@ def _addresses(gateway: Gateway) -> SheetPart:
     if gateway.outside.network == "internet" and special:
         lines = (f"{special[0]} is not a public address: nobody on the internet reaches it, whatever is entered here.",)
     return SheetPart("Its addresses", lines, Grid(("side", "network", "address", "lease"), tuple(rows), "read"))
+
+
+def _shared(attachment: Attachment) -> str:
+    if attachment.ports is None:
+        return str(attachment.address) or "none of its own"
+    return f"{attachment.address}, ports {attachment.ports} alone: others belong to other customers"
 
 
 def _stays(attachment: Attachment) -> str:
@@ -113,7 +119,7 @@ def _entry(forward: Forward, ports: PortSet) -> tuple[str, ...]:
     return (
         forward.name or "-",
         forward.protocol.upper(),
-        str(ports),
+        str(ports) if forward.outside is None else f"{ports} at {forward.outside}",
         str(forward.to),
         str(ports.shift(forward.offset)),
         str(forward.from_ or "anywhere"),
@@ -155,6 +161,8 @@ def _settings(gateway: Gateway) -> Iterator[tuple[str, str]]:
         )
         yield "FTP helper", _helper(gateway) if gateway.ftp_helper else "off"
     yield "connections to the device itself from outside", "no answer" if gateway.unmatched == "silent" else "refused"
+    for each in gateway.routes:
+        yield f"route to {each.to}", f"through {each.via}"
     if gateway.idle_timeout is not None:
         yield "quiet connections are kept for", str(gateway.idle_timeout)
     if len(gateway.outside.address.each) > 1:

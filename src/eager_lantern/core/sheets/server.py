@@ -38,6 +38,9 @@ def server_sheet(site: Site, rule_file: str | None, shut_out: frozenset[tuple[st
 def _address(server: Server) -> SheetPart:
     rows = [("address", str(server.address)), ("network", server.network), ("stays because", _STAYS[server.lease])]
     rows.append(("ports for its own connections", f"{server.own_ports}, as the data range must stay clear of them"))
+    if server.gateway:
+        rows.append(("default gateway", server.gateway))
+    rows += [(f"route to {each.to}", f"through {each.via}") for each in server.routes]
     if server.category:
         rows.append(("category of its network", server.category))
     return SheetPart("Its address", grid=Grid(("setting", "value"), tuple(rows)))

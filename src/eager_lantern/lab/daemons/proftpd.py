@@ -111,6 +111,8 @@ def _configuration(
         "DefaultRoot ~",
         f"AllowForeignAddress {'on' if active.accepts_other_address else 'off'}",
         f"PassivePorts {span[0]} {span[1]}",  # public interface
+        # public interface: without its rights it connects from any port, as a service without from_port does
+        f"RootRevoke {'off' if active.from_port else 'UseNonCompliantActiveTransfer'}",
     )
     if announced is not None:
         yield f"MasqueradeAddress {announced}"  # public interface

@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 
 from msgspec import Struct
 
-from ...core.model.site import INTERNET, Client, Gateway, Server, Site
+from ...core.model.site import INTERNET, Client, Gateway, Server, Site, StaticRoute
 from ...core.network.topology import Crossing, Topology
 from ...core.values.addresses import FAMILIES, Address, Addresses, AddressSet, Family
 from ...export.nftables import IN, OUT, WIRE, gateway_rules, host_rules, listening, named_wires, surroundings
@@ -67,7 +67,10 @@ def lab_nodes(site: Site, strangers: Sequence[Client] = ()) -> tuple[Node, ...]:
 def _host(topology: Topology, spec: Server | Client) -> Node:
     wire = Wire(WIRE, spec.network, _single(spec.address))
     rules = surroundings({WIRE: spec.network}) + host_rules(spec.filter, spec.category, listening(topology.site))
-    return Node(spec.name, True, (wire,), tuple(_routes(topology, {spec.network: WIRE}, None)), rules)
+    routes = tuple(
+        _host_routes(topology, spec) if spec.gateway else _routes(topology, {spec.network: WIRE}, spec, None)
+    )
+    return Node(spec.name, True, (wire,), routes, rules)
 
 
 def _single(addresses: Addresses) -> tuple[str, ...]:
@@ -90,7 +93,7 @@ def _gateway(topology: Topology, spec: Gateway) -> Node:
         spec.name,
         False,
         wires,
-        tuple(_routes(topology, sides, spec)),
+        tuple(_routes(topology, sides, spec, spec)),
         surroundings({wire.name: wire.network for wire in wires}, spec)
         + named_wires(OUT, IN)
         + gateway_rules(spec, listening(topology.site)),
@@ -107,9 +110,44 @@ def _hop(number: int, side: str, family: Family) -> str:
     return f"169.254.{low // 256}.{low % 256}" if family == 4 else f"fe80::1a:{low:x}"
 
 
-def _routes(topology: Topology, sides: dict[str, str], gateway: Gateway | None) -> Iterator[KernelRoute]:
-    """On-link routes for the networks of a node, and the next device for those further on."""
+def _host_routes(topology: Topology, spec: Server | Client) -> Iterator[KernelRoute]:
+    """What a host knows whose gateway is told: its own network, its routes, and its gateway for all else."""
     told: set[str] = set()
+    for route in (*_static(topology, {spec.network: WIRE}, spec.routes), *_on_link(topology, {spec.network: WIRE})):
+        if route.to not in told:
+            told.add(route.to)
+            yield route
+    crossing = topology.crossing(spec.network, spec.gateway or "")
+    for everywhere, family in _prefixes(topology, INTERNET) if crossing else ():
+        if everywhere not in told and crossing:
+            yield KernelRoute(everywhere, _towards(topology, crossing, family), WIRE)
+
+
+def _static(topology: Topology, sides: dict[str, str], routes: Sequence[StaticRoute]) -> Iterator[KernelRoute]:
+    """The routes that the site itself gives a node, each over the wire on which its gateway is."""
+    for network, wire in sides.items():
+        for each in routes:
+            if (crossing := topology.crossing(network, each.via)) is not None:
+                for family in FAMILIES:
+                    for prefix in each.to.of_family(family).prefixes():
+                        yield KernelRoute(prefix, _towards(topology, crossing, family), wire)
+
+
+def _on_link(topology: Topology, sides: dict[str, str]) -> Iterator[KernelRoute]:
+    for network, wire in sides.items():
+        for prefix, _ in _prefixes(topology, network):
+            yield KernelRoute(prefix, None, wire)
+
+
+def _routes(
+    topology: Topology, sides: dict[str, str], spec: Server | Client | Gateway, gateway: Gateway | None
+) -> Iterator[KernelRoute]:
+    """The routes that the site gives a node, those on its own networks, and the next device for all further on."""
+    told: set[str] = set()
+    for route in _static(topology, sides, spec.routes):
+        if route.to not in told:
+            told.add(route.to)
+            yield route
     for network, wire in sides.items():
         for prefix, _ in _prefixes(topology, network):
             if prefix not in told:

@@ -138,6 +138,9 @@ def _rewritten(gateway: Gateway, caller: Caller) -> tuple[Caller | None, bool]:
 def _inward(topology: Topology, gateway: Gateway, caller: Caller) -> Hop:
     if caller.port in gateway.provider_blocks.ports:
         return Ended("silent", gateway.name)
+    share = gateway.outside.ports
+    if share is not None and caller.to in gateway.outside.address and caller.port not in share:
+        return Ended("silent", gateway.name)
     before = gateway.filter_sees == "outside"
     if before and (verdict := _says(topology, gateway.filter.inward, None, caller)) != "allow":
         return Ended(_ENDS[verdict], gateway.name)

@@ -41,12 +41,12 @@ OTHER = "its port is tried, not what is spoken there"
 @dataclass(frozen=True)
 class Able:
     """What a lab can do: read FTP control connections as helpers do, forget quiet connections,
-    open ports from this one on, and let a host connect to itself."""
+    open ports from this one on, and let hosts find their own ways: by their routes, and to themselves."""
 
     helps: bool
     forgets: bool
     lowest_port: int = 1
-    within_a_host: bool = True
+    finds_ways: bool = True
 
 
 @dataclass(frozen=True)
@@ -169,8 +169,9 @@ def _reason(topology: Topology, forecast: Forecast, able: Able) -> str:
     devices = [each for each in topology.devices if each.name in passed]
     helpers = [each.name for each in devices if each.spec.ftp_helper]
     client = forecast.stand.spec
-    if client.on_server and not able.within_a_host:
-        return "a client on the server host itself is rehearsed in the kernel lab alone"
+    if (client.on_server or topology.routed) and not able.finds_ways:
+        what = "a client on the server host itself" if client.on_server else "what hosts know of routes"
+        return f"{what} is rehearsed in the kernel lab alone"
     if helpers and not able.helps and not client.secures(forecast.service.tls):
         return f"{helpers[0]} reads FTP control connections, and this lab has nothing that does"
     passive = forecast.service.passive if forecast.promise.mode == "passive" else None
