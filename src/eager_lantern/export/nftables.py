@@ -39,7 +39,7 @@ from ..core.network.filters import counts
 from ..core.network.rewrites import Rewrite, rewrites
 from ..core.network.topology import listens_on
 from ..core.values.addresses import EVERY_ADDRESS, FAMILIES, Address, Addresses, AddressSet, Family, public_addresses
-from ..core.values.ports import EVERY_PORT, PortSet
+from ..core.values.ports import EVERY_PORT, NO_PORTS, PortSet
 
 WIRE, OUT, IN = "eth0", "out0", "in0"
 TABLE = "inet eager_lantern"
@@ -56,10 +56,12 @@ def listening(site: Site) -> dict[str, PortSet]:
     return {each.name: listens_on(each) for each in site.services}
 
 
-def host_rules(both: HostFilter, category: str | None, listening: Listening) -> str:
-    """The table of a host; ``listening`` tells the ports of a service that a rule names."""
+def host_rules(both: HostFilter, category: str | None, listening: Listening, reads: PortSet = NO_PORTS) -> str:
+    """The table of a host; ``listening`` tells the ports of a service that a rule names, ``reads`` the control ports
+    that its FTP helper watches."""
     return _table(
         [
+            *(_read("prerouting priority mangle", reads) if reads else ()),
             "chain incoming { type filter hook input priority 0; policy accept;",
             'iifname "lo" accept',
             *_filter(both.incoming, category, listening),
@@ -257,12 +259,16 @@ def _judged(spec: Gateway) -> Iterator[str]:
 
 def _helper(spec: Gateway) -> Iterator[str]:
     """The kernel's own reader of FTP control connections, on the port as it arrives here, or as it goes on."""
+    where = "prerouting priority mangle" if spec.helper_sees == "outside" else "forward priority mangle"
+    return _read(where, spec.helper_ports)
+
+
+def _read(where: str, ports: PortSet) -> Iterator[str]:
     for family in FAMILIES:
         yield f'ct helper ftp{family} {{ type "ftp" protocol tcp; l3proto {_LAYER[family]}; }}'
-    where = "prerouting priority mangle" if spec.helper_sees == "outside" else "forward priority mangle"
     yield f"chain read {{ type filter hook {where}; policy accept;"
     for family in FAMILIES:
-        yield f'meta nfproto ipv{family} tcp dport {_set(spec.helper_ports)} ct helper set "ftp{family}"'
+        yield f'meta nfproto ipv{family} tcp dport {_set(ports)} ct helper set "ftp{family}"'
     yield "}"
 
 

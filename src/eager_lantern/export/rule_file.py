@@ -1,6 +1,7 @@
 """Rule files for the Linux devices of a site: the very tables that the kernel lab builds, to load."""
 
 from ..core.model.site import Gateway, Server, Site
+from ..core.values.ports import NO_PORTS
 from .nftables import gateway_rules, host_rules, listening, named_wires
 
 EXTERNAL, INTERNAL = "eth0", "eth1"
@@ -23,6 +24,7 @@ def rule_files(site: Site) -> dict[str, str]:
         if isinstance(each, Gateway):
             rules = _WIRES + named_wires(EXTERNAL, INTERNAL) + "\n" + gateway_rules(each, ports)
         else:
-            rules = host_rules(each.filter, each.category, ports)
+            reads = each.helper_ports if each.ftp_helper else NO_PORTS
+            rules = host_rules(each.filter, each.category, ports, reads)
         found[each.name] = _HEAD.format(device=each.name, site=site.site) + "\n" + rules
     return found

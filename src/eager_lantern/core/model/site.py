@@ -302,6 +302,8 @@ class Server(Part, frozen=True):
     local_ports: PortSet | None = None
     gateway: Name | None = None
     routes: tuple[StaticRoute, ...] = ()
+    ftp_helper: bool = False
+    helper_ports: PortSet = FTP_PORT
     filter: HostFilter = HostFilter()
 
     @property

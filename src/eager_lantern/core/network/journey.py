@@ -68,7 +68,7 @@ class Expected(Struct, frozen=True):
 
 
 Helped = Mapping[str, Expected]
-"""The gateways whose helper expects a connection, by name."""
+"""The gateways, or the server host, whose helper expects a connection, by name."""
 
 
 def trace(topology: Topology, origin: Host | str, flow: Flow, helped: Helped | None = None) -> tuple[Journey, ...]:
@@ -136,7 +136,8 @@ class _Road:
         self.helped = helped
 
     def from_host(self, leg: Leg, host: Host) -> Iterator[Journey]:
-        for passed in self._sifted(leg, host.outgoing, host.name, "let-out"):
+        expected = host.name in self.helped
+        for passed in (leg,) if expected else self._sifted(leg, host.outgoing, host.name, "let-out"):
             yield from self.on_network(passed, host.network, host) if isinstance(passed, Leg) else (passed,)
 
     def on_network(
@@ -195,7 +196,9 @@ class _Road:
             yield from self._outward(leg, device)
 
     def _at_host(self, leg: Leg, host: Host) -> Iterator[Journey]:
-        for passed in self._sifted(leg, host.incoming, host.name, "let-in"):
+        expected = self.helped.get(host.name)
+        awaited = expected is not None and not leg.flow.sources - expected.peers
+        for passed in (leg,) if awaited else self._sifted(leg, host.incoming, host.name, "let-in"):
             journey = passed.arrived(host.name, host.place) if isinstance(passed, Leg) else passed
             if self.topology.routed and self.topology.asks_ways_back and journey.outcome in ("ok", "refused"):
                 yield from self._answered(leg, journey, host)

@@ -12,7 +12,7 @@ from msgspec.structs import replace
 from ..model.site import Active, Client, Passive, Promise, Service
 from ..network.flow import Flow, Journey, Leg, Reason
 from ..network.ftp_helper import Followed, announced_to_all, first_reader, named_through, reads_twice
-from ..network.journey import trace
+from ..network.journey import Expected, trace
 from ..network.topology import Device, Topology
 from ..values.addresses import Address, AddressSet
 from ..values.outcomes import Extent, Outcome, Rung
@@ -161,6 +161,8 @@ def _passive(topology: Topology, forecast: Forecast) -> Forecast:
     followed = announced_to_all(topology, forecast.control, stand.network, told, extended) if plain else Followed(told)
     if followed is None:
         return _stopped(forecast, "unknown", "announce", _unknown(topology.server.name, "read apart"))
+    if plain and (extended or told == control.flow.to):
+        followed = _read_at_server(topology, control, followed, _all_peers(forecast))
     data_to = target if extended else _followed(stand.spec, followed.address, target)
     flow = Flow("tcp", stand.sources, UNPRIVILEGED, data_to, passive.ports)
     flows = tuple(replace(flow, protocol=each) for each in passive.protocols)
@@ -174,6 +176,15 @@ def _passive(topology: Topology, forecast: Forecast) -> Forecast:
     announced = None if extended else followed.address
     settled_on = replace(forecast, announced=announced, helped=followed.helped)
     return _with_data(topology, settled_on, flows, journeys, stand.name)
+
+
+def _read_at_server(topology: Topology, control: Journey, followed: Followed, peers: AddressSet) -> Followed:
+    """What a helper in the server host's own filter adds: it lets through the data of whom it has read, as long as
+    the words name the very ends of the control connection."""
+    server = topology.site.server
+    if not server.ftp_helper or not control.flow.ports <= server.helper_ports:
+        return followed
+    return Followed(followed.address, {**followed.helped, server.name: Expected(peers)})
 
 
 def _waiting(control: Journey, data: Journey) -> PortSet:
@@ -259,6 +270,8 @@ def _active(topology: Topology, forecast: Forecast) -> Forecast:
         return _stopped(replace(forecast, announced=named), "fails", "announce", dropped)
     followed = named_through(topology, control, stand.network, named) if plain else Followed(named)
     back_to = followed.address
+    if plain and _all_peers(forecast) == AddressSet.single(back_to):
+        followed = _read_at_server(topology, control, followed, AddressSet.single(back_to))
     if active.repairs_private and back_to.kind != "public":
         peers = _all_peers(forecast)
         if len(peers) != 1:

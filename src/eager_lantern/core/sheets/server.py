@@ -41,6 +41,8 @@ def _address(server: Server) -> SheetPart:
     if server.gateway:
         rows.append(("default gateway", server.gateway))
     rows += [(f"route to {each.to}", f"through {each.via}") for each in server.routes]
+    if server.ftp_helper:
+        rows.append(("FTP helper of its filter", f"on, reads port {server.helper_ports}; blind under TLS"))
     if server.category:
         rows.append(("category of its network", server.category))
     return SheetPart("Its address", grid=Grid(("setting", "value"), tuple(rows)))
@@ -165,7 +167,8 @@ def _restart(site: Site, rule_file: str | None) -> SheetPart:
     steps.append("Load it; a second session that stays logged in shows that your way in still works.")
     steps.append("If you lock yourself out, the table is gone after a restart, or by the last command here.")
     steps.append(f"To keep it over restarts, include {rule_file} from /etc/nftables.conf.")
-    commands = (f"nft -c -f {rule_file}", f"nft -f {rule_file}", "nft delete table inet eager_lantern")
+    helper = ("modprobe nf_conntrack_ftp",) if site.server.ftp_helper else ()
+    commands = (*helper, f"nft -c -f {rule_file}", f"nft -f {rule_file}", "nft delete table inet eager_lantern")
     return SheetPart("Restart", steps=tuple(steps), commands=commands)
 
 

@@ -12,6 +12,7 @@ from msgspec import Struct
 from ...core.model.site import INTERNET, Client, Gateway, Server, Site, StaticRoute
 from ...core.network.topology import Crossing, Topology
 from ...core.values.addresses import FAMILIES, Address, Addresses, AddressSet, Family
+from ...core.values.ports import NO_PORTS
 from ...export.nftables import IN, OUT, WIRE, gateway_rules, host_rules, listening, named_wires, surroundings
 
 MOST_ON_A_NETWORK = 1000
@@ -66,7 +67,8 @@ def lab_nodes(site: Site, strangers: Sequence[Client] = ()) -> tuple[Node, ...]:
 
 def _host(topology: Topology, spec: Server | Client) -> Node:
     wire = Wire(WIRE, spec.network, _single(spec.address))
-    rules = surroundings({WIRE: spec.network}) + host_rules(spec.filter, spec.category, listening(topology.site))
+    reads = spec.helper_ports if isinstance(spec, Server) and spec.ftp_helper else NO_PORTS
+    rules = surroundings({WIRE: spec.network}) + host_rules(spec.filter, spec.category, listening(topology.site), reads)
     routes = tuple(
         _host_routes(topology, spec) if spec.gateway else _routes(topology, {spec.network: WIRE}, spec, None)
     )

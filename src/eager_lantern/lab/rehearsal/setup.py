@@ -168,6 +168,7 @@ def _reason(topology: Topology, forecast: Forecast, able: Able) -> str:
     passed = {step.at for each in forecast.control for step in each.steps}
     devices = [each for each in topology.devices if each.name in passed]
     helpers = [each.name for each in devices if each.spec.ftp_helper]
+    helpers += [topology.server.name] if topology.site.server.ftp_helper else []
     client = forecast.stand.spec
     if (client.on_server or topology.routed) and not able.finds_ways:
         what = "a client on the server host itself" if client.on_server else "what hosts know of routes"
