@@ -250,8 +250,10 @@ def arrive(
     if len(trail) > 30:
         return End("unknown", network, packet)
     trail = [*trail, (network, sender, packet.source, packet.to)]
-    if network == "internet" and not (is_public(packet.to) and is_public(packet.source)):
+    if network == "internet" and not is_public(packet.to):
         return End("silent", network, packet)
+    if network == "internet" and not is_public(packet.source):
+        return End("unknown" if forked(site) else "silent", network, packet)
     for host in hosts(site):
         if host["network"] == network and host["address"] == packet.to:
             action = decides(host.get("filter", {}).get("incoming"), packet)
@@ -281,6 +283,18 @@ def arrive(
     if packet.to in owned(gateway):
         return turned_back(site, gateway, packet, trail)
     return go_out(site, gateway, packet, trail)
+
+
+def forked(site: Site) -> bool:
+    """Whether there are two ways between some networks: more joints than a tree has."""
+    joined = [{each["outside"]["network"], each["inside"]["network"]} for each in site["gateways"]]
+    groups: list[set[str]] = []
+    for pair in joined:
+        touching = [each for each in groups if each & pair]
+        if any(pair <= each for each in touching):
+            return True
+        groups = [each for each in groups if not each & pair] + [set().union(pair, *touching)]
+    return False
 
 
 def routed(site: Site) -> bool:

@@ -121,7 +121,7 @@ def surroundings(wires: Mapping[str, str], spec: Gateway | None = None) -> str:
             if inside := Addresses(spec.inside.address.of_family(family)):
                 match = f"ct state new {_LAYER[family]} daddr {{ {inside} }} {BOTH}"
                 lines += _verdict(match, _answer(spec))
-        lines += ["}", "chain unturned { type filter hook forward priority -10; policy accept;", *_unturned(spec), "}"]
+        lines += ["}", "chain unturned { type filter hook forward priority 20; policy accept;", *_unturned(spec), "}"]
     return _indented([*lines, "}"])
 
 

@@ -46,6 +46,7 @@ from msgspec.structs import replace
 
 from ..model.site import INTERNET
 from ..values.addresses import Address, Addresses, AddressSet, public_addresses
+from ..values.outcomes import Outcome
 from .filters import Ruling, Table, rulings
 from .flow import Flow, Journey, Leg, Reason, Verb
 from .rewrites import Rewrite, rewrites
@@ -154,7 +155,9 @@ class _Road:
         elif network == INTERNET and to.kind != "public":
             yield leg.stopped(network, "silent", "no path", None)
         elif network == INTERNET and (hidden := self._unanswerable(leg)):
-            yield leg.narrowed(replace(leg.flow, sources=hidden)).stopped(network, "silent", "no way back", None)
+            # with two ways out, whoever is meant may stand at the other one, and know the sender from inside
+            outcome: Outcome = "unknown" if self.topology.forked else "silent"
+            yield leg.narrowed(replace(leg.flow, sources=hidden)).stopped(network, outcome, "no way back", None)
             if known := leg.flow.sources - hidden:
                 yield from self._handed_on(leg.narrowed(replace(leg.flow, sources=known)), network, sender, came_in)
         elif isinstance(holder := self.topology.holder(network, to), Host):
