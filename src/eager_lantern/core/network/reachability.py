@@ -73,7 +73,7 @@ def _reaches(topology: Topology, network: str) -> Iterator[Reach]:
     for door in doors(topology, network):
         for protocol in protocols:
             flow = Flow(protocol, sources, UNPRIVILEGED, door, EVERY_PORT)
-            for journey in trace(topology, network, flow):
+            for journey in trace(topology.one_way, network, flow):
                 if journey.outcome == "ok" and homes[journey.end.at] not in (network, INTERNET):
                     yield Reach(network, journey.end.at, protocol, door, journey.flow.ports, journey)
 

@@ -7,6 +7,7 @@ while the inside is visible from outside only through a gateway that does not tr
 """
 
 from collections import deque
+from functools import cached_property
 from typing import Literal
 
 from msgspec import Struct, structs
@@ -100,6 +101,11 @@ class Topology:
             or any(each.gateway or each.routes for each in hosts)
             or any(each.routes for each in site.gateways)
         )
+
+    @cached_property
+    def one_way(self) -> "Topology":
+        """The same, where answers are not asked for: what gets in at all."""
+        return Topology(self.site, ways_back=False) if self.asks_ways_back and self.routed else self
 
     def holder(self, network: str, address: Address) -> Host | Side | None:
         """The host or the side of a gateway that has this address on this network."""

@@ -134,12 +134,19 @@ def _shut(topology: Topology, forecast: Forecast) -> Forecast:
         flow = Flow("tcp", stand.sources, UNPRIVILEGED, address, EVERY_PORT)
         found = [each for each in trace(topology, stand.origin, flow) if _leads_to(topology, each, port)]
         # An address that is no way to this server and leads nowhere is not worth a word.
-        control += (each for each in found if address in typed or each.outcome in ("ok", "unknown"))
+        control += (_one_way(each) for each in found if address in typed or each.outcome in ("ok", "unknown"))
     outcomes = {each.outcome for each in control}
     extent: Extent = "works" if "ok" in outcomes else "unknown" if "unknown" in outcomes else "fails"
     target = control[0].asked.to if control else None
     stops = stops_of(tuple(control))
     return replace(forecast, predicted=extent, target=target, control=tuple(control), rung="connect", stops=stops)
+
+
+def _one_way(journey: Journey) -> Journey:
+    """What gets in and is not answered to the client is not shut: routes may lead the next answer back."""
+    if journey.reason not in ("answers go elsewhere", "answers bypass it"):
+        return journey
+    return replace(journey, outcome="unknown")
 
 
 def _leads_to(topology: Topology, journey: Journey, port: int) -> bool:
