@@ -144,7 +144,7 @@ def _settings(gateway: Gateway) -> Iterator[tuple[str, str]]:
             "a forward opens the filter too",
             "yes" if gateway.forwards_pass_filter else "no: the filter needs rules as well",
         )
-        if len(gateway.forwards) > 1:
+        if gateway.forward_order != "first":
             yield "where two forwards are about one port", f"the {_WINS[gateway.forward_order]} wins"
         if gateway.forwards_hide_source:
             yield "forwarded connections come", "as from the device itself: the server sees no client's address"
