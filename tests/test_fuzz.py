@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 from fuzzing import TARGETS
 
-GUIDED, DAMAGED = 150_000, 20_000
+GUIDED, DAMAGED = 80_000, 20_000
 PIECES = [b"\r\n", b"\n", b"-", b" ", b"(", b"|||", b",", b"\x00", b"\x1b[2J", b"220", b"227 ", b"9" * 40, b"\xc3\x28"]
 
 

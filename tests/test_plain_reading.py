@@ -28,7 +28,7 @@ def end_of(journey: Journey, packet: Packet) -> End:
     return End(journey.outcome, journey.end.at, Packet(packet.protocol, source, source_port, str(flow.to), port))
 
 
-@settings(max_examples=250, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
+@settings(max_examples=120, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
 @given(questions())
 def test_every_packet_ends_as_the_plain_reading_says(
     question: tuple[dict[str, Any], list[tuple[str, str, str]]],
@@ -63,7 +63,7 @@ def _count(numbers: IntervalSet) -> int:
     return sum(high - low + 1 for low, high in numbers.spans)
 
 
-@settings(max_examples=150, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
+@settings(max_examples=120, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
 @given(questions())
 def test_the_journeys_of_a_flow_cover_it_exactly_and_never_overlap(
     question: tuple[dict[str, Any], list[tuple[str, str, str]]],
