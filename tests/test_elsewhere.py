@@ -29,7 +29,7 @@ from ssh_server import ssh_server
 
 from eager_lantern.core.compare.lamp import Sweep
 from eager_lantern.core.compare.vantages import Outlook, parted, rows
-from eager_lantern.core.observed.climb import Climb, Climbed
+from eager_lantern.core.observed.climb import Climb, RungSeen
 from eager_lantern.core.values.ports import PortSet
 from eager_lantern.lab.kernel.lab import missing_means
 from eager_lantern.lab.servers.ftp_server import StandIn
@@ -316,7 +316,7 @@ def test_what_works_from_one_place_and_not_from_another_points_at_the_way() -> N
         "pier": ("data", "silent"),
         "skerry": ("data", "silent"),
     }
-    places = [Outlook(name, (Climb("h:21", "", name, "passive", (Climbed(*end, ""),)),)) for name, end in ends.items()]
+    places = [Outlook(name, (Climb("h:21", "", name, "passive", (RungSeen(*end, ""),)),)) for name, end in ends.items()]
     told = parted(rows(places)[0], places)
     assert told.startswith("The server itself does its part: it works from here. What stops pier and skerry")
     assert parted(rows(places[1:])[0], places[1:]) == ""

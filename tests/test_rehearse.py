@@ -21,7 +21,7 @@ from test_sites import TABLE, changed
 
 from eager_lantern.core.compare.with_lab import ARRIVES, FateGroup, Observed, Rehearsed
 from eager_lantern.core.network.topology import Topology
-from eager_lantern.core.observed.climb import Climb, Climbed
+from eager_lantern.core.observed.climb import Climb, RungSeen
 from eager_lantern.core.predict.session import predict
 from eager_lantern.core.values.ports import PortSet
 from eager_lantern.files.site_file import read_site
@@ -276,7 +276,7 @@ def test_a_session_that_may_have_met_a_port_that_was_not_tried_decides_nothing(
     forecast = next(each for each in (predict(topology, one, ()) for one in topology.site.promises) if each.data)
     assert forecast.data is not None
     works = FateGroup(forecast.data.works, *ARRIVES)
-    climb = Climb("store:21", "", "gauge", "passive", (Climbed("list", "ok", ""), Climbed("fetch", "silent", "")))
+    climb = Climb("store:21", "", "gauge", "passive", (RungSeen("list", "ok", ""), RungSeen("fetch", "silent", "")))
     seen = Rehearsed(forecast, Observed(climb, (works,), PortSet.parse(untried)))
     assert seen.agree is agree
 

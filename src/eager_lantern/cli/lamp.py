@@ -22,7 +22,7 @@ from ..live.lamp.listener import Lamp
 from ..live.lamp.secret import VARIABLE, given_secret
 from ..views.lamp_view import burnt_view, lit_view
 from .arguments.options import Format, ServiceName, SiteArgument, Written, example
-from .arguments.parse import given
+from .arguments.parse import parsed
 from .arguments.site_names import the_transfer
 from .exit_codes import CANNOT_TELL
 from .output import emit, show
@@ -49,17 +49,17 @@ def lamp(
     """
     source = read_site(find_site_file(site))
     chosen = the_transfer(source.site, service, "ftp", "sftp")
-    seconds = given(Duration, "--lasts", lasts).amount
+    seconds = parsed(Duration, "--lasts", lasts).amount
     if not 0 < seconds <= LONGEST_SECONDS:
         raise typer.BadParameter("--lasts: a lamp burns for more than 0 s and at most 24 h")
     control = PortSet.single(chosen.control_port.number)
     wanted = control | (chosen.passive.ports if chosen.passive else PortSet())
     if ports:
-        wanted = given(PortSet, "--ports", ports)
+        wanted = parsed(PortSet, "--ports", ports)
     if len(wanted) > 16_384:
         message = f"{chosen.name} has {len(wanted)} ports; name some of them with --ports"
         raise BadInput(source.file, InputProblem(0, message))
-    addresses = tuple(str(given(Address, "--listen", each)) for each in listen or ()) or tuple(
+    addresses = tuple(str(parsed(Address, "--listen", each)) for each in listen or ()) or tuple(
         map(str, source.site.server.address.each)
     )
     protocols: tuple[Transport, ...] = chosen.passive.protocols if chosen.passive else ("tcp",)

@@ -22,7 +22,7 @@ from ..views.screen import typed
 from ..views.size_view import size_view
 from .arguments import size_options as words
 from .arguments.options import Format, ServiceName, Written, example
-from .arguments.parse import given, given_or_none, set_only
+from .arguments.parse import parsed, parsed_or_none, set_only
 from .arguments.site_names import the_transfer
 from .output import emit, show
 
@@ -68,10 +68,10 @@ def size(
         files_per_hour=files_per_hour,
         fetched_per_hour=fetched_per_hour,
         listings_per_hour=listings_per_hour,
-        typical_size=given_or_none(Size, "--typical-size", typical_size),
-        rate=given_or_none(Rate, "--rate", rate),
+        typical_size=parsed_or_none(Size, "--typical-size", typical_size),
+        rate=parsed_or_none(Rate, "--rate", rate),
         burst=burst,
-        rests=given_or_none(Duration, "--rests", rests),
+        rests=parsed_or_none(Duration, "--rests", rests),
     )
     for each in picture or ():
         if each.suffix not in words.PICTURES:
@@ -85,9 +85,9 @@ def size(
     load = replace((chosen and chosen.load) or Load(), **wanted)
     try:
         sizing = sized(
-            demand_of(load, given(Duration, "--handling", handling)), given(Chance, "--chance", chance).share
+            demand_of(load, parsed(Duration, "--handling", handling)), parsed(Chance, "--chance", chance).share
         )
-        own = given_or_none(PortSet, "--local-ports", local_ports)
+        own = parsed_or_none(PortSet, "--local-ports", local_ports)
         local = own if own is not None else source.site.server.own_ports if source else default_own_ports("linux")
         taken = local | (taken_by(source.site, chosen.name) if source and chosen else PortSet())
         proposed = clear_range(sizing.size, taken, registered())

@@ -36,7 +36,7 @@ from ..views.places_view import places_view, ways_view
 from ..views.visit_view import visit_view, visits_view
 from .arguments import visit_options as words
 from .arguments.options import Forced, Format, SessionMode, Written, example
-from .arguments.parse import given_or_none, set_only
+from .arguments.parse import parsed_or_none, set_only
 from .arguments.typed_host import typed_host
 from .exit_codes import of_kept
 from .lamp_sweep import sweep_lamp
@@ -106,8 +106,8 @@ def visit(
         raise typer.BadParameter("--active-address and --active-ports are of active mode, and --mode is passive")
     if source is not None and lamp:
         sweep_lamp(source, client, service, at, names, timeout, form)
-    own_address = given_or_none(Address, "--active-address", active_address or None)
-    address = given_or_none(Address, "--at", at or None)
+    own_address = parsed_or_none(Address, "--active-address", active_address or None)
+    address = parsed_or_none(Address, "--at", at or None)
     options: Options = {
         "target": set_only(port=port, address=str(address) if address else None),
         "credentials": set_only(user=user or None),
@@ -122,7 +122,7 @@ def visit(
             extended=extended,
             announced="follow" if follow_announced else None,
             active_address=str(own_address) if own_address else None,
-            active_ports=given_or_none(PortSet, "--active-ports", active_ports or None),
+            active_ports=parsed_or_none(PortSet, "--active-ports", active_ports or None),
         ),
         "looks": set_only(
             closely=closely,

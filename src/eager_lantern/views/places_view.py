@@ -7,7 +7,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from ..core.compare.vantages import Outlook, VantageRow, parted, rows, rung_of
-from ..core.observed.climb import Climb, Climbed
+from ..core.observed.climb import Climb, RungSeen
 from .screen import Share, between, columns, command, state
 from .style import ACCENT, STOPS, STRONG, UNTRIED
 from .visit_view import extras_of
@@ -95,7 +95,7 @@ def _kept(climb: Climb | None) -> Text:
     return state({True: "kept", False: "broken", None: "unknown"}[climb.kept])
 
 
-def _cell(climbed: Climbed | None) -> Text:
+def _cell(climbed: RungSeen | None) -> Text:
     if climbed is None:
         return Text("-", style=UNTRIED)
     spent = climbed.milliseconds

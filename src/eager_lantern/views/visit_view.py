@@ -6,7 +6,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from ..core.observed.bounce import cautions
-from ..core.observed.climb import Climb, Climbed
+from ..core.observed.climb import Climb, RungSeen
 from ..core.observed.login_throttling import pace_remarks
 from ..core.observed.ssh_facts import ssh_remarks
 from ..core.observed.tls_facts import Remark, remarks
@@ -111,7 +111,7 @@ def _headline(climb: Climb) -> str:
     )
 
 
-def _time(rung: Climbed) -> Text:
+def _time(rung: RungSeen) -> Text:
     if rung.milliseconds is None:
         return Text("")
     return Text(f"{rung.milliseconds:6.1f} ms" if rung.milliseconds < 1000 else f"{rung.milliseconds / 1000:6.2f} s ")

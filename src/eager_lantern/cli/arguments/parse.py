@@ -16,7 +16,7 @@ class Readable(Protocol):
 Kind = TypeVar("Kind", bound=Readable)
 
 
-def given(kind: type[Kind], option: str, text: str) -> Kind:
+def parsed(kind: type[Kind], option: str, text: str) -> Kind:
     """The value of an option. Raises BadParameter."""
     try:
         return kind.parse(text)
@@ -24,9 +24,9 @@ def given(kind: type[Kind], option: str, text: str) -> Kind:
         raise typer.BadParameter(f"{option}: {error}") from None
 
 
-def given_or_none(kind: type[Kind], option: str, text: str | None) -> Kind | None:
+def parsed_or_none(kind: type[Kind], option: str, text: str | None) -> Kind | None:
     """The value of an option that may be left out. Raises BadParameter."""
-    return None if text is None else given(kind, option, text)
+    return None if text is None else parsed(kind, option, text)
 
 
 def set_only(**options: Any) -> dict[str, Any]:

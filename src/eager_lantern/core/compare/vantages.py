@@ -5,7 +5,7 @@ from typing import Literal
 
 from msgspec import Struct
 
-from ..observed.climb import Climb, Climbed
+from ..observed.climb import Climb, RungSeen
 from ..values.outcomes import ORDER, Rung
 
 _CONNECTING: tuple[Rung, ...] = ("connect", "data")
@@ -58,7 +58,7 @@ def _with(climbs: Iterable[Climb], key: _Key) -> Climb | None:
     return next((climb for climb in climbs if _key(climb) == key), None)
 
 
-def rung_of(climb: Climb | None, rung: Rung) -> Climbed | None:
+def rung_of(climb: Climb | None, rung: Rung) -> RungSeen | None:
     """What a climb has of a rung."""
     return next((each for each in climb.rungs if each.rung == rung), None) if climb else None
 

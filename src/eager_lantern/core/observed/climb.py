@@ -14,7 +14,7 @@ from .ssh_facts import SshFacts
 from .tls_facts import TlsFacts
 
 
-class Climbed(Struct, frozen=True):
+class RungSeen(Struct, frozen=True):
     """One rung of a real session: what happened, in words, and how long it took."""
 
     rung: Rung
@@ -42,7 +42,7 @@ class Climb(Struct, frozen=True):
     service: str
     client: str
     mode: str
-    rungs: tuple[Climbed, ...]
+    rungs: tuple[RungSeen, ...]
     holds: Literal["works", "shut"] = "works"
     proves: tuple[Rung, ...] = ("list", "send", "fetch")
     tls: TlsFacts | None = None
@@ -74,6 +74,6 @@ class Climb(Struct, frozen=True):
         return (self.observed == "fails") if self.holds == "shut" else self.observed == "works"
 
     @property
-    def stopped_at(self) -> Climbed | None:
+    def stopped_at(self) -> RungSeen | None:
         """The first rung that was tried and is not ok."""
         return next((each for each in self.rungs if each.outcome not in ("ok", "untried")), None)

@@ -7,7 +7,7 @@ from msgspec import UNSET, UnsetType
 
 from ...core.compare.vantages import Outlook
 from ...core.observed.bounce import Caution
-from ...core.observed.climb import Climb, Climbed, Missed
+from ...core.observed.climb import Climb, Missed, RungSeen
 from ...core.observed.login_throttling import LoginPace
 from ...core.observed.range_estimate import Habit, RangeSeen
 from ...core.observed.rights import RightsSeen
@@ -135,7 +135,7 @@ def _range(seen: RangeSeen) -> RangeResult:
 
 
 def _seen(visit: VisitedPromise) -> Climb:
-    rungs = tuple(Climbed(each.rung, each.outcome, each.detail, each.ms, each.advice) for each in visit.rungs)
+    rungs = tuple(RungSeen(each.rung, each.outcome, each.detail, each.ms, each.advice) for each in visit.rungs)
     if all(each.rung != "list" for each in rungs):  # only the port was tried
         return Climb(visit.target, visit.service, visit.client, "", rungs, visit.holds, ("connect",), place=visit.place)
     return Climb(visit.target, visit.service, visit.client, visit.mode, rungs, place=visit.place)

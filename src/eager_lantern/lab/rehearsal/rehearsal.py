@@ -14,7 +14,7 @@ from msgspec.structs import replace
 
 from ...core.compare.with_lab import Observed, grouped
 from ...core.network.topology import Topology
-from ...core.observed.climb import Climb, Climbed
+from ...core.observed.climb import Climb, RungSeen
 from ...core.values.outcomes import RUNGS, Outcome
 from ...core.values.ports import PortSet
 from ...live.ftp.sweep import PortTried
@@ -196,23 +196,23 @@ def _probe_climb(scenario: Scenario, seen: Sequence[ProbeSeen], server: str) -> 
     if arrived:
         first = arrived[0]
         rungs = [
-            Climbed("connect", "ok", f"{first.to} port {first.port}, from {first.source}"),
-            Climbed("greet", "ok", f"{scenario.forecast.service.name} itself answers"),
+            RungSeen("connect", "ok", f"{first.to} port {first.port}, from {first.source}"),
+            RungSeen("greet", "ok", f"{scenario.forecast.service.name} itself answers"),
         ]
     else:
         rungs = [_stopped_probe(scenario, seen)]
-    untried = [Climbed(rung, "untried", "") for rung in RUNGS if rung not in {each.rung for each in rungs}]
+    untried = [RungSeen(rung, "untried", "") for rung in RUNGS if rung not in {each.rung for each in rungs}]
     promise = scenario.forecast.promise
     target = scenario.probes[0].to
     ordered = sorted([*rungs, *untried], key=lambda each: RUNGS.index(each.rung))
     return Climb(target, promise.service, promise.client, promise.mode or "", tuple(ordered))
 
 
-def _stopped_probe(scenario: Scenario, seen: Sequence[ProbeSeen]) -> Climbed:
+def _stopped_probe(scenario: Scenario, seen: Sequence[ProbeSeen]) -> RungSeen:
     """The service's own port comes first among the probes of each entrance."""
     elsewhere = next((each for each in seen if each.outcome == "ok"), None)
     if elsewhere is not None and scenario.forecast.promise.holds == "works":
-        return Climbed("greet", "wrong", f"it comes out at {elsewhere.at}, port {elsewhere.port}")
+        return RungSeen("greet", "wrong", f"it comes out at {elsewhere.at}, port {elsewhere.port}")
     outcome: Outcome = "refused" if seen[0].outcome == "refused" else "silent"
     many = f"{len(seen)} connections tried" if len(seen) > 1 else "one connection tried"
-    return Climbed("connect", outcome, many)
+    return RungSeen("connect", outcome, many)

@@ -7,7 +7,7 @@ import time
 from collections.abc import Awaitable, Callable
 from typing import ClassVar
 
-from ...core.observed.climb import Climbed, Look, Missed
+from ...core.observed.climb import Look, Missed, RungSeen
 from ...core.observed.login_throttling import LoginPace
 from ...core.observed.rights import RightsSeen
 from ...core.values.outcomes import Outcome, Rung
@@ -33,7 +33,7 @@ class Climber:
     def __init__(self, plan: VisitPlan, progress: Progress) -> None:
         self.plan = plan
         self.progress = progress
-        self.climbed: dict[Rung, Climbed] = {}
+        self.climbed: dict[Rung, RungSeen] = {}
         self.current: Rung = "name"
         self.address = ""
         self.file = f"{PREFIX}{secrets.token_hex(6)}.txt"
@@ -114,16 +114,16 @@ class Climber:
     def note(self, rung: Rung, outcome: Outcome, detail: str, started: float | None) -> None:
         """Write down what became of a rung, with the password covered and nothing harmful in it."""
         spent = None if started is None else (time.perf_counter() - started) * 1000
-        self.climbed[rung] = Climbed(rung, outcome, self._told(detail), spent, advice_for(rung, outcome))
+        self.climbed[rung] = RungSeen(rung, outcome, self._told(detail), spent, advice_for(rung, outcome))
 
     def note_left_behind(self, error: Exception) -> None:
         """Write down why what was sent could not be removed."""
         failed = self.as_failed(error)
         self.note("tidy", failed.outcome, f"{self.file} may still be on the server: {failed.detail}", None)
 
-    def ladder(self) -> tuple[Climbed, ...]:
+    def ladder(self) -> tuple[RungSeen, ...]:
         """All rungs in order; what was not reached is untried."""
-        return tuple(self.climbed.get(rung, Climbed(rung, "untried", "")) for rung in self.rungs)
+        return tuple(self.climbed.get(rung, RungSeen(rung, "untried", "")) for rung in self.rungs)
 
     async def rung(self, rung: Rung, step: Callable[[], Awaitable[str]]) -> None:
         """Try one rung. Whatever goes wrong is noted and raised as Failed."""
