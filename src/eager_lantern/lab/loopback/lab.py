@@ -18,6 +18,16 @@ the usual kind every port seems to be open. So nothing listens for a client unti
 connection that it is about to make, the way is led from hop to hop to its end, and only then is there an
 address with a listener (arrived), without one (refused) or with a full queue (silent), for this one alone.
 ``tests/test_kernel.py`` holds both labs against each other over all cases.
+
+>>> listener = _listener("127.0.0.1", 0)
+>>> door = listener.getsockname()
+>>> fillers, client = _fillers(*door), socket.socket()
+>>> client.settimeout(0.2)
+>>> client.connect(door)
+Traceback (most recent call last):
+TimeoutError: timed out
+>>> for each in (client, *fillers, listener):
+...     each.close()
 """
 
 import asyncio

@@ -266,8 +266,7 @@ def _handler(setup: StandInSetup) -> type[Any]:
         "handouts": {each.user: _Handout(tuple(_offered(setup, each))) for each in setup.guests},
         "authorizer": authorizer,
         "banner": "stand-in ready",
-        # the library's own setting for the address in passive replies
-        "masquerade_{}".format("address"): _Habits.announced,
+        "masquerade_address": _Habits.announced,  # public interface: the address in passive replies
         "permit_foreign_addresses": True,
         "active_dtp": active,
         "passive_dtp": _Passive,

@@ -18,6 +18,15 @@ In passive mode the server chooses: a session asks for ports until one is named 
 so it must never hold one back; in active mode a port is taken before anything is awaited, since
 another session would take it too. The first wait is three times the longest answer so far, so that many
 silent ports cost a patience together and not one each.
+
+What is believed of a session in a hurry, and of one with patience:
+
+>>> nothing, silent = None, PortTried("data", "silent", "no answer")
+>>> turned_away, opened = PortTried("announce", "refused", "501"), PortTried("list", "ok", "64 bytes")
+>>> [_believed(each, patient=False) for each in (nothing, silent, turned_away, opened)]
+[False, False, False, True]
+>>> [_believed(each, patient=True) for each in (nothing, silent, turned_away, opened)]
+[True, True, True, True]
 """
 
 import asyncio
@@ -53,6 +62,16 @@ class PortTried:
     rung: Rung
     outcome: Outcome
     detail: str
+
+
+def _believed(found: PortTried | None, patient: bool) -> bool:
+    """Whether a result is about its port: what may come of one session alone, silence or a refused command, is
+    believed only of a second one, with more patience."""
+    return patient or not (found is None or found.outcome == "silent" or _turned_away(found))
+
+
+def _turned_away(found: PortTried | None) -> bool:
+    return found is not None and found.rung == "announce"
 
 
 async def sweep(plan: VisitPlan, address: str, ports: Sequence[int], progress: Progress) -> dict[int, PortTried]:
@@ -146,13 +165,11 @@ class _Trial:
                 return
             self._take(port)
             found = await self._passive(session, endpoint, wait)
-        # What may come of this session alone is believed only of a second one, with more patience.
-        turned_away = found is not None and found.rung == "announce"
-        if wait < self.plan.limits.timeout and (found is None or found.outcome == "silent" or turned_away):
-            self.sweeper.left[port] = None
-        else:
+        if _believed(found, patient=wait >= self.plan.limits.timeout):
             self.sweeper.settle(port, found or PortTried("data", "silent", f"no answer within {wait:g} s"))
-        if session.control.state is not State.READY or turned_away:
+        else:
+            self.sweeper.left[port] = None
+        if session.control.state is not State.READY or _turned_away(found):
             await self.leave()
 
     async def _ready(self) -> Session:
