@@ -67,7 +67,7 @@ def _shown(value: object) -> str:
 
 def faults(kind: object, value: object, place: SitePath) -> Iterator[tuple[SitePath, str]]:
     """Everything in a value that does not fit its type, each with its place."""
-    if value is None and get_origin(kind) in (Union, UnionType):
+    if value is None and get_origin(kind) in (Union, UnionType) and NoneType in get_args(kind):
         return
     kind = plain_type(kind)
     if get_origin(kind) in (Union, UnionType):
