@@ -3,10 +3,9 @@
 import asyncio
 import os
 import platform
-import ssl
 import sys
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Awaitable, Callable, Iterator, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from itertools import chain
@@ -17,27 +16,29 @@ from rich.console import RenderableType
 
 from .. import __version__
 from ..core.compare.vantages import Outlook
-from ..core.model.site import Mode
-from ..core.values.addresses import Address
 from ..core.values.outcomes import Rung
-from ..core.values.ports import PortSet
 from ..files.atomic_write import write, writes
-from ..files.problem import BadInput, InputProblem
-from ..files.regular_file import read_regular
 from ..files.results.base import as_json
 from ..files.results.visit import Taken, visit_result
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..live.common.secret import Secret
 from ..live.common.visit_plan import Credentials, Target, VisitPlan
-from ..live.vantage.address import checked_place
 from ..live.vantage.base import Vantage
-from ..live.vantage.local import HERE
 from ..views.places_view import places_view, ways_view
 from ..views.visit_view import visit_view, visits_view
-from .arguments import visit_options as words
-from .arguments.options import Forced, Format, SessionMode, Written, example
-from .arguments.parse import parsed_or_none, set_only
+from .arguments.grouped import grouped
+from .arguments.options import Format, example
 from .arguments.typed_host import typed_host
+from .arguments.visit_options import (
+    Bounds,
+    DataChoice,
+    Keeping,
+    LooksWanted,
+    Protection,
+    Security,
+    Whither,
+    only_ssh,
+)
 from .exit_codes import of_kept
 from .lamp_sweep import sweep_lamp
 from .logins import Login, Options, ready
@@ -46,40 +47,13 @@ from .places import seen_from
 from .visits import Wanted, visits_of
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
-IMPLICIT_PORT = 990
-MOST_TRUSTED_BYTES = 10_000_000
+FTP_PORT, IMPLICIT_PORT, SSH_PORT = 21, 990, 22
 
 
 @app.command(epilog=example("eager-lantern visit tides.saltmarsh.example --user station", "--mode passive"))
+@grouped
 def visit(
-    target: words.Target = "",
-    client: words.ClientName = "",
-    service: words.SiteService = "",
-    sftp: words.OverSsh = False,
-    user: words.User = "",
-    mode: words.WithMode = None,
-    security: words.WithSecurity = None,
-    port: words.ControlPort = None,
-    at: words.ConnectAt = "",
-    extended: words.Extended = None,
-    follow_announced: words.FollowAnnounced = False,
-    active_address: words.ActiveAddress = "",
-    active_ports: words.ActivePorts = "",
-    trust: words.Trusted = None,
-    any_certificate: words.AnyCertificate = False,
-    host_key: words.HostKey = "",
-    closely: words.Closely = False,
-    range_connections: words.RangeConnections = 0,
-    rights: words.Rights = False,
-    caution: words.TriesCaution = False,
-    from_: words.From = None,
-    wrong_logins: words.WrongLogins = 0,
-    lamp: words.SweepsLamp = False,
-    list_only: words.ListOnly = False,
-    timeout: words.Timeout = 10,
-    save: words.Saved = None,
-    force: Forced = False,
-    form: Written = Format.text,
+    whither: Whither, protection: Protection, data: DataChoice, looks: LooksWanted, bounds: Bounds, keeping: Keeping
 ) -> None:
     """Run a real session, rung by rung.
 
@@ -90,88 +64,74 @@ def visit(
     The password comes from EAGER_LANTERN_PASSWORD, from ~/.netrc or from a prompt. What is
     sent is removed again. Exit code 0: works, 1: does not, 2: bad usage, 3: cannot be told.
     """
-    names = _places(from_ or [HERE.name])
-    source = read_site(_site_file(target)) if _names_site(target) else None
+    source = read_site(_site_file(whither.target)) if _names_site(whither.target) else None
     if source is None:
-        _fits_a_host(typed_host(target), bool(client or service), lamp)
-    if sftp:
-        _fits_ssh(source, {
-            "--mode": mode, "--security": security, "--extended": extended, "--follow-announced": follow_announced,
-            "--active-address": active_address, "--active-ports": active_ports, "--trust": trust,
-            "--find-range": range_connections, "--caution": caution,
-        })  # fmt: skip
-    elif source is None and host_key:
-        raise typer.BadParameter("--host-key is of SSH, and this visit is FTP; is --sftp meant?")
-    if mode is SessionMode.passive and (active_address or active_ports):
-        raise typer.BadParameter("--active-address and --active-ports are of active mode, and --mode is passive")
-    if source is not None and lamp:
-        sweep_lamp(source, client, service, at, names, timeout, form)
-    own_address = parsed_or_none(Address, "--active-address", active_address or None)
-    address = parsed_or_none(Address, "--at", at or None)
+        _fits_a_host(whither, protection, looks)
+    if whither.sftp:
+        _fits_ssh(source, (protection, data, looks))
     options: Options = {
-        "target": set_only(port=port, address=str(address) if address else None),
-        "credentials": set_only(user=user or None),
-        "security": set_only(
-            mode=security.value if security else None,
-            trusts=_certificates(trust),
-            any_certificate=any_certificate,
-            host_key=host_key or None,
-        ),
-        "data": set_only(
-            mode=_mode(mode),
-            extended=extended,
-            announced="follow" if follow_announced else None,
-            active_address=str(own_address) if own_address else None,
-            active_ports=parsed_or_none(PortSet, "--active-ports", active_ports or None),
-        ),
-        "looks": set_only(
-            closely=closely,
-            tries_rights=rights,
-            tries_caution=caution,
-            login_tries=wrong_logins,
-            range_connections=range_connections,
-        ),
-        "limits": set_only(timeout=timeout, writes=not list_only),
+        "target": whither.of_target(),
+        "credentials": whither.of_credentials(),
+        "security": protection.of_security(),
+        "data": data.of_data(),
+        "looks": looks.of_looks(),
+        "limits": bounds.of_limits(),
     }
-    if save is not None:
-        writes(save, force)
-    accounts: dict[str, Login] = {}
+    if source is not None and looks.lamp:
+        sweep_lamp(source, whither.client, whither.service, whither.at, whither.places, bounds.timeout, keeping.form)
+    if keeping.save is not None:
+        writes(keeping.save, keeping.force)
 
-    async def prepared(place: Vantage) -> list[Wanted]:
-        wanted = (
-            await visits_of(source.site, client, service, _mode(mode), place)
-            if source
-            else [_host(target, sftp, security, place.name)]
-        )
-        return _guessed_once([ready(each, options, place, accounts, source is not None) for each in wanted])
+    async def wanted_at(place: Vantage) -> list[Wanted]:
+        if source is None:
+            return [_host(whither, protection.security, place.name)]
+        return await visits_of(source.site, whither.client, whither.service, data.wanted_mode, place)
 
-    places = asyncio.run(seen_from(names, prepared, _progress(len(names) > 1)))
-    _written(places, save, force, form)
+    places = asyncio.run(_climbed(whither.places, wanted_at, options, source is not None))
+    _written(places, keeping)
     raise typer.Exit(_code(places))
 
 
-def _fits_a_host(host: str, names_parts: bool, lamp: bool) -> None:
-    """Raises BadParameter for what only a site file has."""
-    if names_parts:
+async def _climbed(
+    names: Sequence[str],
+    wanted_at: Callable[[Vantage], Awaitable[list[Wanted]]],
+    options: Options,
+    of_site: bool,
+) -> list[Outlook]:
+    """The visits of all places, each account's password asked for once."""
+    accounts: dict[str, Login] = {}
+
+    async def prepared(place: Vantage) -> list[Wanted]:
+        wanted = await wanted_at(place)
+        return _guessed_once([ready(each, options, place, accounts, of_site) for each in wanted])
+
+    return await seen_from(names, prepared, _progress(len(names) > 1))
+
+
+def _fits_a_host(whither: Whither, protection: Protection, looks: LooksWanted) -> None:
+    """Raises BadParameter for what only a site file has, or only SSH."""
+    host = typed_host(whither.target)
+    if whither.client or whither.service:
         raise typer.BadParameter(f"--client and --service belong to a site file, and {host} is none")
-    if lamp:
+    if looks.lamp:
         raise typer.BadParameter(f"--lamp sweeps the lamp of a site, and {host} is no site file")
+    if protection.host_key and not whither.sftp:
+        raise typer.BadParameter("--host-key is of SSH, and this visit is FTP; is --sftp meant?")
 
 
-def _fits_ssh(source: SiteFile | None, given: dict[str, object]) -> None:
+def _fits_ssh(source: SiteFile | None, groups: Sequence[Protection | DataChoice | LooksWanted]) -> None:
     """Raises BadParameter where --sftp says nothing, or beside what only FTP has."""
     if source is not None:
         raise typer.BadParameter(f"--sftp: {source.file} says what its services speak; leave it out")
-    if names := [name for name, value in given.items() if value]:
-        raise typer.BadParameter(f"{' and '.join(names)}: of FTP, and this visit is SSH file transfer (--sftp)")
+    only_ssh(groups)
 
 
-def _written(places: Sequence[Outlook], save: Path | None, force: bool, form: Format) -> None:
+def _written(places: Sequence[Outlook], keeping: Keeping) -> None:
     """Keep the result where that is wanted, and show it."""
     result = visit_result(places, Taken(time=_now(), host=platform.node(), tool=__version__))
-    if save is not None:
-        write({save: as_json(result).encode()}, force)
-    if form is Format.json:
+    if keeping.save is not None:
+        write({keeping.save: as_json(result).encode()}, keeping.force)
+    if keeping.form is Format.json:
         emit(as_json(result))
     else:
         show(_view(places))
@@ -184,14 +144,6 @@ def _view(places: Sequence[Outlook]) -> Iterator[RenderableType]:
     return chain(visit_view(climbs[0]) if len(climbs) == 1 else visits_view(climbs), ways_view(places))
 
 
-def _places(names: Sequence[str]) -> list[str]:
-    """Each place once. Raises BadParameter for what is none."""
-    try:
-        return list(dict.fromkeys(each if each == HERE.name else checked_place(each) for each in names))
-    except ValueError as error:
-        raise typer.BadParameter(f"--from: {error}") from None
-
-
 def _code(places: Sequence[Outlook]) -> int:
     kept = {climb.kept for place in places for climb in place.climbs} | {None for place in places if place.trouble}
     return of_kept(kept)
@@ -199,10 +151,6 @@ def _code(places: Sequence[Outlook]) -> int:
 
 def _now() -> str:
     return datetime.now(UTC).isoformat(timespec="seconds")
-
-
-def _mode(mode: SessionMode | None) -> Mode | None:
-    return None if mode is None else "active" if mode is SessionMode.active else "passive"
 
 
 def _guessed_once(wanted: Sequence[Wanted]) -> list[Wanted]:
@@ -232,24 +180,13 @@ def _names_site(target: str) -> bool:
     return not target or target.endswith((".yaml", ".yml")) or os.path.isfile(target)  # noqa: PTH113
 
 
-def _host(typed: str, sftp: bool, security: words.Security | None, place: str) -> Wanted:
+def _host(whither: Whither, security: Security | None, place: str) -> Wanted:
     """A visit without a site file. Raises BadParameter."""
-    implicit = not sftp and security is words.Security.implicit
-    port = IMPLICIT_PORT if implicit else words.SSH_PORT if sftp else words.FTP_PORT
-    plan = VisitPlan(Target(typed_host(typed), port, client=place), Credentials("anonymous", Secret("")))
-    return Wanted(plan, "ssh" if sftp else "session")
-
-
-def _certificates(path: Path | None) -> Path | None:
-    """The file to trust. Raises BadInput when it holds no certificate."""
-    if path is None:
-        return None
-    try:
-        read_regular(path, MOST_TRUSTED_BYTES)
-        ssl.create_default_context(cafile=str(path))
-    except OSError as error:
-        raise BadInput(str(path), InputProblem(0, f"holds no certificate in PEM form: {error.strerror}")) from None
-    return path
+    implicit = not whither.sftp and security is Security.implicit
+    port = IMPLICIT_PORT if implicit else SSH_PORT if whither.sftp else FTP_PORT
+    target = Target(typed_host(whither.target), port, client=place)
+    plan = VisitPlan(target, Credentials("anonymous", Secret("")))
+    return Wanted(plan, "ssh" if whither.sftp else "session")
 
 
 def _progress(several: bool) -> Callable[[str, Rung], None]:

@@ -253,7 +253,7 @@ def _answer(spec: Gateway) -> str:
 def _judged(spec: Gateway) -> Iterator[str]:
     """What comes from outside for an outside address, asked before it is rewritten."""
     for family in FAMILIES:
-        if addresses := Addresses(_outside(spec).of_family(family)):
+        if addresses := Addresses(spec.outside_addresses.of_family(family)):
             yield f"iifname $outside {_LAYER[family]} daddr {{ {addresses} }} jump inward"
 
 
@@ -270,10 +270,6 @@ def _read(where: str, ports: PortSet) -> Iterator[str]:
     for family in FAMILIES:
         yield f'meta nfproto ipv{family} tcp dport {_set(ports)} ct helper set "ftp{family}"'
     yield "}"
-
-
-def _outside(spec: Gateway) -> Addresses:
-    return Addresses(tuple(dict.fromkeys((*spec.outside.address.each, *(pair.outside for pair in spec.pairs)))))
 
 
 def _rewrites(spec: Gateway) -> Iterator[str]:
@@ -296,7 +292,7 @@ def _marked(mark: int) -> str:
 def _rewritten(spec: Gateway, rewrite: Rewrite, wire: str, mark: str) -> Iterator[str]:
     family = rewrite.to.family
     layer = _LAYER[family]
-    outside = _outside(spec).of_family(family) if rewrite.outside is None else (rewrite.outside,)
+    outside = spec.outside_addresses.of_family(family) if rewrite.outside is None else (rewrite.outside,)
     addresses = Addresses(outside)
     if rewrite.protocol is None:
         if addresses:

@@ -1,15 +1,26 @@
-"""What ``visit`` can be told."""
+"""What ``visit`` can be told, in groups by what each is for; a group knows which parts of a plan it changes."""
 
+import ssl
+from collections.abc import Sequence
+from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 
+from ...core.model.site import Mode
+from ...core.values.addresses import Address
+from ...core.values.ports import PortSet
+from ...files.problem import BadInput, InputProblem
+from ...files.regular_file import read_regular
+from ...live.vantage.address import checked_place
+from ...live.vantage.local import HERE
 from . import completion
-from .options import SessionMode
+from .options import Forced, Format, SessionMode, Written
+from .parse import parsed_or_none, set_only
 
-FTP_PORT, SSH_PORT = 21, 22
+MOST_TRUSTED_BYTES = 10_000_000
 
 
 class Security(StrEnum):
@@ -20,44 +31,180 @@ class Security(StrEnum):
     implicit = "implicit"
 
 
-Target = Annotated[str, typer.Argument(help="A host name or address, or a site file.")]
-ClientName = Annotated[
-    str,
-    typer.Option(help="With a site: the client whose place and habits to take.", autocompletion=completion.own_clients),
-]
-SiteService = Annotated[
-    str, typer.Option(help="With a site: the service; default: the only one.", autocompletion=completion.services)
-]
-OverSsh = Annotated[bool, typer.Option("--sftp", help="With a host: file transfer over SSH instead of FTP.")]
-User = Annotated[str, typer.Option(help="The account; default: the client's in the site, else anonymous.")]
-WithMode = Annotated[SessionMode | None, typer.Option(help="Default: the client's first mode, else passive.")]
-WithSecurity = Annotated[Security | None, typer.Option(help="Default: the service's, else explicit TLS.")]
-ControlPort = Annotated[int | None, typer.Option(min=1, max=65535, help="The control port.")]
-ConnectAt = Annotated[str, typer.Option(help="Connect to this address instead of looking the name up.")]
-Extended = Annotated[bool | None, typer.Option(help="EPSV and EPRT instead of PASV and PORT.")]
-FollowAnnounced = Annotated[bool, typer.Option("--follow-announced", help="Follow a passive reply to another host.")]
-ActiveAddress = Annotated[str, typer.Option(help="The address to name in active mode.")]
-ActivePorts = Annotated[str, typer.Option(help="The ports to wait on in active mode.")]
-Trusted = Annotated[Path | None, typer.Option(readable=False, help="A certificate file (PEM) to trust.")]
-AnyCertificate = Annotated[bool, typer.Option("--any-certificate", help="Do not examine certificate or host key.")]
-HostKey = Annotated[str, typer.Option(help="The fingerprint that SSH is to show, as SHA256:….")]
-Closely = Annotated[
-    bool, typer.Option("--closely", help="Look closely at TLS or SSH: certificate, key, reuse, algorithms.")
-]
-RangeConnections = Annotated[
-    int, typer.Option("--find-range", min=0, max=16, help="Find the range of data ports on so many connections.")
-]
-Rights = Annotated[bool, typer.Option("--rights", help="Try what the account may do, and where.")]
-TriesCaution = Annotated[bool, typer.Option("--caution", help="Try whom it connects to and takes data from.")]
-From = Annotated[
-    list[str] | None,
-    typer.Option("--from", help="Visit from ssh://USER@HOST instead, which needs Python 3.9; may be repeated."),
-]
-WrongLogins = Annotated[
-    int,
-    typer.Option(min=0, max=20, help="So many wrong logins as nobody: does it slow? May bar this address."),
-]
-SweepsLamp = Annotated[bool, typer.Option("--lamp", help="Sweep a lit lamp instead of a session.")]
-ListOnly = Annotated[bool, typer.Option("--list-only", help="Send and fetch nothing.")]
-Timeout = Annotated[float, typer.Option(min=0.1, max=600, help="Seconds for each rung.")]
-Saved = Annotated[Path | None, typer.Option(help="Keep the result (JSON) in this file, for check --seen.")]
+@dataclass(frozen=True, slots=True)
+class Whither:
+    """Whom to visit, as whom, and from where."""
+
+    target: Annotated[str, typer.Argument(help="A host name or address, or a site file.")] = ""
+    client: Annotated[
+        str,
+        typer.Option(
+            help="With a site: the client whose place and habits to take.", autocompletion=completion.own_clients
+        ),
+    ] = ""
+    service: Annotated[
+        str, typer.Option(help="With a site: the service; default: the only one.", autocompletion=completion.services)
+    ] = ""
+    sftp: Annotated[bool, typer.Option("--sftp", help="With a host: file transfer over SSH instead of FTP.")] = False
+    user: Annotated[str, typer.Option(help="The account; default: the client's in the site, else anonymous.")] = ""
+    port: Annotated[int | None, typer.Option(min=1, max=65535, help="The control port.")] = None
+    at: Annotated[str, typer.Option(help="Connect to this address instead of looking the name up.")] = ""
+    from_: Annotated[
+        list[str] | None,
+        typer.Option("--from", help="Visit from ssh://USER@HOST instead, which needs Python 3.9; may be repeated."),
+    ] = None
+
+    @property
+    def places(self) -> list[str]:
+        """Each place once. Raises BadParameter for what is none."""
+        names = self.from_ or [HERE.name]
+        try:
+            return list(dict.fromkeys(each if each == HERE.name else checked_place(each) for each in names))
+        except ValueError as error:
+            raise typer.BadParameter(f"--from: {error}") from None
+
+    def of_target(self) -> dict[str, Any]:
+        """What it changes of a plan's target. Raises BadParameter."""
+        address = parsed_or_none(Address, "--at", self.at or None)
+        return set_only(port=self.port, address=str(address) if address else None)
+
+    def of_credentials(self) -> dict[str, Any]:
+        """What it changes of a plan's credentials."""
+        return set_only(user=self.user or None)
+
+
+@dataclass(frozen=True, slots=True)
+class Protection:
+    """How the session is protected, and what the server has to show."""
+
+    security: Annotated[Security | None, typer.Option(help="Default: the service's, else explicit TLS.")] = None
+    trust: Annotated[Path | None, typer.Option(readable=False, help="A certificate file (PEM) to trust.")] = None
+    any_certificate: Annotated[
+        bool, typer.Option("--any-certificate", help="Do not examine certificate or host key.")
+    ] = False
+    host_key: Annotated[str, typer.Option(help="The fingerprint that SSH is to show, as SHA256:….")] = ""
+
+    def of_security(self) -> dict[str, Any]:
+        """What it changes of a plan's security. Raises BadInput when the file to trust holds no certificate."""
+        return set_only(
+            mode=self.security.value if self.security else None,
+            trusts=_certificates(self.trust),
+            any_certificate=self.any_certificate,
+            host_key=self.host_key or None,
+        )
+
+    def of_ftp(self) -> dict[str, object]:
+        """The options that SSH has not."""
+        return {"--security": self.security, "--trust": self.trust}
+
+
+@dataclass(frozen=True, slots=True)
+class DataChoice:
+    """How data connections are made."""
+
+    mode: Annotated[SessionMode | None, typer.Option(help="Default: the client's first mode, else passive.")] = None
+    extended: Annotated[bool | None, typer.Option(help="EPSV and EPRT instead of PASV and PORT.")] = None
+    follow_announced: Annotated[
+        bool, typer.Option("--follow-announced", help="Follow a passive reply to another host.")
+    ] = False
+    active_address: Annotated[str, typer.Option(help="The address to name in active mode.")] = ""
+    active_ports: Annotated[str, typer.Option(help="The ports to wait on in active mode.")] = ""
+
+    @property
+    def wanted_mode(self) -> Mode | None:
+        """The mode in the words of a site; None where none was given."""
+        return None if self.mode is None else "active" if self.mode is SessionMode.active else "passive"
+
+    def of_data(self) -> dict[str, Any]:
+        """What it changes of a plan's data connections. Raises BadParameter."""
+        if self.mode is SessionMode.passive and (self.active_address or self.active_ports):
+            raise typer.BadParameter("--active-address and --active-ports are of active mode, and --mode is passive")
+        address = parsed_or_none(Address, "--active-address", self.active_address or None)
+        return set_only(
+            mode=self.wanted_mode,
+            extended=self.extended,
+            announced="follow" if self.follow_announced else None,
+            active_address=str(address) if address else None,
+            active_ports=parsed_or_none(PortSet, "--active-ports", self.active_ports or None),
+        )
+
+    def of_ftp(self) -> dict[str, object]:
+        """The options that SSH has not."""
+        return {
+            "--mode": self.mode,
+            "--extended": self.extended,
+            "--follow-announced": self.follow_announced,
+            "--active-address": self.active_address,
+            "--active-ports": self.active_ports,
+        }
+
+
+@dataclass(frozen=True, slots=True)
+class LooksWanted:
+    """What to look at beyond the ladder, or instead of it."""
+
+    closely: Annotated[
+        bool, typer.Option("--closely", help="Look closely at TLS or SSH: certificate, key, reuse, algorithms.")
+    ] = False
+    range_connections: Annotated[
+        int, typer.Option("--find-range", min=0, max=16, help="Find the range of data ports on so many connections.")
+    ] = 0
+    rights: Annotated[bool, typer.Option("--rights", help="Try what the account may do, and where.")] = False
+    caution: Annotated[bool, typer.Option("--caution", help="Try whom it connects to and takes data from.")] = False
+    wrong_logins: Annotated[
+        int, typer.Option(min=0, max=20, help="So many wrong logins as nobody: does it slow? May bar this address.")
+    ] = 0
+    lamp: Annotated[bool, typer.Option("--lamp", help="Sweep a lit lamp instead of a session.")] = False
+
+    def of_looks(self) -> dict[str, Any]:
+        """What it changes of a plan's looks."""
+        return {
+            "closely": self.closely,
+            "tries_rights": self.rights,
+            "tries_caution": self.caution,
+            "login_tries": self.wrong_logins,
+            "range_connections": self.range_connections,
+        }
+
+    def of_ftp(self) -> dict[str, object]:
+        """The options that SSH has not."""
+        return {"--find-range": self.range_connections, "--caution": self.caution}
+
+
+@dataclass(frozen=True, slots=True)
+class Bounds:
+    """How far a visit goes, and how long."""
+
+    list_only: Annotated[bool, typer.Option("--list-only", help="Send and fetch nothing.")] = False
+    timeout: Annotated[float, typer.Option(min=0.1, max=600, help="Seconds for each rung.")] = 10
+
+    def of_limits(self) -> dict[str, Any]:
+        """What it changes of a plan's limits."""
+        return {"timeout": self.timeout, "writes": not self.list_only}
+
+
+@dataclass(frozen=True, slots=True)
+class Keeping:
+    """Where the result goes, and how it is written."""
+
+    save: Annotated[Path | None, typer.Option(help="Keep the result (JSON) in this file, for check --seen.")] = None
+    force: Forced = False
+    form: Written = Format.text
+
+
+def only_ssh(groups: Sequence[Protection | DataChoice | LooksWanted]) -> None:
+    """Raises BadParameter where --sftp stands beside what only FTP has."""
+    if names := [name for each in groups for name, value in each.of_ftp().items() if value]:
+        raise typer.BadParameter(f"{' and '.join(names)}: of FTP, and this visit is SSH file transfer (--sftp)")
+
+
+def _certificates(path: Path | None) -> Path | None:
+    """The file to trust. Raises BadInput when it holds no certificate."""
+    if path is None:
+        return None
+    try:
+        read_regular(path, MOST_TRUSTED_BYTES)
+        ssl.create_default_context(cafile=str(path))
+    except OSError as error:
+        raise BadInput(str(path), InputProblem(0, f"holds no certificate in PEM form: {error.strerror}")) from None
+    return path

@@ -8,7 +8,7 @@ A cure that is a change of the site is tried on the model before it is told: wha
 gone, and no promise may be broken by it that holds without it.
 """
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -17,9 +17,10 @@ from ..model.change import changed
 from ..model.consistency import problems
 from ..model.site import Promise, Site
 from ..network.topology import Topology
-from ..predict.forecast import Forecast
+from ..predict.alike import Studying, studies
+from ..predict.forecast import Forecast, Stand
 from ..predict.ledger import Study, measure
-from ..predict.session import predict
+from ..predict.session import predict_from
 from ..predict.wording import because
 from ..values.site_path import SitePath
 from .cause import Cause
@@ -55,26 +56,41 @@ class Studied(Struct, frozen=True):
 def studied(site: Site) -> Studied:
     """Predict and measure everything that a consistent site promises."""
     topology = Topology(site)
-    return Studied(
-        topology,
-        tuple(_studied(topology, each, ("promises", i)) for i, each in enumerate(site.promises)),
-        tuple(_studied(topology, each, place) for each, place in _kept_open(site)),
-    )
+
+    def known(promise: Promise, place: SitePath, stand: Stand) -> Study:
+        return measure(topology, _foretold(topology, promise, place, stand))
+
+    return _all(topology, known)
 
 
 def _predicted(site: Site) -> Studied:
     """The same, with only those measured that are not kept: enough to see what a change has brought."""
     topology = Topology(site)
 
-    def known(promise: Promise, place: SitePath) -> Study:
-        forecast = predict(topology, promise, place)
+    def known(promise: Promise, place: SitePath, stand: Stand) -> Study:
+        forecast = _foretold(topology, promise, place, stand)
         return Study(forecast, None, (), None, ()) if forecast.kept else measure(topology, forecast)
 
-    return Studied(
-        topology,
-        tuple(known(each, ("promises", i)) for i, each in enumerate(site.promises)),
-        tuple(known(each, place) for each, place in _kept_open(site)),
-    )
+    return _all(topology, known)
+
+
+def _all(topology: Topology, study: Studying) -> Studied:
+    """Promises and ways in, each studied; a fault of the program on the way tells which it was."""
+
+    def noted(promise: Promise, place: SitePath, stand: Stand) -> Study:
+        try:
+            return study(promise, place, stand)
+        except Exception as error:
+            error.add_note(f"{promise.client} → {promise.service}, {promise.mode or promise.holds}")
+            raise
+
+    site = topology.site
+    wanted = [(each, ("promises", i)) for i, each in enumerate(site.promises)]
+    return Studied(topology, studies(topology, wanted, noted), studies(topology, list(_kept_open(site)), noted))
+
+
+def _foretold(topology: Topology, promise: Promise, place: SitePath, stand: Stand) -> Forecast:
+    return replace(predict_from(topology, promise, stand), place=place)
 
 
 def _kept_open(site: Site) -> Iterable[tuple[Promise, SitePath]]:
@@ -84,15 +100,6 @@ def _kept_open(site: Site) -> Iterable[tuple[Promise, SitePath]]:
         for j, client in enumerate(service.keep_open_for):
             if (client, service.name) not in promised:
                 yield Promise(client=client, service=service.name), ("services", i, "keep_open_for", j)
-
-
-def _studied(topology: Topology, promise: Promise, place: SitePath) -> Study:
-    """One promise predicted and measured; a fault of the program on the way tells which it was."""
-    try:
-        return measure(topology, predict(topology, promise, place))
-    except Exception as error:
-        error.add_note(f"{promise.client} → {promise.service}, {promise.mode or promise.holds}")
-        raise
 
 
 def findings(known: Studied) -> tuple[Finding, ...]:
@@ -133,7 +140,7 @@ def _found(known: Studied) -> list[Finding]:
     causes = _joined(cause for study in doubtful for cause in causes_of(known.topology, study))
     found = list(map(_told, causes))
     found += _locked_out(known)
-    found += (each for each in _unwise(known) if not _blamed(each, found))
+    found += _besides(found, _unwise(known))
     return sorted(found, key=lambda each: _RANK[each.severity])
 
 
@@ -200,13 +207,15 @@ def _unwise(known: Studied) -> list[Finding]:
     ]
 
 
-def _blamed(finding: Finding, found: Iterable[Finding]) -> bool:
-    """Whether the same place, or the rule or forward that holds it, is blamed already."""
-    return any(
-        (each.kind == finding.kind and each.place == finding.place)
-        or (finding.kind in _ABOUT_ONE_LINE and each.place[: len(finding.place)] == finding.place)
-        for each in found
-    )
+def _besides(found: list[Finding], more: Iterable[Finding]) -> Iterator[Finding]:
+    """Those of which the same place, or the rule or forward that holds it, is not blamed already."""
+    told = {(each.kind, each.place) for each in found}
+    blamed = {each.place[:length] for each in found for length in range(len(each.place) + 1)}
+    for each in more:
+        if (each.kind, each.place) not in told and not (each.kind in _ABOUT_ONE_LINE and each.place in blamed):
+            yield each
+            told.add((each.kind, each.place))
+            blamed |= {each.place[:length] for length in range(len(each.place) + 1)}
 
 
 _ABOUT_ONE_LINE: set[FindingKind] = {"rule-shadowed", "rule-redundant", "port-taken-twice"}

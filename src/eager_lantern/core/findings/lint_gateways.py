@@ -2,14 +2,14 @@
 
 from collections.abc import Iterator
 
-from ..model.site import INTERNET, Client, Gateway, Site, Typed
+from ..model.site import INTERNET, Client, Forward, Gateway, Site, Typed
 from ..network.flow import Flow
 from ..network.journey import trace
-from ..network.rewrites import in_order
+from ..network.rewrites import entries
 from ..network.topology import Topology
 from ..predict.endpoints import stand_of, targets, typed_port
 from ..predict.forecast import stops_of
-from ..values.addresses import Addresses
+from ..values.addresses import FAMILIES, Addresses
 from ..values.phrases import ports_phrase, the
 from ..values.ports import UNPRIVILEGED, PortSet
 from ..values.site_path import SitePath
@@ -31,7 +31,7 @@ def device_findings(topology: Topology) -> Iterator[Finding]:
 
 
 def _not_public(gateway: Gateway, place: SitePath) -> Iterator[Finding]:
-    forwards = [each for each in gateway.forwards if each.enabled]
+    forwards = any(each.forwarded for each in entries(gateway))
     special = any(each.kind != "public" for each in gateway.outside.address.each)
     if gateway.outside.network == INTERNET and special and forwards:
         cause = not_public(gateway, place, PortSet())
@@ -40,22 +40,27 @@ def _not_public(gateway: Gateway, place: SitePath) -> Iterator[Finding]:
 
 def _forwards_twice(topology: Topology, gateway: Gateway, place: SitePath) -> Iterator[Finding]:
     """Ports that two forwards claim: the one that the device asks first has them."""
-    listed = in_order(gateway, gateway.entered_forwards())
-    for position, (j, later) in enumerate(listed):
-        for _, earlier in listed[:position]:
+    listed = [each for each in entries(gateway) if each.protocol]
+    written: dict[SitePath, Forward] = {("forwards", i): each for i, each in enumerate(gateway.forwards)}
+    for position, later in enumerate(listed):
+        for earlier in listed[:position]:
             both = earlier.ports & later.ports
             same = earlier.protocol == later.protocol and earlier.to.family == later.to.family
             same = same and (None in (earlier.outside, later.outside) or earlier.outside == later.outside)
-            if both and same and earlier.enabled and later.enabled and earlier.from_ is None and later.from_ is None:
+            if both and same and earlier.sources is None and later.sources is None:
                 message = (
                     f"{gateway.name} forwards {ports_phrase(both)} twice: to {earlier.to} first, so never to {later.to}"
                 )
                 if earlier.to == later.to and earlier.offset == later.offset:
                     message = f"{gateway.name} forwards {ports_phrase(both)} to {later.to} twice"
-                where = (*place, "forwards", j)
+                where = (*place, *later.place)
                 left = later.ports - earlier.ports
                 off = setting(topology.site, (*where, "enabled"), False)
-                less = setting(topology.site, (*where, "ports"), left) if left and not later.to_port else ()
+                less = (
+                    setting(topology.site, (*where, "ports"), left)
+                    if left and written[later.place].to_port is None
+                    else ()
+                )
                 yield Finding("port-taken-twice", "risks", message, "keep one of the two", where, less or off)
                 break
 
@@ -86,7 +91,7 @@ def _ending(site: Site, gateway: Gateway, place: SitePath) -> Iterator[Finding]:
 
 def _moving_outside(topology: Topology, gateway: Gateway, place: SitePath) -> Iterator[Finding]:
     """An outside address that the provider may change, written down elsewhere."""
-    if gateway.outside.lease != "dynamic" or not any(each.enabled for each in gateway.forwards):
+    if gateway.outside.lease != "dynamic" or not any(each.forwarded for each in entries(gateway)):
         return
     for i, service in enumerate(topology.site.services):
         told = service.passive.announce.addresses if service.passive else None
@@ -98,9 +103,10 @@ def _moving_outside(topology: Topology, gateway: Gateway, place: SitePath) -> It
 
 def _moving_server(topology: Topology) -> Iterator[Finding]:
     server = topology.site.server
-    forwarded = any(each.to in server.address for gateway in topology.site.gateways for each in gateway.forwards)
-    if server.lease == "dynamic" and forwarded:
-        message = f"{server.name} gets its address by a lease that may change, and forwards lead to {server.address}"
+    led = [each for gateway in topology.site.gateways for each in entries(gateway) if each.to in server.address]
+    if server.lease == "dynamic" and led:
+        what = "forwards lead" if any(each.protocol for each in led) else "a gateway leads"
+        message = f"{server.name} gets its address by a lease that may change, and {what} to {server.address}"
         cure = "reserve the address for it, or set it on the server: lease: reserved"
         where: SitePath = ("server", "lease")
         reserved = setting(topology.site, where, "reserved")
@@ -115,16 +121,16 @@ def _typed_again(client: Client, addresses: Addresses) -> Typed:
 def _six_without_path(topology: Topology) -> Iterator[Finding]:
     """A published IPv6 address that a client prefers and that leads nowhere."""
     told: set[str] = set()
+    promised = {(each.client, each.service) for each in topology.site.promises}
     for i, client in enumerate(topology.site.clients):
         name = client.reaches.name if client.reaches else ""
+        stand = stand_of(topology, client.name)
+        tried = targets(topology, stand)
+        six = [each for each in tried if each.family == 6]
+        if not six or len(six) == len(tried) or not all(stand.sources.of_family(each) for each in FAMILIES):
+            continue
         for service in topology.site.services:
-            stand = stand_of(topology, client.name)
-            promised = any(
-                (each.client, each.service) == (client.name, service.name) for each in topology.site.promises
-            )
-            six = [each for each in targets(topology, stand) if each.family == 6]
-            both = six and len(six) < len(targets(topology, stand)) and stand.sources.of_family(4)
-            if not promised or not both or not stand.sources.of_family(6) or name in told:
+            if (client.name, service.name) not in promised or name in told:
                 continue
             port = PortSet.single(typed_port(topology, stand, service))
             journeys = trace(topology, stand.origin, Flow("tcp", stand.sources, UNPRIVILEGED, six[0], port))

@@ -1,12 +1,15 @@
 """Rules that never match, or that change nothing, and rules that open more than they look."""
 
 from collections.abc import Iterator
+from functools import lru_cache
+from typing import Literal
 
 from msgspec.structs import replace
 
 from ..model.site import Rule, Site, Transport
 from ..network.filters import Ruling, Table, rulings
 from ..network.flow import Flow
+from ..network.rewrites import entries
 from ..network.topology import Topology, listens_on
 from ..predict.endpoints import service_of
 from ..values.addresses import EVERY_ADDRESS, Address, AddressSet, Family
@@ -50,30 +53,38 @@ def _called(rule: Rule, at: str) -> str:
 
 
 def _useless(site: Site, at: str, table: Table) -> Iterator[Finding]:
+    for i, kind in _without_effect(table) if table.matches else ():
+        match = table.matches[i]
+        name = f"rule “{match.name}” of {at}" if match.name else f"a rule of {at}"
+        off = setting(site, (*match.place, "enabled"), False)
+        if kind == "rule-shadowed":
+            message = f"{name} never matches: rules before it decide all that it is about"
+            yield Finding(kind, "risks", message, "take it out, or put it before them", match.place, off)
+        else:
+            message = f"{name} changes nothing: without it the same happens ({match.action})"
+            yield Finding(kind, "note", message, "take it out, unless it says something to people", match.place, off)
+
+
+@lru_cache(maxsize=64)
+def _without_effect(table: Table) -> tuple[tuple[int, Literal["rule-shadowed", "rule-redundant"]], ...]:
+    """The rules of a table that nothing depends on, by index. Cached, since each cure that is tried changes one
+    table of a site and leaves the others."""
     flows = _everything(table)
     if flows is None or len(flows) * len(table.matches) > MOST_WORK:
-        return
+        return ()
     decided: dict[int, list[Ruling]] = {i: [] for i in range(len(table.matches))}
     index = {match.place: i for i, match in enumerate(table.matches)}
     for flow in flows:
         for ruling in rulings(table, flow):
             if ruling.place in index:
                 decided[index[ruling.place]].append(ruling)
-    gone: set[int] = set()
-    for i, match in enumerate(table.matches):
-        name = f"rule “{match.name}” of {at}" if match.name else f"a rule of {at}"
+    found: dict[int, Literal["rule-shadowed", "rule-redundant"]] = {}
+    for i in range(len(table.matches)):
         if not decided[i]:
-            message = f"{name} never matches: rules before it decide all that it is about"
-            cure = "take it out, or put it before them"
-            off = setting(site, (*match.place, "enabled"), False)
-            yield Finding("rule-shadowed", "risks", message, cure, match.place, off)
-            gone.add(i)
-        elif len(table.matches) <= MOST_COMPARED and _changes_nothing(table, i, decided[i], gone):
-            message = f"{name} changes nothing: without it the same happens ({match.action})"
-            cure = "take it out, unless it says something to people"
-            off = setting(site, (*match.place, "enabled"), False)
-            yield Finding("rule-redundant", "note", message, cure, match.place, off)
-            gone.add(i)
+            found[i] = "rule-shadowed"
+        elif len(table.matches) <= MOST_COMPARED and _changes_nothing(table, i, decided[i], set(found)):
+            found[i] = "rule-redundant"
+    return tuple(found.items())
 
 
 def _changes_nothing(table: Table, i: int, decided: list[Ruling], gone: set[int]) -> bool:
@@ -115,10 +126,10 @@ def _port_20(topology: Topology) -> Iterator[Finding]:
     if any(each.control_port.number == 20 for each in site.services):
         return
     for i, gateway in enumerate(site.gateways):
-        for j, forward in enumerate(gateway.forwards):
-            if forward.enabled and 20 in forward.ports and forward.protocol == "tcp" and len(forward.ports) <= NARROW:
-                place: SitePath = ("gateways", i, "forwards", j, "ports")
-                yield _needless(site, gateway.name, "forwards", place, forward.ports)
+        for each in entries(gateway):
+            if 20 in each.ports and each.protocol == "tcp" and len(each.ports) <= NARROW:
+                place: SitePath = ("gateways", i, *each.place, "ports")
+                yield _needless(site, gateway.name, "forwards", place, each.ports)
     for j, rule in enumerate(site.server.filter.incoming.rules):
         if rule.enabled and rule.action == "allow" and 20 in rule.ports and len(rule.ports) <= NARROW:
             place = ("server", "filter", "incoming", "rules", j, "ports")

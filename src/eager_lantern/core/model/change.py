@@ -59,7 +59,7 @@ def _set(value: Any, place: SitePath, new: Any) -> Any:
 
 def _attribute(value: Any, key: str) -> str:
     """The attribute that a key of the file is read into."""
-    return next(each.name for each in structs.fields(value) if each.encode_name == key)
+    return value.__struct_fields__[value.__struct_encode_fields__.index(key)]  # type: ignore[no-any-return]
 
 
 def _default(value: Any, name: str) -> Any:

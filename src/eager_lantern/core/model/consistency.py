@@ -185,7 +185,7 @@ def _gateways(site: Site) -> Iterator[Problem]:
             yield Problem((*place, "inside", "ports"), message)
         for j, forward in enumerate(gateway.forwards):
             yield from _forward(forward, (*place, "forwards", j))
-            own = (*gateway.outside.address.each, *(pair.outside for pair in gateway.pairs))
+            own = gateway.outside_addresses.each
             if forward.outside is not None and forward.outside not in own:
                 message = f"{forward.outside} is no outside address of {gateway.name}, which has {listed(own)}"
                 yield Problem((*place, "forwards", j, "outside"), message)

@@ -272,6 +272,11 @@ class Gateway(Part, frozen=True):
     filter_sees: Literal["inside", "outside"] = "inside"
     routes: tuple[StaticRoute, ...] = ()
 
+    @property
+    def outside_addresses(self) -> Addresses:
+        """Every address that the device answers to on its outside: its own, and those of its pairs."""
+        return Addresses(tuple(dict.fromkeys((*self.outside.address.each, *(pair.outside for pair in self.pairs)))))
+
     def translates(self, family: Family) -> Translation:
         """How it changes addresses of a family; IPv6 as IPv4 unless the site says otherwise."""
         return self.translate if family == 4 or self.translate_ipv6 is None else self.translate_ipv6

@@ -1,6 +1,6 @@
 """Everything by which a gateway changes where a connection goes, in one list and in the order in which it is asked.
 
-The engine, the relays of the loopback lab and the text for the kernel read this list; how each matches a
+The engine, the relays of the loopback lab, the text for the kernel and the findings read this list; how each matches a
 connection with it is its own affair, so that they can be held against each other.
 """
 
@@ -31,10 +31,16 @@ class Rewrite(Struct, frozen=True):
 
 
 def rewrites(gateway: Gateway) -> tuple[Rewrite, ...]:
+    """What the device rewrites as it stands: with the master switch off its pairs alone."""
+    return tuple(each for each in entries(gateway) if gateway.forwarding or not each.forwarded)
+
+
+def entries(gateway: Gateway) -> tuple[Rewrite, ...]:
     """The forwards that the device holds, in the order in which they win, then its pairs, then the host that gets
-    everything else; with the master switch off the pairs alone."""
-    forwards = in_order(gateway, gateway.entered_forwards()) if gateway.forwarding else ()
-    exposed = gateway.exposed_host.each if gateway.forwarding and gateway.exposed_host else ()
+    everything else, whatever the master switch says. Forwards that are switched off are no entries: only the
+    pages to work from name them, as the site file has them."""
+    forwards = in_order(gateway, gateway.entered_forwards())
+    exposed = gateway.exposed_host.each if gateway.exposed_host else ()
     pairs = enumerate(gateway.pairs)
     return (
         *(

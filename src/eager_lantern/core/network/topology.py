@@ -7,6 +7,7 @@ while the inside is visible from outside only through a gateway that does not tr
 """
 
 from collections import deque
+from collections.abc import Hashable
 from functools import cached_property
 from typing import Literal
 
@@ -50,9 +51,8 @@ class Device(Struct, frozen=True):
 
     @property
     def outside_addresses(self) -> AddressSet:
-        """Every address that the device answers to on its outside."""
-        pairs = AddressSet.single(*(pair.outside for pair in self.spec.pairs))
-        return self.spec.outside.address.as_set | pairs
+        """Every address that the device answers to on its outside, as a set."""
+        return self.spec.outside_addresses.as_set
 
     def addresses_on(self, network: str) -> AddressSet:
         """The addresses that the device has on a network."""
@@ -80,7 +80,8 @@ class Crossing(Struct, frozen=True):
 
 class Topology:
     """A site made ready for questions about paths. Built once, never changed. Without ``ways_back`` answers are
-    taken to find back, whatever routes say, as where each device is looked at alone."""
+    taken to find back, whatever routes say, as where each device is looked at alone. ``derived`` keeps what was made
+    of it for many questions alike, by whatever tells those apart."""
 
     def __init__(self, site: Site, ways_back: bool = True) -> None:
         site = _completed(site)
@@ -92,6 +93,9 @@ class Topology:
         )
         self.devices = tuple(_device(each, ("gateways", i), listening) for i, each in enumerate(site.gateways))
         self.subnets = {each.name: each.subnet for each in site.networks if each.name != INTERNET}
+        self.derived: dict[Hashable, Topology] = {}
+        self._clients = {each.name: each for each in site.clients}
+        self._hosts = {each.name: each for each in (*self.clients, self.server)}
         self._holders = dict(self._held())
         hosts: tuple[Server | Client, ...] = (site.server, *site.clients)
         self.forked = _forked(site)
@@ -106,6 +110,14 @@ class Topology:
     def one_way(self) -> "Topology":
         """The same, where answers are not asked for: what gets in at all."""
         return Topology(self.site, ways_back=False) if self.asks_ways_back and self.routed else self
+
+    def host(self, name: str) -> Host:
+        """The server or client of this name. Raises KeyError."""
+        return self._hosts[name]
+
+    def client(self, name: str) -> Client | None:
+        """The client of this name; None for a network, and where there is none."""
+        return self._clients.get(name)
 
     def holder(self, network: str, address: Address) -> Host | Side | None:
         """The host or the side of a gateway that has this address on this network."""

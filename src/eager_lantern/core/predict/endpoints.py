@@ -16,13 +16,13 @@ from .forecast import Stand
 
 def stand_of(topology: Topology, name: str) -> Stand:
     """The client of this name, or anybody on the network of this name."""
-    for host, spec in zip(topology.clients, topology.site.clients, strict=True):
-        if spec.name == name:
-            own = AddressSet.single(*(each for family in FAMILIES for each in spec.address.of_family(family)[:1]))
-            own = spec.address.as_set if spec.on_server else own  # there each address has a connection of its own
-            sources = own if spec.address else topology.strangers(spec.network)
-            return Stand(name, host, spec.network, sources, spec)
-    return Stand(name, name, name, topology.strangers(name), Client(name=name, network=name))
+    spec = topology.client(name)
+    if spec is None:
+        return Stand(name, name, name, topology.strangers(name), Client(name=name, network=name))
+    own = AddressSet.single(*(each for family in FAMILIES for each in spec.address.of_family(family)[:1]))
+    own = spec.address.as_set if spec.on_server else own  # there each address has a connection of its own
+    sources = own if spec.address else topology.strangers(spec.network)
+    return Stand(name, topology.host(name), spec.network, sources, spec)
 
 
 def _kept_out(topology: Topology, stand: Stand, service: Service) -> Stand:

@@ -222,8 +222,8 @@ def _aspects(route: Route, crossing: Crossing) -> list[Aspect]:
 
 
 def _measured(topology: Topology, route: Route, candidates: PortSet, aspect: Aspect, at: str) -> Layer | None:
-    alone = Topology(_alone(topology.site, route, aspect, at), ways_back=False)
-    origin = _same_host(alone, route.origin) if isinstance(route.origin, Host) else route.origin
+    alone = _opened_but(topology, route, aspect, at)
+    origin = alone.host(route.origin.name) if isinstance(route.origin, Host) else route.origin
     flow = replace(route.flow, ports=candidates)
     moved = _moved_before(route, aspect, at)
     journeys = tuple(each for each in trace(alone, origin, flow, route.helped) if _concerns(route, aspect, at, each))
@@ -265,10 +265,6 @@ def _first_entrance(route: Route) -> str | None:
     return first.name if first else None
 
 
-def _same_host(topology: Topology, host: Host) -> Host:
-    return next(each for each in (topology.server, *topology.clients) if each.name == host.name)
-
-
 def _blamed(journeys: tuple[Journey, ...], at: str, wanted: PortSet) -> SitePath:
     """The rule or forward of this device that decides most of the wanted ports and lets them pass,
     else what stops most of them."""
@@ -287,9 +283,17 @@ def _entrance(topology: Topology, at: str) -> SitePath:
     return next(((*each.place, "outside", "address") for each in topology.devices if each.name == at), ())
 
 
-def _alone(site: Site, route: Route, aspect: Aspect, at: str) -> Site:
-    """The site with every layer open but one."""
-    gateways = tuple(_opened(each, route, aspect if each.name == at else None) for each in site.gateways)
+def _opened_but(topology: Topology, route: Route, aspect: Aspect, at: str) -> Topology:
+    """The site with every layer open but one. Routes between the same gateways share it."""
+    gateways = tuple(_opened(each, route, aspect if each.name == at else None) for each in topology.site.gateways)
+    key = (aspect, at, tuple((each.forwards, each.hairpin_source) for each in gateways))
+    if key not in topology.derived:
+        topology.derived[key] = Topology(_alone(topology.site, gateways, aspect, at), ways_back=False)
+    return topology.derived[key]
+
+
+def _alone(site: Site, gateways: tuple[Gateway, ...], aspect: Aspect, at: str) -> Site:
+    """The site with these gateways, and every host open but for one of its filters."""
     server = structs.replace(site.server, filter=_opened_host(site.server.filter, site.server.name, aspect, at))
     clients = tuple(
         structs.replace(each, filter=_opened_host(each.filter, each.name, aspect, at)) for each in site.clients

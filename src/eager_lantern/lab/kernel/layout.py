@@ -84,10 +84,9 @@ def _prefix(address: Address) -> str:
 
 
 def _gateway(topology: Topology, spec: Gateway) -> Node:
-    outside = Addresses(tuple(dict.fromkeys((*spec.outside.address.each, *(pair.outside for pair in spec.pairs)))))
     number = topology.site.gateways.index(spec)
     wires = (
-        Wire(OUT, spec.outside.network, (*_single(outside), *_hops(number, OUT))),
+        Wire(OUT, spec.outside.network, (*_single(spec.outside_addresses), *_hops(number, OUT))),
         Wire(IN, spec.inside.network, (*_single(spec.inside.address), *_hops(number, IN))),
     )
     sides = {spec.outside.network: OUT, spec.inside.network: IN}
