@@ -147,6 +147,7 @@ def test_everybody_who_reaches_the_server_is_known_as_exact_sets() -> None:
         ("internet", "any", "store", "tcp", "61200"),
         ("internet", "203.0.113.0/28", "store", "tcp", "61200-61203"),
     }
+    assert reached({"base": "rented"}) == {("internet", "any", "store", each, "1-65535") for each in ("tcp", "udp")}
     assert reached({"base": "two-routers"}) == {
         ("internet", "any", "store", "tcp", "21, 61200-61203"),
         ("between", "any", "store", "tcp", "21, 61200-61203"),

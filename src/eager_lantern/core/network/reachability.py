@@ -59,7 +59,8 @@ def _before(site: Site, journey: Journey, step: Step, ports: PortSet) -> PortSet
 
 
 def reaches(topology: Topology, network: str) -> tuple[Reach, ...]:
-    """What anybody on a network reaches on hosts behind the gateways, in other networks, as exact sets.
+    """What anybody on a network reaches on hosts behind the gateways, in other networks, as exact sets; of the
+    internet also on the server, where it stands there itself.
 
     That something listens is taken for granted; ``ports`` are those of the host.
     """
@@ -69,12 +70,15 @@ def reaches(topology: Topology, network: str) -> tuple[Reach, ...]:
 def _reaches(topology: Topology, network: str) -> Iterator[Reach]:
     sources = topology.everybody(network)
     protocols: tuple[Transport, ...] = ("tcp", "udp")
-    homes = {host.name: host.network for host in (topology.server, *topology.clients)}
-    for door in doors(topology, network):
+    stands_there = topology.server.network == network == INTERNET
+    hosts = (topology.server, *topology.clients)
+    reached = {each.name for each in hosts if each.network not in (network, INTERNET)}
+    reached |= {topology.server.name} if stands_there else set()
+    for door in (*doors(topology, network), *(topology.server.addresses.each if stands_there else ())):
         for protocol in protocols:
             flow = Flow(protocol, sources, UNPRIVILEGED, door, EVERY_PORT)
             for journey in trace(topology.one_way, network, flow):
-                if journey.outcome == "ok" and homes[journey.end.at] not in (network, INTERNET):
+                if journey.outcome == "ok" and journey.end.at in reached:
                     yield Reach(network, journey.end.at, protocol, door, journey.flow.ports, journey)
 
 
