@@ -1,0 +1,57 @@
+"""The pages of docs/: what they show is run, what is made from the program is as the program makes it now."""
+
+import os
+import re
+import runpy
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from program import run
+
+ROOT = Path(__file__).parent.parent
+DOCS = ROOT / "docs"
+SHOWN = re.compile(r"<!-- runs ?([0-9 ]*)-->\n```sh\n(.*?)```", re.DOTALL)
+PAGES = [page for page in sorted(DOCS.rglob("*.md")) if SHOWN.search(page.read_text())]
+LINK = re.compile(r"\]\(([^)#:\s]+)(#[^)]*)?\)")
+
+pytestmark = pytest.mark.skipif(not DOCS.exists(), reason="docs/ is not here: an installed package is tested")
+
+
+@pytest.mark.parametrize("page", PAGES, ids=lambda page: page.stem)
+def test_every_command_of_a_page_ends_as_the_page_says(page: Path, tmp_path: Path) -> None:
+    program = f'eager-lantern() {{ "{sys.executable}" -m eager_lantern "$@"; }}\n'
+    assert run("demo", "--keep", "saltmarsh", cwd=tmp_path).returncode == 0
+    for codes, block in SHOWN.findall(page.read_text()):
+        lines = block.splitlines()
+        expected = [*map(int, codes.split()), *[0] * len(lines)] if len(lines) > 1 else [int(codes or 0)]
+        if len(lines) > 1 and len(codes.split()) == 1:
+            expected = [0] * (len(lines) - 1) + [int(codes)]
+        for line, code in zip(lines, expected, strict=False):
+            done = subprocess.run(
+                ["bash", "-c", program + line],
+                capture_output=True,
+                text=True,
+                cwd=tmp_path,
+                timeout=180,
+                stdin=subprocess.DEVNULL,
+                env={**os.environ, "COLUMNS": "100"},
+            )
+            assert done.returncode == code, (line, done.stdout, done.stderr)
+
+
+@pytest.mark.parametrize("name", ["site-file.md", "findings.md", "results.md"])
+def test_a_page_that_is_made_from_the_program_is_as_it_is_made_now(name: str) -> None:
+    made = runpy.run_path(str(DOCS / "generate"))["PAGES"][name]()
+    assert "\n".join(made) + "\n" == (DOCS / name).read_text(), "run docs/generate"
+
+
+@pytest.mark.parametrize("page", [*sorted(ROOT.glob("*.md")), *sorted(DOCS.rglob("*.md"))], ids=lambda page: page.stem)
+def test_every_link_of_a_page_leads_somewhere(page: Path) -> None:
+    for target, anchor in LINK.findall(page.read_text()):
+        assert (page.parent / target).exists(), target
+        if anchor and target.endswith(".md"):
+            heads = re.findall(r"^#+ (.*)$", (page.parent / target).read_text(), re.MULTILINE)
+            slugs = {re.sub(r"[\s-]+", "-", re.sub(r"[^\w\s-]", "", each.lower()).strip()) for each in heads}
+            assert anchor[1:] in slugs, (target, anchor)
