@@ -1,4 +1,4 @@
-"""What a command ends with (DESIGN 3). Nothing else knows the numbers."""
+"""What a command ends with (docs/results.md). Nothing else knows the numbers."""
 
 from collections.abc import Iterable
 from typing import Literal

@@ -1,4 +1,4 @@
-"""Filters: ordered rules, the first that matches decides (DESIGN 5).
+"""Filters: ordered rules, the first that matches decides (docs/semantics.md).
 
 A table is compiled once for the device that holds it: rules that are switched off or
 written for another network category are gone, and a rule for a program has become the

@@ -1,4 +1,4 @@
-"""One connection through every hop, as exact sets (DESIGN 5).
+"""One connection through every hop, as exact sets (docs/semantics.md).
 
 A flow starts at a host or anywhere on a network. On each network its destination is either
 there (a host lets it in or not, a gateway's address rewrites it or not) or further on
