@@ -24,11 +24,9 @@ def test_every_command_of_a_page_ends_as_the_page_says(page: Path, tmp_path: Pat
     program = f'eager-lantern() {{ "{sys.executable}" -m eager_lantern "$@"; }}\n'
     assert run("demo", "--keep", "saltmarsh", cwd=tmp_path).returncode == 0
     for codes, block in SHOWN.findall(page.read_text()):
-        lines = block.splitlines()
-        expected = [*map(int, codes.split()), *[0] * len(lines)] if len(lines) > 1 else [int(codes or 0)]
-        if len(lines) > 1 and len(codes.split()) == 1:
-            expected = [0] * (len(lines) - 1) + [int(codes)]
-        for line, code in zip(lines, expected, strict=False):
+        lines = block.replace("\\\n", " ").splitlines()
+        expected = [int(each) for each in codes.split()]
+        for line, code in zip(lines, expected or [0] * len(lines), strict=True):
             done = subprocess.run(
                 ["bash", "-c", program + line],
                 capture_output=True,
