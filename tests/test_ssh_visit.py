@@ -21,6 +21,7 @@ from eager_lantern.core.observed.ssh_facts import ssh_remarks
 from eager_lantern.core.values.outcomes import SSH_RUNGS
 from eager_lantern.lab.servers.setup import Guest, SshSetup
 from eager_lantern.lab.servers.ssh_server import SshStandIn, write_host_key
+from eager_lantern.live.common.visit_plan import FolderLook
 from eager_lantern.live.ssh.visit import ssh_visit
 
 PASSWORD = "ebb-and-flow-61"
@@ -109,6 +110,20 @@ def test_every_right_of_an_account_is_tried_and_everything_made_is_removed_again
     denied = {each.right for each in seen.rights if each.fits is False}
     assert denied == {"": set(), "w": {"write"}, "m": {"make-folders"}, "r": {"read"}}[without]
     assert (seen.confined, seen.left_behind, list(store.iterdir())) == (True, (), [])
+
+
+def test_rights_over_ssh_are_tried_in_each_folder_that_the_account_is_to_see(tmp_path: Path) -> None:
+    store = tmp_path / "store"
+    (store / "tables").mkdir(parents=True)
+    host_key, shown = write_host_key(tmp_path)
+    with SshStandIn(SshSetup((Guest("keeper", PASSWORD, store),), (("127.0.0.1", 0),), host_key)) as server:
+        base = plan_of("127.0.0.1", server.port, "keeper", PASSWORD, host_key=shown, writes=False)
+        folders = (FolderLook("/tables", frozenset({"list"})), FolderLook("/none", frozenset()))
+        seen = asyncio.run(ssh_visit(changed(base, tries_rights=True, folders=folders))).rights
+    assert seen is not None
+    fits = {(each.folder, each.right): each.fits for each in seen.rights}
+    assert (fits["/tables", "list"], fits["/tables", "write"], fits["/none", "write"]) == (True, False, True)
+    assert ([each.name for each in store.iterdir()], list((store / "tables").iterdir())) == (["tables"], [])
 
 
 @pytest.mark.parametrize("name", [b"../../etc/passwd", b"/etc/passwd", b"\x1b]0;owned\x07"])

@@ -24,6 +24,7 @@ import trustme
 from daemon import ANNOUNCE, PASSWORD, TLS, USER, daemon, needs_daemon
 from plans import plan_of
 from program import AFTER, result_of, run
+from pyftpdlib.authorizers import DummyAuthorizer
 from scripted import GREETING, PLAIN, RESET, Scripted, scripted
 
 from eager_lantern.core.model.site import Right
@@ -39,7 +40,7 @@ from eager_lantern.lab.servers.ftp_server import StandIn
 from eager_lantern.lab.servers.self_signed import write_self_signed
 from eager_lantern.lab.servers.setup import Guest, StandInSetup
 from eager_lantern.live.common.ladder_runner import PREFIX
-from eager_lantern.live.common.visit_plan import VisitPlan
+from eager_lantern.live.common.visit_plan import FolderLook, VisitPlan
 from eager_lantern.live.ftp.session import Listener, Session
 from eager_lantern.live.ftp.sweep import sweep
 from eager_lantern.live.ftp.visit import visit
@@ -612,6 +613,27 @@ def test_rights_other_than_the_site_says_are_told(tmp_path: Path) -> None:
     assert found["make-folders"] == (False, True)
     assert found["list"] == (True, True)
     assert [name.endswith("-rights.txt") for name in seen.left_behind] == [True]
+
+
+def test_rights_are_tried_in_each_folder_that_the_account_is_to_see(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    add_user = DummyAuthorizer.add_user
+
+    def with_folder(self: Any, user: str, password: str, home: str, **options: Any) -> None:
+        add_user(self, user, password, home, **options)
+        (tmp_path / "tables").mkdir()
+        self.override_perm(user, str(tmp_path / "tables"), "elr")
+
+    monkeypatch.setattr(DummyAuthorizer, "add_user", with_folder)
+    few: frozenset[Right] = frozenset({"list", "remove"})
+    folders = (FolderLook("/tables", few), FolderLook("/none"))
+    seen = tried(tmp_path, "elradfmw", rights=frozenset(get_args(Right)), folders=folders)
+    fits = {(each.folder, each.right): each.fits for each in seen.rights}
+    assert {fits["", each] for each in get_args(Right)} == {True}
+    assert (fits["/tables", "list"], fits["/tables", "write"], fits["/tables", "remove"]) == (True, True, None)
+    assert [each.seen for each in seen.rights if each.folder == "/none"][:2] == [False, False]
+    assert [each.name for each in tmp_path.iterdir()] == ["tables"]
 
 
 def test_an_account_that_is_not_confined_is_seen_to_get_out() -> None:

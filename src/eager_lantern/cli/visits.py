@@ -5,7 +5,7 @@ from typing import Literal
 
 import typer
 
-from ..core.model.rights import account_of, effective_rights
+from ..core.model.rights import account_of, effective_rights, rights_in
 from ..core.model.site import Client, Mode, Promise, Server, Service, Site
 from ..core.network.topology import Topology
 from ..core.observed.climb import Climb
@@ -15,7 +15,7 @@ from ..live.common.covered import covered
 from ..live.common.ladder_runner import Progress
 from ..live.common.plan_of import plan_of
 from ..live.common.secret import Secret
-from ..live.common.visit_plan import Looks, VisitPlan
+from ..live.common.visit_plan import FolderLook, Looks, VisitPlan
 from ..live.ftp.visit import knock, visit
 from ..live.vantage.base import Vantage
 from ..live.vantage.local import HERE
@@ -114,6 +114,8 @@ def _plan(topology: Topology, client: Client, service: Service, mode: Mode) -> V
     plan = plan_of(topology, stand, client, service, mode, user, Secret(""))
     name = client.reaches.name if client.reaches and client.reaches.name else str(addresses[0])
     rights = effective_rights(topology.site, account) if account else None
+    beside = account.folders if account else ()
+    folders = tuple(FolderLook(each.shown_as, rights_in(topology.site, account, each)) for each in beside if account)
     return replace(
         plan,
         target=replace(plan.target, name=name, address=str(addresses[0])),
@@ -123,5 +125,5 @@ def _plan(topology: Topology, client: Client, service: Service, mode: Mode) -> V
             active_address=str(client.active_address) if client.active_address else None,
             planned=service.passive.ports if service.passive else PortSet(),
         ),
-        looks=Looks(rights=rights, confined=account.confined if account else None),
+        looks=Looks(rights=rights, confined=account.confined if account else None, folders=folders),
     )

@@ -80,7 +80,13 @@ def rights_view(seen: RightsSeen) -> Iterator[RenderableType]:
     table = columns(widths=(11, 12, 16, 10, None))
     table.add_row("", *(Text(head, style=UNTRIED) for head in ("right", "the site says", "seen", "")))
     may = {True: "may", False: "may not", None: "-"}
+    folder = ""
     for each in seen.rights:
+        if each.folder != folder:
+            folder = each.folder
+            yield table
+            yield Text(f"In {folder}", style=STRONG)
+            table = columns(widths=(11, 12, 16, 10, None))
         _line(table, each.fits, each.right, may[each.expected], may[each.seen], each.detail)
     stays = {True: "stays", False: "gets out", None: "-"}
     known = seen.confined is not None and seen.confined_expected is not None

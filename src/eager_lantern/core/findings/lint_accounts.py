@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 
+from ..model.rights import effective_rights, parts_of
 from ..model.site import Account, Right, Site
 from ..network.topology import Topology
 from ..predict.endpoints import service_of, stand_of
@@ -22,6 +23,8 @@ def account_findings(topology: Topology) -> Iterator[Finding]:
         place: SitePath = ("accounts", i)
         yield from _broad(topology.site, account, place)
         yield from _rights(topology.site, account, place)
+        yield from _of_system(topology.site, account, place)
+        yield from _not_shown(topology, account, place)
         yield from _without_path(topology, account, place)
 
 
@@ -42,44 +45,62 @@ def _broad(site: Site, account: Account, place: SitePath) -> Iterator[Finding]:
         )
 
 
-def _folder(home: str) -> tuple[str, ...]:
-    """The parts of a home, without drive letter, in lower case, whichever slash divides them."""
-    text = home.replace("\\", "/").lower()
-    text = text[2:] if text[1:2] == ":" else text
-    return tuple(part for part in text.split("/") if part)
+def _of_system(site: Site, account: Account, place: SitePath) -> Iterator[Finding]:
+    if account.kept_by == "system":
+        message = f"{account.name} is an account of the system: who has its password may log in there by other ways too"
+        cure = "keep an account of the service's own for file transfer, or give this one no shell"
+        where = (*place, "kept_by")
+        yield Finding("account-of-system", "note", message, cure, where, setting(site, where, "service"))
+
+
+def _not_shown(topology: Topology, account: Account, place: SitePath) -> Iterator[Finding]:
+    """Folders outside of the home of an account that is kept in it, where the server cannot join them to it."""
+    if service_of(topology, account.service).joins_folders or not account.confined:
+        return
+    for j, folder in enumerate(account.folders):
+        below = parts_of(f"{account.home or ''}/{folder.shown_as}")
+        if folder.at is not None and (account.home is None or parts_of(folder.at) != below):
+            message = f"{account.name} never sees {folder.at}: it is kept in {account.home or 'its folder'}, and "
+            message += f"{account.service} joins no folder from elsewhere"
+            cure = f"move it below the home, as {folder.shown_as}, or let the system mount it there; then take at out"
+            where = (*place, "folders", j, "at")
+            yield Finding("folder-not-shown", "risks", message, cure, where, setting(topology.site, where, None))
 
 
 def _too_broad(site: Site, account: Account) -> str:
     if account.home is None:
         return ""
-    home = _folder(account.home)
+    home = parts_of(account.home)
     if home in WHOLE_SYSTEMS:
         return "is a whole system"
     if home[:-1] in PROFILES:
         return "is a person's own profile"
     for other in site.accounts:
-        theirs = _folder(other.home) if other.home is not None else ()
+        theirs = parts_of(other.home) if other.home is not None else ()
         if other is not account and len(theirs) > len(home) and theirs[: len(home)] == home:
             return f"holds the folder of account {other.name}"
     return ""
 
 
 def _rights(site: Site, account: Account, place: SitePath) -> Iterator[Finding]:
-    groups = [each for each in site.groups if each.name in account.groups]
-    given = set(account.rights).union(*(each.rights for each in groups))
+    given = set(effective_rights(site, account) or ()).union(*(each.rights or () for each in account.folders))
     if account.name.lower() in ANONYMOUS and given & CHANGES:
         message = f"anybody may change files as {account.name} ({', '.join(sorted(given & CHANGES))})"
         cure = "leave list and read only, or give writers an account of their own"
         where = (*place, "rights")
         left = tuple(each for each in account.rights if each not in CHANGES)
         yield Finding("anonymous-writes", "risks", message, cure, where, setting(site, where, left))
-    denied = set(account.denies).union(*(each.denies for each in groups))
-    if both := sorted(given & denied):
-        message = f"account {account.name} is given and denied {', '.join(both)}, by itself or its groups"
-        cure = "say it in one place: servers differ in which of the two wins"
-        yield Finding(
-            "account-rights-conflict", "risks", message, cure, (*place, "rights" if account.rights else "groups")
-        )
+    cure = "say it in one place: servers differ in which of the two wins"
+    if both := sorted(set(account.rights) & set(account.denies)):
+        message = f"account {account.name} is given and denied {', '.join(both)} by itself"
+        yield Finding("account-rights-conflict", "risks", message, cure, (*place, "rights"))
+    groups = [each for each in site.groups if each.name in account.groups]
+    told = {*account.rights, *account.denies}
+    given_by = {right for each in groups for right in each.rights}
+    denied_by = {right for each in groups for right in each.denies}
+    if both := sorted((given_by & denied_by) - told):
+        message = f"the groups of account {account.name} give and deny {', '.join(both)}, and it says nothing itself"
+        yield Finding("account-rights-conflict", "risks", message, cure, (*place, "groups"))
 
 
 def _without_path(topology: Topology, account: Account, place: SitePath) -> Iterator[Finding]:

@@ -8,8 +8,10 @@ from msgspec import Struct
 
 from ..values.addresses import FAMILIES, Address, Addresses, AddressSet
 from ..values.site_path import SitePath
+from .rights import parts_of
 from .site import (
     INTERNET,
+    Account,
     Client,
     Destination,
     Forward,
@@ -104,11 +106,32 @@ def _references(site: Site) -> Iterator[Problem]:
         yield from _service_references(site, service, ("services", i), [*clients, *networks])
     for i, account in enumerate(site.accounts):
         yield from _known("service", account.service, services, ("accounts", i, "service"))
+        yield from _folders(account, ("accounts", i))
         for j, name in enumerate(account.groups):
             groups = [each.name for each in site.groups]
             yield from _known("group", name, groups, ("accounts", i, "groups", j))
         for j, name in enumerate(account.clients):
             yield from _known("client", name, clients, ("accounts", i, "clients", j))
+
+
+def _folders(account: Account, place: SitePath) -> Iterator[Problem]:
+    """Names by which clients see folders are absolute, each another; a folder lies somewhere."""
+    told: set[str] = set()
+    for j, folder in enumerate(account.folders):
+        where: SitePath = (*place, "folders", j)
+        parts = parts_of(folder.shown_as)
+        if not folder.shown_as.startswith("/") or not parts or ".." in parts:
+            message = f"shown_as is the name that clients see, from the top, such as /pub; found {folder.shown_as}"
+            yield Problem((*where, "shown_as"), message)
+        elif folder.shown_as.rstrip("/") in told:
+            message = f"{account.name} sees {folder.shown_as} already; each folder has a name of its own"
+            yield Problem((*where, "shown_as"), message)
+        told.add(folder.shown_as.rstrip("/"))
+        if folder.at is None and account.home is None:
+            message = f"{folder.shown_as} lies nowhere: write at, or the home of {account.name}, below which it is then"
+            yield Problem((*where, "shown_as"), message)
+        if folder.at is not None and ".." in parts_of(folder.at):
+            yield Problem((*where, "at"), f"at is a folder from the top, without ..; found {folder.at}")
 
 
 def _on_server(site: Site, client: Client, place: SitePath) -> Iterator[Problem]:

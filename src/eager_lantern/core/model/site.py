@@ -384,6 +384,7 @@ class Service(Part, frozen=True):
     active: Active | None = None
     peer_must_match: bool = True
     load: Load | None = None
+    joins_folders: bool = True
     keep_open_for: tuple[Name, ...] = ()
 
     @property
@@ -400,12 +401,23 @@ class Group(Part, frozen=True):
     denies: tuple[Right, ...] = ()
 
 
+class Folder(Part, frozen=True):
+    """A folder that an account sees beside its home: the name by which clients see it, where it lies on the server
+    (left out, below the home by that name), and what may be done there, where that is another than elsewhere."""
+
+    shown_as: Label
+    at: Label | None = None
+    rights: tuple[Right, ...] | None = None
+
+
 class Account(Part, frozen=True):
-    """A login of a service and what it may do; what its groups say is added."""
+    """A login of a service and what it may do. A group gives or denies, and the account overrides it."""
 
     name: Name
     service: Name
+    kept_by: Literal["service", "system", "directory"] = "service"
     home: Label | None = None
+    folders: tuple[Folder, ...] = ()
     rights: tuple[Right, ...] = ()
     denies: tuple[Right, ...] = ()
     groups: tuple[Name, ...] = ()

@@ -7,12 +7,14 @@ from ..model.site import Right
 
 class RightSeen(Struct, frozen=True):
     """One right that was tried. ``expected`` is what the site says, ``seen`` what the server let
-    happen; None where the one is silent or the other could not be tried."""
+    happen; None where the one is silent or the other could not be tried. ``folder`` is the one that it was tried in,
+    as clients see it; empty for where the session begins."""
 
     right: Right
     expected: bool | None
     seen: bool | None
     detail: str
+    folder: str = ""
 
     @property
     def fits(self) -> bool | None:

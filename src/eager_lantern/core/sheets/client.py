@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator, Mapping
 
+from ..model.rights import effective_rights, rights_in, rights_in_order
 from ..model.site import Account, Service, Site
 from ..predict.forecast import Forecast
 from .sheet import Grid, Sheet, SheetPart
@@ -20,7 +21,7 @@ def card(site: Site, forecast: Forecast, port: int, digests: Mapping[str, str]) 
     parts = [SheetPart("Enter", grid=Grid(("setting", "value"), tuple(_entries(site, forecast, port, digests))))]
     if wants := tuple(_wants(forecast, port)):
         parts.append(SheetPart("Your own firewall", grid=Grid(("must let", "protocol", "to", "ports"), wants)))
-    steps = [_trial(_accounts(site, forecast))]
+    steps = [_trial(site, _accounts(site, forecast))]
     if service.protocol == "ftp" and forecast.promise.mode == "passive":
         steps.append(
             "If login works and the listing hangs, your firewall or ours lacks the data ports: tell us which port."
@@ -62,7 +63,9 @@ def _entries(site: Site, forecast: Forecast, port: int, digests: Mapping[str, st
     for each in mine:
         yield "account", each.name
         yield "folder", "/ (only its own folder is seen)" if each.confined else each.home or "/"
-        yield "you may", ", ".join(each.rights) or "ask"
+        yield "you may", rights_in_order(effective_rights(site, each) or frozenset()) or "ask"
+        for folder in each.folders:
+            yield f"folder {folder.shown_as}", rights_in_order(rights_in(site, each, folder) or frozenset()) or "ask"
     if not mine:
         yield "account", "ask"
 
@@ -76,9 +79,10 @@ def _accounts(site: Site, forecast: Forecast) -> list[Account]:
     ]
 
 
-def _trial(accounts: list[Account]) -> str:
+def _trial(site: Site, accounts: list[Account]) -> str:
     """What to try, as far as the accounts may."""
-    may = {right for each in accounts for right in each.rights} or {"list", "write", "read", "remove"}
+    may = {right for each in accounts for right in effective_rights(site, each) or ()}
+    may = may or {"list", "write", "read", "remove"}
     acts = {"list": "look at the listing", "write": "send a small file", "read": "fetch a file", "remove": "remove it"}
     chosen = [words for right, words in acts.items() if right in may]
     return f"{', '.join(chosen) or 'log in'}.".capitalize()

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 
+from ..model.rights import effective_rights, rights_in, rights_in_order
 from ..model.site import Account, Server, Service, Site
 from ..network.topology import listens_on
 from .sheet import Grid, Sheet, SheetPart, filter_part
@@ -26,6 +27,7 @@ def server_sheet(site: Site, rule_file: str | None, shut_out: frozenset[tuple[st
         _address(server),
         *(_service(each) for each in site.services if each.protocol != "other"),
         *_accounts(site),
+        *_folders(site),
         *_filters(site),
         _leave(site, shut_out),
         _restart(site, rule_file),
@@ -110,16 +112,31 @@ def _accounts(site: Site) -> Iterator[SheetPart]:
     yield SheetPart("Accounts", lines, Grid(heads, rows))
 
 
+_KEPT_BY = {"service": "", "system": " (of the system)", "directory": " (of the directory)"}
+
+
+def _folders(site: Site) -> Iterator[SheetPart]:
+    rows = tuple(
+        (account.name, each.shown_as, each.at or f"{(account.home or '').rstrip('/')}{each.shown_as}",
+         rights_in_order(rights_in(site, account, each) or frozenset()) or "nothing")
+        for account in site.accounts
+        for each in account.folders
+    )  # fmt: skip
+    if rows:
+        lines = ("Each under the name that its users see, also where it lies elsewhere.",)
+        yield SheetPart("Folders beside the home", lines, Grid(("account", "seen as", "folder", "may"), rows))
+
+
 def _account(site: Site, account: Account) -> tuple[str, ...]:
+    may = effective_rights(site, account) or frozenset()
     groups = [each for each in site.groups if each.name in account.groups]
-    may = dict.fromkeys([*account.rights, *(right for each in groups for right in each.rights)])
-    may_not = dict.fromkeys([*account.denies, *(right for each in groups for right in each.denies)])
+    denied = dict.fromkeys([*account.denies, *(right for each in groups for right in each.denies)])
     return (
-        account.name,
+        f"{account.name}{_KEPT_BY[account.kept_by]}",
         account.service,
         account.home or "the system's default",
-        ", ".join(each for each in may if each not in may_not) or "nothing",
-        ", ".join(may_not) or "anything else",
+        rights_in_order(may) or "nothing",
+        ", ".join(each for each in denied if each not in may) or "anything else",
         "only its folder" if account.confined else "the whole server",
         ", ".join(account.clients) or "anybody with the password",
     )

@@ -86,6 +86,15 @@ class DataHabits:
 
 
 @dataclass(frozen=True, slots=True)
+class FolderLook:
+    """A folder that the account is to see under this name, with its rights there; None where the site says none. The
+    empty name is where the session begins."""
+
+    name: str = ""
+    rights: frozenset[Right] | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class Looks:
     """What to look at beyond the ladder, and the rights that the site gives the account; None where it says none."""
 
@@ -96,6 +105,12 @@ class Looks:
     login_tries: int = 0
     rights: frozenset[Right] | None = None
     confined: bool | None = None
+    folders: tuple[FolderLook, ...] = ()
+
+    @property
+    def every_folder(self) -> tuple[FolderLook, ...]:
+        """Where the session begins, then the folders beside it."""
+        return (FolderLook("", self.rights), *self.folders)
 
 
 @dataclass(frozen=True, slots=True)

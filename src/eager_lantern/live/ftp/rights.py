@@ -8,7 +8,7 @@ from ...core.model.site import Right
 from ...core.observed.rights import RightSeen, RightsSeen
 from ...wire.reply import ProtocolFault, Reply
 from ..common.rights_trial import NO_FILE, OUTSIDE
-from ..common.visit_plan import VisitPlan
+from ..common.visit_plan import FolderLook, VisitPlan
 from ..failure import Failed
 from .session import Session
 
@@ -31,13 +31,23 @@ class Trial:
         self._mover = mover
         self._plan = plan
         self._name = f"{prefix}{secrets.token_hex(6)}"
+        self._look = FolderLook()
         self._files: list[str] = []
         self._found: list[RightSeen] = []
 
     async def seen(self) -> RightsSeen:
-        """Every right in an order in which each can be told, then what remains removed."""
-        file = f"{self._name}-rights.txt"
-        await self._transfer("list", "LIST", "", None)
+        """Every right in every folder, then what remains removed."""
+        left = [name for look in self._plan.looks.every_folder for name in await self._in(look)]
+        confined, detail = await self._confined()
+        expected = self._plan.looks.confined
+        return RightsSeen(tuple(self._found), expected, confined, detail, tuple(left))
+
+    async def _in(self, look: FolderLook) -> list[str]:
+        """Every right in a folder, in an order in which each can be told; what could not be removed again."""
+        self._look, self._files = look, []
+        made = f"{look.name}/{self._name}" if look.name else self._name
+        file = f"{made}-rights.txt"
+        await self._transfer("list", "LIST", look.name, None)
         wrote = await self._transfer("write", "STOR", file, b"one\n")
         if wrote:
             self._files.append(file)
@@ -48,15 +58,13 @@ class Trial:
         if await self._asked("remove", ("DELE", self._files[0] if self._files else file), possible=wrote):
             self._files = []
         left = list(self._files)
-        if await self._asked("make-folders", ("MKD", self._name)) and not await self._ok("RMD", self._name):
-            left.append(self._name)
-        confined, detail = await self._confined()
-        expected = self._plan.looks.confined
-        return RightsSeen(tuple(self._found), expected, confined, detail, tuple(left))
+        if await self._asked("make-folders", ("MKD", made)) and not await self._ok("RMD", made):
+            left.append(made)
+        return left
 
     def _note(self, right: Right, seen: bool | None, detail: str) -> bool:
-        expected = None if self._plan.looks.rights is None else right in self._plan.looks.rights
-        self._found.append(RightSeen(right, expected, seen, detail))
+        expected = None if self._look.rights is None else right in self._look.rights
+        self._found.append(RightSeen(right, expected, seen, detail, self._look.name))
         return bool(seen)
 
     async def _transfer(

@@ -9,7 +9,7 @@ import asyncssh
 from ...core.model.site import Right
 from ...core.observed.rights import RightSeen, RightsSeen
 from ..common.rights_trial import NO_FILE, OUTSIDE
-from ..common.visit_plan import VisitPlan
+from ..common.visit_plan import FolderLook, VisitPlan
 
 _FAULTS = (asyncssh.Error, OSError, EOFError, ValueError, LookupError, TypeError, AssertionError)
 ENOUGH_ENTRIES = 100
@@ -21,13 +21,25 @@ class SshTrial:
     def __init__(self, files: asyncssh.SFTPClient, plan: VisitPlan, prefix: str) -> None:
         self._files = files
         self._plan = plan
-        self._file = f"{prefix}{secrets.token_hex(6)}-rights.txt"
+        self._name = f"{prefix}{secrets.token_hex(6)}-rights.txt"
+        self._look = FolderLook()
         self._found: list[RightSeen] = []
 
     async def seen(self) -> RightsSeen:
-        """Every right in an order in which each can be told, then what remains removed."""
+        """Every right in every folder, then what remains removed."""
+        left = [name for look in self._plan.looks.every_folder for name in await self._in(look)]
+        confined, detail = await self._confined()
+        return RightsSeen(tuple(self._found), self._plan.looks.confined, confined, detail, tuple(left))
+
+    @property
+    def _file(self) -> str:
+        return f"{self._look.name}/{self._name}" if self._look.name else self._name
+
+    async def _in(self, look: FolderLook) -> list[str]:
+        """Every right in a folder, in an order in which each can be told; what could not be removed again."""
+        self._look = look
         files, file, moved, folder = self._files, self._file, f"{self._file}.renamed", f"{self._file}.folder"
-        await self._tried("list", lambda: self._listed("."))
+        await self._tried("list", lambda: self._listed(look.name or "."))
         wrote = await self._tried("write", lambda: self._write("wb"))
         await self._tried("append", lambda: self._write("ab"), wrote)
         await self._tried("read", self._read, wrote)
@@ -36,9 +48,7 @@ class SshTrial:
         removed = await self._tried("remove", lambda: files.remove(kept), wrote)
         made = await self._tried("make-folders", lambda: files.mkdir(folder))
         left = [kept] if wrote and not removed else []
-        left += [folder] if made and not await self._done(lambda: files.rmdir(folder)) else []
-        confined, detail = await self._confined()
-        return RightsSeen(tuple(self._found), self._plan.looks.confined, confined, detail, tuple(left))
+        return [*left, folder] if made and not await self._done(lambda: files.rmdir(folder)) else left
 
     async def _listed(self, folder: str) -> None:
         """The first few entries of a folder, which may have any number of them."""
@@ -57,7 +67,7 @@ class SshTrial:
             await file.read(100)
 
     async def _tried(self, right: Right, step: Callable[[], Awaitable[object]], possible: bool = True) -> bool:
-        expected = None if self._plan.looks.rights is None else right in self._plan.looks.rights
+        expected = None if self._look.rights is None else right in self._look.rights
         seen: bool | None = None
         detail = NO_FILE
         if possible:
@@ -68,7 +78,7 @@ class SshTrial:
                 seen, detail = False, f"the server says {self._plan.credentials.password.hide_in(error.reason)}"
             except _FAULTS as error:
                 detail = str(error)
-        self._found.append(RightSeen(right, expected, seen, detail))
+        self._found.append(RightSeen(right, expected, seen, detail, self._look.name))
         return bool(seen)
 
     async def _done(self, step: Callable[[], Awaitable[object]]) -> bool:
