@@ -101,6 +101,7 @@ def _service(draw: st.DrawFn, name: str, announced: list[str]) -> dict[str, Any]
         "passive": {"ports": data, "announce": draw(st.sampled_from(["own", *announced]))},
         "active": {"accepts_other_address": draw(seldom)},
         "peer_must_match": draw(often),
+        "speaks_epsv": draw(st.sampled_from([True, True, True, True, False])),
     }
     if draw(seldom):
         service["passive"]["announce_inside"] = "own"
@@ -116,7 +117,7 @@ def _service(draw: st.DrawFn, name: str, announced: list[str]) -> dict[str, Any]
 def _habits(draw: st.DrawFn, client: dict[str, Any], targets: list[str]) -> None:
     client |= {
         "reaches": draw(st.sampled_from(targets)),
-        "uses_epsv": draw(seldom),
+        "uses_epsv": draw(st.sampled_from([False, False, True, "first"])),
         "trusts_announced": draw(often),
         "resumes_tls": draw(often),
         "active_ports": draw(st.sampled_from(["22-24", "3-6, 22"])),

@@ -24,7 +24,7 @@ FOUND = yaml.safe_load((Path(__file__).parent / "cases" / "found.yaml").read_tex
 pytestmark = [pytest.mark.kernel, pytest.mark.skipif(bool(LACK), reason=LACK)]
 
 
-@settings(max_examples=10, database=None, phases=[Phase.generate], suppress_health_check=list(HealthCheck))
+@settings(max_examples=5, database=None, phases=[Phase.generate], suppress_health_check=list(HealthCheck))
 @seed(61)
 @given(rich_sites())
 def test_kernel_and_prediction_agree_on_random_sites(site: dict[str, Any]) -> None:
@@ -43,8 +43,9 @@ def test_sessions_in_both_labs_end_as_predicted_for_small_sites(table: dict[str,
         kernel_saw = rehearsed(site)
     assert (kernel_saw[0].reason, kernel_saw[0].forecast.predicted) == ("", case["predicted"])
     others = beside.result()
-    if any(map(told_apart, kernel_saw, others)):  # on a busy machine a session may meet the port of another one
-        others = rehearsed_on_loopback(site)
+    for _ in range(3):  # on a busy machine a session may meet the port of another one
+        if any(map(told_apart, kernel_saw, others)):
+            others = rehearsed_on_loopback(site)
     for result, other in zip(kernel_saw, others, strict=True):
         assert result.agree is (None if result.forecast.predicted == "unknown" else True), result.differences
         assert told_apart(result, other) == ""

@@ -98,6 +98,7 @@ OWN_SAY |= {
     "reads it twice",
     "read apart",
     "TLS demanded",
+    "EPSV unknown",
     "answers go elsewhere",
 }
 LAYERED = [case for case in TABLE["cases"] if not any(stop[3] in OWN_SAY for stop in case.get("stops", ()))]

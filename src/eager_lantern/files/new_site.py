@@ -2,8 +2,9 @@
 
 import json
 import re
+from functools import cache
 
-from jinja2 import Environment, StrictUndefined
+from jinja2 import Environment, StrictUndefined, Template
 
 from ..core.interview import (
     PROTOCOLS,
@@ -32,9 +33,14 @@ def quoted_text(text: str) -> str:
 
 def new_site(answers: Answers) -> str:
     """The text of a site file, with comments for whoever goes on editing it."""
+    return _template().render(**_derived(answers)) + "\n"
+
+
+@cache
+def _template() -> Template:
     environment = Environment(trim_blocks=True, lstrip_blocks=True, undefined=StrictUndefined, autoescape=False)
     environment.filters["text"] = quoted_text
-    return environment.from_string(shipped_text("new.site.yaml.j2")).render(**_derived(answers)) + "\n"
+    return environment.from_string(shipped_text("new.site.yaml.j2"))
 
 
 def _derived(answers: Answers) -> dict[str, object]:

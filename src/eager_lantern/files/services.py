@@ -16,6 +16,7 @@ def _rows() -> tuple[tuple[int, int, str, str], ...]:
     return tuple((int(row[0]), int(row[1]), row[2], row[3]) for row in csv.reader(lines[1:]))
 
 
+@cache
 def registered(protocol: Transport = "tcp") -> PortSet:
     """Every port that is registered for a service."""
     return PortSet.of(*((low, high) for low, high, transports, _ in _rows() if protocol in transports))

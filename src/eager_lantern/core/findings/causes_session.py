@@ -159,6 +159,13 @@ def session_causes(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
             text = f"{topology.server.name} demands TLS, and {forecast.stand.name} speaks none"
             cure = f"let {forecast.stand.name} use a program that speaks TLS; without it passwords travel in clear"
             yield Cause("tls-not-spoken", place, stop.ports, text, cure, about=forecast.stand.name)
+        elif stop.reason == "EPSV unknown":
+            text = (
+                f"{topology.server.name} knows neither EPSV nor EPRT, and {forecast.stand.name} asks for nothing else"
+            )
+            cure = "switch them on at the server (speaks_epsv: true); over IPv4 a client that tries them first will do"
+            mends = sets(topology.site, place, True)
+            yield Cause("epsv-missing", place, stop.ports, text, cure, about=forecast.stand.name, mends=mends)
         elif stop.reason == "no way back":
             yield _untranslated(topology, forecast, stop)
         elif stop.reason == "answers go elsewhere":

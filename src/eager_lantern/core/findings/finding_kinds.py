@@ -51,6 +51,7 @@ FindingKind = Literal[
     "tls-not-required",
     "tls-reuse-trap",
     "tls-not-spoken",
+    "epsv-missing",
     "range-left-to-system",
     "range-overlaps-local-ports",
     "range-overlaps-service",

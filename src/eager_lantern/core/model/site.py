@@ -382,6 +382,7 @@ class Service(Part, frozen=True):
     host_key: Label | None = None
     passive: Passive | None = None
     active: Active | None = None
+    speaks_epsv: bool = True
     peer_must_match: bool = True
     load: Load | None = None
     joins_folders: bool = True
@@ -437,7 +438,7 @@ class Client(Part, frozen=True):
     routes: tuple[StaticRoute, ...] = ()
     on_server: bool = False
     habits: Name | None = None
-    uses_epsv: bool = False
+    uses_epsv: bool | Literal["first"] = False
     trusts_announced: bool | Literal["unless-private"] = True
     speaks_tls: SpeaksTls = "where-offered"
     resumes_tls: bool = True
@@ -446,6 +447,13 @@ class Client(Part, frozen=True):
     active_ports: PortSet = UNPRIVILEGED
     category: Name | None = None
     filter: HostFilter = HostFilter()
+
+    def extends(self, service: "Service", family: Family) -> bool | None:
+        """Whether its data is asked for by EPSV or EPRT (RFC 2428); None where it would have to be, and the server
+        knows neither. They alone have room for IPv6."""
+        if service.speaks_epsv:
+            return family == 6 or bool(self.uses_epsv)
+        return None if family == 6 or self.uses_epsv is True else False
 
     def secures(self, tls: Tls) -> bool:
         """Whether its sessions with a service are under TLS."""
@@ -465,7 +473,7 @@ class Habits(Part, frozen=True):
 
     name: Name
     modes: tuple[Mode, ...] = ("passive",)
-    uses_epsv: bool = False
+    uses_epsv: bool | Literal["first"] = False
     trusts_announced: bool | Literal["unless-private"] = True
     speaks_tls: SpeaksTls = "where-offered"
     resumes_tls: bool = True

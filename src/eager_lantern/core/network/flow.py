@@ -39,6 +39,7 @@ Reason = Literal[
     "address refused",
     "session reuse",
     "TLS demanded",
+    "EPSV unknown",
     "control forgotten",
     "client has no address",
     "no announced address",

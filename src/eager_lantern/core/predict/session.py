@@ -59,6 +59,13 @@ def _without_tls(topology: Topology, forecast: Forecast) -> Forecast:
     return _stopped(forecast, "fails", "greet" if implicit else "login", stop)
 
 
+def _without_epsv(topology: Topology, forecast: Forecast) -> Forecast:
+    """A client that asks for data by EPSV or EPRT alone, and a server that knows neither (RFC 959 is all it speaks)."""
+    place: SitePath = ("services", topology.site.services.index(forecast.service), "speaks_epsv")
+    stop = Stop(PortSet(), "refused", topology.server.name, None, "EPSV unknown", place)
+    return _stopped(forecast, "fails", "announce", stop)
+
+
 def _stopped(forecast: Forecast, extent: Extent, rung: Rung, *stops: Stop) -> Forecast:
     return replace(forecast, predicted=extent, rung=rung, stops=stops)
 
@@ -158,8 +165,10 @@ def _passive(topology: Topology, forecast: Forecast) -> Forecast:
     passive = forecast.service.passive or Passive()
     stand, target, control = forecast.stand, forecast.target, forecast.control[0]
     assert target is not None
+    extended = stand.spec.extends(forecast.service, target.family)
+    if extended is None:
+        return _without_epsv(topology, forecast)
     told = _announced(topology, passive, control)
-    extended = stand.spec.uses_epsv or target.family == 6
     if told is None:
         return _stopped(forecast, "unknown", "announce", _unknown(topology.server.name, "no announced address"))
     plain = not stand.spec.secures(forecast.service.tls)
@@ -269,6 +278,8 @@ def _active(topology: Topology, forecast: Forecast) -> Forecast:
     named = stand.spec.active_address or _seen_as(stand, control.asked.to)
     if named is None:
         return _stopped(forecast, "unknown", "announce", _unknown(stand.name, "client has no address"))
+    if stand.spec.extends(forecast.service, named.family) is None:
+        return _without_epsv(topology, forecast)
     plain = not stand.spec.secures(forecast.service.tls)
     if plain and (reader := reads_twice(topology, control)) is not None:
         return _stopped(forecast, "unknown", "announce", _read_twice(reader))

@@ -77,6 +77,8 @@ def blame(stop: Stop, goes_to: str = "") -> str:
             return f"{stop.at} demands that data resumes the TLS session, this client does not"
         case "TLS demanded":
             return f"{stop.at} demands TLS, and this client speaks none"
+        case "EPSV unknown":
+            return f"{stop.at} knows neither EPSV nor EPRT, and this client asks for nothing else"
         case "control forgotten":
             return f"{stop.at} forgets the quiet control connection before a typical transfer ends"
         case "client has no address":

@@ -48,11 +48,12 @@ def _entries(site: Site, forecast: Forecast, port: int, digests: Mapping[str, st
     for route in spec.routes:
         yield f"route of its host to {route.to}", f"through {route.via}"
     if service.protocol == "ftp":
+        by_epsv = forecast.target is not None and spec.extends(service, forecast.target.family)
         yield "protocol", "FTP"
         yield "security", _SECURITY[service.tls.mode if spec.secures(service.tls) else "none"]
         yield (
             "mode",
-            f"{forecast.promise.mode}{', with EPSV' if spec.uses_epsv and forecast.promise.mode == 'passive' else ''}",
+            f"{forecast.promise.mode}{', with EPSV' if forecast.promise.mode == 'passive' and by_epsv else ''}",
         )
         if spec.secures(service.tls):
             yield "certificate", _certificate(service, digests)

@@ -73,6 +73,7 @@ def _settings(service: Service) -> Iterator[tuple[str, str]]:
         yield "announced to outside clients", _announced(str(passive.announce))
         if passive.announce_inside is not None:
             yield "announced to inside clients", _announced(str(passive.announce_inside))
+    yield "EPSV and EPRT", "on: over IPv6 there is no data without them" if service.speaks_epsv else "off"
     yield "data from another address than control", "refused" if service.peer_must_match else "accepted"
     if service.active is not None:
         yield "active mode comes from port", str(service.active.from_port or "any")

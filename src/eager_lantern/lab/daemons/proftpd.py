@@ -116,6 +116,8 @@ def _configuration(
     )
     if announced is not None:
         yield f"MasqueradeAddress {announced}"  # public interface
+    if not service.speaks_epsv:
+        yield "<Limit EPSV EPRT>\nDenyAll\n</Limit>"
     for guest in guests:
         for letter, command in _LETTER_COMMANDS.items():
             if letter not in guest.rights:

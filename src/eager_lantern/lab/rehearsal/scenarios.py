@@ -251,6 +251,7 @@ def _setup(
         accepts_other_address=bool(service.active and service.active.accepts_other_address),
         repairs_private=bool(service.active and service.active.repairs_private),
         peer_must_match=service.peer_must_match,
+        speaks_epsv=service.speaks_epsv,
         patience_seconds=patience_seconds,
     )
 

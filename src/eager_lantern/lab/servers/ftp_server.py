@@ -224,6 +224,9 @@ class _Habits:
 
     def process_command(self: Any, cmd: str, *args: Any, **kwargs: Any) -> None:
         """Answer a command; a transfer brings the active data connection with it."""
+        if cmd in ("EPSV", "EPRT") and not self.setup.speaks_epsv:
+            self.respond(f"500 {cmd} is not understood.")
+            return
         transfers = cmd in _TRANSFERS
         if transfers and self.turned_away:
             self.turned_away = False

@@ -55,6 +55,7 @@ class StandInSetup:
     accepts_other_address: bool = False
     repairs_private: bool = False
     peer_must_match: bool = True
+    speaks_epsv: bool = True
     patience_seconds: float = 30
     reach: Connector = directly
     known: Callable[[str], str] = str

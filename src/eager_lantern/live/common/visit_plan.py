@@ -77,7 +77,7 @@ class DataHabits:
     """How data connections are made; ``planned`` are the ports that the site gives them."""
 
     mode: Mode = "passive"
-    extended: bool = False
+    extended: bool | Literal["first"] = False
     announced: Announced = "report"
     checks_peer: bool = True
     active_address: str | None = None

@@ -156,9 +156,10 @@ class Session:
         peer = self.wire.peer
         if self.plan.data.extended or ":" in peer:
             reply = await self.ask("EPSV")
-            if reply.code != 229:
+            if reply.code == 229:
+                return Endpoint(peer, extended_port(reply)), reply
+            if self.plan.data.extended != "first" or ":" in peer or reply.kind != 5:
                 raise Failed("refused", f"EPSV: the server says {reply}")
-            return Endpoint(peer, extended_port(reply)), reply
         reply = await self.ask("PASV")
         if reply.code != 227:
             raise Failed("refused", f"PASV: the server says {reply}")
@@ -176,6 +177,8 @@ class Session:
         extended = self.plan.data.extended or ":" in endpoint.address
         verb = "EPRT" if extended else "PORT"
         reply = await self.ask(verb, eprt_argument(endpoint) if extended else port_argument(endpoint))
+        if self.plan.data.extended == "first" and ":" not in endpoint.address and reply.kind == 5:
+            verb, reply = "PORT", await self.ask("PORT", port_argument(endpoint))
         if reply.kind != 2:
             raise Failed("refused", f"{verb} {endpoint}: the server says {reply}")
         return f"{verb} {endpoint} accepted"
