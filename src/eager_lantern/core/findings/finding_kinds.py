@@ -59,6 +59,7 @@ FindingKind = Literal[
     "range-too-wide",
     "port-20-needless",
     "server-address-may-change",
+    "active-ports-rest",
     "account-not-confined",
     "account-of-system",
     "account-broad",

@@ -1,10 +1,13 @@
 """Whether passive ranges are chosen well."""
 
+import math
 from collections.abc import Iterator
 
 from ..model.site import Service, Site
 from ..network.topology import Topology
+from ..predict.endpoints import service_of
 from ..sizing.demand import demand_of, ports_at_once, sized
+from ..values.phrases import ports_phrase
 from ..values.ports import UNPRIVILEGED, PortSet
 from ..values.quantities import Chance, Duration
 from ..values.site_path import SitePath
@@ -12,16 +15,41 @@ from .finding import Finding
 
 WIDE = 4096
 TIMES_THE_BURST = 32
-HANDLING, CHANCE = Duration(1), Chance(0.001)
+HANDLING, CHANCE, REST = Duration(1), Chance(0.001), Duration(60)
 
 
 def range_findings(topology: Topology) -> Iterator[Finding]:
-    """Findings about the passive range and control port of each service."""
+    """Findings about the passive range and control port of each service, and the ports of active clients."""
     site = topology.site
+    yield from _resting(topology)
     for i, service in enumerate(site.services):
         yield from _control_twice(site, i, service)
         if service.protocol == "ftp" and service.passive:
             yield from _range(site, service, service.passive.ports, ("services", i, "passive", "ports"))
+
+
+def _resting(topology: Topology) -> Iterator[Finding]:
+    """Active clients with fewer ports than they use up while a port rests. A data connection from a certain port of
+    the server to the same port of the client is the same connection again, and one that was closed rests for twice
+    the longest life of a segment (RFC 9293, section 3.6.1)."""
+    site = topology.site
+    told: set[str] = set()
+    for promise in site.promises:
+        client, service = topology.client(promise.client), service_of(topology, promise.service)
+        if promise.mode != "active" or client is None or service.active is None or client.name in told:
+            continue
+        rests = service.load.rests if service.load and service.load.rests else REST
+        seconds = HANDLING.amount + (service.transfer_seconds or 0)
+        need = math.ceil(rests.amount / seconds)
+        if service.active.from_port and len(client.active_ports) < need:
+            told.add(client.name)
+            message = (
+                f"{client.name} waits for data on {ports_phrase(client.active_ports)}, each of which rests for {rests} "
+                f"after use: transfers of {seconds:.0f} s in a row need {need} of them"
+            )
+            cure = f"let it wait on at least {need} ports, and open them where the old ones are open"
+            where: SitePath = ("clients", site.clients.index(client), "active_ports")
+            yield Finding("active-ports-rest", "risks", message, cure, where)
 
 
 def _control_twice(site: Site, i: int, service: Service) -> Iterator[Finding]:
