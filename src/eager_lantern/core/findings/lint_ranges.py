@@ -38,14 +38,16 @@ def _resting(topology: Topology) -> Iterator[Finding]:
         client, service = topology.client(promise.client), service_of(topology, promise.service)
         if promise.mode != "active" or client is None or service.active is None or client.name in told:
             continue
+        if service.transfer_seconds is None:  # without a load nobody knows how soon a port is wanted again
+            continue
         rests = service.load.rests if service.load and service.load.rests else REST
-        seconds = HANDLING.amount + (service.transfer_seconds or 0)
+        seconds = HANDLING.amount + service.transfer_seconds
         need = math.ceil(rests.amount / seconds)
         if service.active.from_port and len(client.active_ports) < need:
             told.add(client.name)
             message = (
                 f"{client.name} waits for data on {ports_phrase(client.active_ports)}, each of which rests for {rests} "
-                f"after use: transfers of {seconds:.0f} s in a row need {need} of them"
+                f"after use: transfers of {seconds:.1f} s in a row need {need} of them"
             )
             cure = f"let it wait on at least {need} ports, and open them where the old ones are open"
             where: SitePath = ("clients", site.clients.index(client), "active_ports")
