@@ -12,10 +12,14 @@ from msgspec import Struct
 
 from eager_lantern.core.findings.all import findings, studied
 from eager_lantern.core.findings.finding_kinds import FindingKind
+from eager_lantern.core.network.flow import Reason
 from eager_lantern.core.network.topology import Topology
 from eager_lantern.core.predict.endpoints import stand_of
-from eager_lantern.core.predict.walk import walk_to
+from eager_lantern.core.predict.forecast import Stop
+from eager_lantern.core.predict.walk import NoSuchWalk, addresses_at, stand_at, walk_to
+from eager_lantern.core.predict.wording import blame
 from eager_lantern.core.values.addresses import Address
+from eager_lantern.core.values.ports import PortSet
 from eager_lantern.core.values.site_path import dotted
 from eager_lantern.core.verdict import Verdict, judge
 from eager_lantern.files.package_data import finding_pages
@@ -73,8 +77,39 @@ def test_every_port_of_a_small_site_is_predicted_as_worked_out_by_hand(case: dic
         assert sorted(map(str, stops)) == sorted(str([str(each[0]), *each[1:]]) for each in case.get("stops", []))
         assert forecast.rung == case.get("rung", "data" if "stops" in case else None)
         assert str(data.works if data else "") == str(case.get("works", ""))
-    assert forecast.predicted == case["predicted"]
+    assert (forecast.predicted, forecast.place) == (case["predicted"], ("promises", 0))
     assert forecast.kept == case.get("kept", {"works": True, "unknown": None}.get(case["predicted"], False))
+
+
+REASONS = (*get_args(Reason), None)
+
+
+def test_every_reason_is_told_in_a_clause_of_its_own_with_who_stops_it() -> None:
+    told = [blame(Stop(PortSet.single(21), "silent", "pier-store", None, each, None), "10.9.9.9") for each in REASONS]
+    assert len(set(told)) == len(REASONS)
+    assert [each for each in told if not re.search("pier-store|10.9.9.9|private address|circles", each)] == []
+
+
+def test_an_address_to_walk_to_is_that_of_a_name_a_host_or_a_gateways_outside() -> None:
+    case = {"base": "one-router", "set": {"names": [{"name": "tides.example", "addresses": ["198.51.100.61"]}]}}
+    topology = Topology(parse_site("walk", json.dumps(changed(case))).site)
+    outside = dict.fromkeys(("router", "tides.example"), "198.51.100.61")
+    expected = {**outside, "store": "10.61.4.20", "192.0.2.7": "192.0.2.7"}
+    assert {each: str(addresses_at(topology, each)[0]) for each in expected} == expected
+    with pytest.raises(NoSuchWalk, match=r"no address, and no host.*did you mean “router”"):
+        addresses_at(topology, "rooter")
+
+
+def test_whoever_walks_from_an_address_stands_where_it_is() -> None:
+    topology = Topology(parse_site("walk", json.dumps(changed({"base": "one-router"}))).site)
+    found = {each: stand_at(topology, each) for each in ("10.61.4.90", "10.61.4.77", "192.0.2.9", "office")}
+    assert [(each.name, each.network) for each in found.values()] == [
+        ("desk", "office"), ("10.61.4.77", "office"), ("192.0.2.9", "internet"), ("office", "office"),
+    ]  # fmt: skip
+    assert str(found["10.61.4.77"].sources) == "10.61.4.77"
+    for text, says in (("10.61.4.20", "is store: a walk starts"), ("10.9.9.9", "no network of the site holds")):
+        with pytest.raises(NoSuchWalk, match=says):
+            stand_at(topology, text)
 
 
 @pytest.mark.parametrize("case", CASES, ids=lambda case: case["name"])
