@@ -6,6 +6,7 @@ import os
 import pty
 import secrets
 import signal
+import socket
 import struct
 import subprocess
 import sys
@@ -118,6 +119,16 @@ def test_clients_without_an_address_and_other_services_are_tried_too(lab: str, t
         ("works", "works", True),
     ]
     assert promises[2]["reason"] == "its port is tried, not what is spoken there"
+
+
+def test_a_port_that_another_program_has_on_every_address_is_named_with_what_to_do(tmp_path: Path) -> None:
+    path = tmp_path / "anybody.site.yaml"
+    with socket.create_server(("0.0.0.0", 0)) as other:
+        port = other.getsockname()[1]
+        path.write_text(ANYBODY.replace("8123", str(port)))
+        done = run("rehearse", path, "--lab", "loopback")
+    assert (done.returncode, done.stdout) == (3, "")
+    assert f"port {port} is taken on this machine by a program that listens on every address: end it" in done.stderr
 
 
 @pytest.mark.parametrize("lab", [pytest.param("kernel", marks=needs_kernel), "loopback"])

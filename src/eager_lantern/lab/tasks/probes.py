@@ -4,6 +4,7 @@ All probes of a host are under way at once, and silence is awaited together.
 """
 
 import contextlib
+import errno
 import json
 import selectors
 import socket
@@ -57,7 +58,14 @@ def _socket(kind: socket.SocketKind, address: str) -> socket.socket:
 
 def _bound(kind: socket.SocketKind, address: str, port: int) -> socket.socket:
     server = _socket(kind, address)
-    server.bind((address, port))
+    try:
+        server.bind((address, port))
+    except OSError as error:
+        server.close()
+        if error.errno != errno.EADDRINUSE:
+            raise
+        taken = f"port {port} is taken on this machine by a program that listens on every address"
+        raise OSError(f"{taken}: end it, or rehearse in the kernel lab, which has addresses of its own") from error
     if kind is socket.SOCK_STREAM:
         server.listen(64)
     return server
