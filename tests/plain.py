@@ -18,9 +18,13 @@ class Packet(NamedTuple):
 
 
 class End(NamedTuple):
+    """How a packet ended, where, and what came back; ``trail`` is where it has come out."""
+
     outcome: str
     at: str
     packet: Packet
+    answer: str = ""
+    trail: list[Any] = []
 
 
 SPECIAL = [
@@ -46,7 +50,7 @@ def in_network(address: str, text: str) -> bool:
 
 
 def decides(filter_: dict[str, Any] | None, packet: Packet) -> str:
-    """allow, deny, refuse or unknown: the first rule that matches, else the default."""
+    """allow, deny, refuse (with what) or unknown: the first rule that matches, else the default."""
     if filter_ is None:
         return "allow"
     for rule in filter_.get("rules", []):
@@ -65,11 +69,28 @@ def decides(filter_: dict[str, Any] | None, packet: Packet) -> str:
                 return "unknown"
             if not in_ports(packet.source_port, rule["from_ports"]):
                 continue
-        return str(rule["action"])
-    return str(filter_["default"])
+        return f"{rule['action']} {rule.get('refuses_with', '')}".strip()
+    return f"{filter_['default']} {filter_.get('refuses_with', '')}".strip()
 
 
 STOPS = {"deny": "silent", "refuse": "refused", "unknown": "unknown"}
+
+
+def judged(action: str, at: str, packet: Packet, trail: list[Any]) -> End:
+    """How a packet ends that a filter does not let pass."""
+    word, _, kind = action.partition(" ")
+    return says_no(at, packet, trail, kind) if word == "refuse" else End(STOPS[word], at, packet, "", trail)
+
+
+def says_no(at: str, packet: Packet, trail: list[Any], kind: str = "") -> End:
+    if packet.protocol == "udp" and kind in ("", "reset"):
+        kind = "port-unreachable"
+    return End("refused", at, packet, kind or "reset", trail)
+
+
+def unmatched(gateway: dict[str, Any], packet: Packet, trail: list[Any]) -> End:
+    refuses = gateway["unmatched"] == "refused"
+    return says_no(gateway["name"], packet, trail) if refuses else End("silent", gateway["name"], packet, "", trail)
 
 
 def owned(gateway: dict[str, Any]) -> list[str]:
@@ -213,6 +234,13 @@ def way_back(site: Site, trail: Trail, host: dict[str, Any]) -> tuple[str, str] 
         if sender is None or "inside" not in sender:
             return None
         own = [sender["inside"]["address"]] if sender["inside"]["network"] == network else owned(sender)
+        if "inside" in node:
+            sides = {node["inside"]["network"], node["outside"]["network"]} - {network, "internet"}
+            known = [each for each in node.get("routes", []) if in_network(source, each["to"])]
+            known.sort(key=lambda each: -ipaddress.ip_network(each["to"]).prefixlen)
+            aside = known and not attached(site, network, known[0]["via"])
+            if aside or any(lives_on(site, each, source) for each in sides):
+                return "unknown", node["name"]
         if source not in own:
             kind, step = ways(site, network, source, node)
             if kind != "to" or step[0] is not sender:
@@ -223,12 +251,14 @@ def way_back(site: Site, trail: Trail, host: dict[str, Any]) -> tuple[str, str] 
                 if kind != "to":
                     return "silent" if lost or (changed and kind == "here") else "unknown", node["name"]
                 device, way = step
+                if device is node:
+                    return "unknown", node["name"]
                 known = [each for each in device.get("routes", []) if in_network(source, each["to"])]
                 known.sort(key=lambda each: -ipaddress.ip_network(each["to"]).prefixlen)
                 back = known and attached(site, device["inside"]["network"], known[0]["via"])
                 if way == "inward" or back:
                     return "unknown", node["name"]
-                return "silent" if lost or changed or device["translate"] != "none" else "unknown", node["name"]
+                return "silent" if lost or changed else "unknown", node["name"]
         node = sender
     return None
 
@@ -240,8 +270,21 @@ def send(site: Site, name: str, packet: Packet) -> End:
         return End("ok", name, packet)
     action = decides(host.get("filter", {}).get("outgoing"), packet)
     if action != "allow":
-        return End(STOPS[action], name, packet)
-    return arrive(site, host["network"], packet, None, host, [])
+        return judged(action, name, packet, [])
+    return noticed(site, arrive(site, host["network"], packet, None, host, []))
+
+
+def noticed(site: Site, end: End) -> End:
+    """What the sender sees of an answer, which takes its own way where the site tells of routes."""
+    trail, end = end.trail, end._replace(trail=[])
+    if not routed(site) or end.outcome not in ("ok", "refused") or not trail:
+        return end
+    nodes = {each["name"]: each for each in (*hosts(site), *site["gateways"])}
+    node = nodes.get(end.at)
+    if node is None:  # nobody is there, which whoever sent it says
+        trail, node = trail[:-1], trail[-1][1]
+    astray = way_back(site, trail, node) if trail else None
+    return End(astray[0], astray[1], end.packet) if astray else end
 
 
 def arrive(
@@ -257,16 +300,18 @@ def arrive(
     for host in hosts(site):
         if host["network"] == network and host["address"] == packet.to:
             action = decides(host.get("filter", {}).get("incoming"), packet)
-            outcome = "ok" if action == "allow" else STOPS[action]
-            astray = way_back(site, trail, host) if outcome in ("ok", "refused") and routed(site) else None
-            return End(astray[0], astray[1], packet) if astray else End(outcome, host["name"], packet)
+            if action == "allow":
+                return End("ok", host["name"], packet, "", trail)
+            return judged(action, host["name"], packet, trail)
     for gateway in site["gateways"]:
         if gateway["outside"]["network"] == network and packet.to in owned(gateway):
             return come_in(site, gateway, packet, trail)
         if gateway["inside"]["network"] == network and gateway["inside"]["address"] == packet.to:
-            return End(gateway["unmatched"], gateway["name"], packet)
+            return unmatched(gateway, packet, trail)
     kind, step = ways(site, network, packet.to, sender)
     if kind != "to":
+        if kind == "here" and network != "internet" and sender.get("system") != "cloud":
+            return says_no(network, packet, trail, "host-unreachable")
         outcome = "unknown" if kind == "several" else "silent"
         return End(outcome, sender["name"] if kind == "several" else network, packet)
     gateway, way = step
@@ -274,7 +319,7 @@ def arrive(
         if in_ports(packet.port, gateway["provider_blocks"]):
             return End("silent", gateway["name"], packet)
         if packet.to == gateway["inside"]["address"]:
-            return End(gateway["unmatched"], gateway["name"], packet)
+            return unmatched(gateway, packet, trail)
         return filtered_in(site, gateway, packet, trail)
     if through is gateway:
         lost = not is_public(packet.to) and not leads_to(site, network, packet.to)
@@ -335,14 +380,14 @@ def come_in(site: Site, gateway: dict[str, Any], packet: Packet, trail: Trail) -
     before = gateway.get("filter_sees") == "outside"
     action = decides(gateway["filter"]["inward"], packet) if before else "allow"
     if action != "allow":
-        return End(STOPS[action], gateway["name"], packet)
+        return judged(action, gateway["name"], packet, trail)
     changed, forwarded = rewritten(gateway, packet)
     if changed is None:
-        return End(gateway["unmatched"], gateway["name"], packet)
+        return unmatched(gateway, packet, trail)
     asked = not before and not (forwarded and gateway["forwards_pass_filter"])
     action = decides(gateway["filter"]["inward"], changed) if asked else "allow"
     if action != "allow":
-        return End(STOPS[action], gateway["name"], changed)
+        return judged(action, gateway["name"], changed, trail)
     if forwarded and gateway.get("forwards_hide_source"):
         changed = changed._replace(source=gateway["inside"]["address"], source_port=None)
     return arrive(site, gateway["inside"]["network"], changed, gateway, gateway, trail)
@@ -351,18 +396,19 @@ def come_in(site: Site, gateway: dict[str, Any], packet: Packet, trail: Trail) -
 def filtered_in(site: Site, gateway: dict[str, Any], packet: Packet, trail: Trail) -> End:
     action = decides(gateway["filter"]["inward"], packet)
     if action != "allow":
-        return End(STOPS[action], gateway["name"], packet)
+        return judged(action, gateway["name"], packet, trail)
     return arrive(site, gateway["inside"]["network"], packet, gateway, gateway, trail)
 
 
 def turned_back(site: Site, gateway: dict[str, Any], packet: Packet, trail: Trail) -> End:
     changed = rewritten(gateway, packet)[0] if gateway["hairpin"] else None
     if changed is None:
-        return End(gateway["unmatched"], gateway["name"], packet)
+        return unmatched(gateway, packet, trail)
     kind = gateway.get("hairpin_source", "inside")
     if kind == "kept":
         end = arrive(site, gateway["inside"]["network"], changed, gateway, gateway, trail)
-        lost = end.outcome in ("ok", "refused") and not routed(site)
+        itself = end.answer == "host-unreachable" and end.trail[-1][1] is gateway and end.at == end.trail[-1][0]
+        lost = end.outcome in ("ok", "refused") and not routed(site) and not itself
         return End("silent", gateway["name"], end.packet) if lost else end
     if "address" not in gateway[kind]:
         return End("unknown", gateway["name"], changed)
@@ -373,7 +419,7 @@ def turned_back(site: Site, gateway: dict[str, Any], packet: Packet, trail: Trai
 def go_out(site: Site, gateway: dict[str, Any], packet: Packet, trail: Trail) -> End:
     action = decides(gateway["filter"]["outward"], packet)
     if action != "allow":
-        return End(STOPS[action], gateway["name"], packet)
+        return judged(action, gateway["name"], packet, trail)
     about = [each for each in gateway.get("routes", []) if in_network(packet.to, each["to"])]
     about.sort(key=lambda each: -ipaddress.ip_network(each["to"]).prefixlen)
     if about and attached(site, gateway["inside"]["network"], about[0]["via"]):

@@ -13,6 +13,7 @@ ranges = st.tuples(st.integers(1, PORTS), st.integers(0, 9)).map(
     lambda pair: f"{pair[0]}-{min(PORTS, sum(pair))}" if pair[1] else str(pair[0])
 )
 actions = st.sampled_from(["allow", "allow", "deny", "refuse"])
+refusals = st.sampled_from(["reset", "port-unreachable", "host-unreachable", "prohibited"])
 places = st.sampled_from(["10.1.0.0/24", "192.0.2.0/26", "203.0.113.0/24", "10.0.0.0/8", "203.0.113.10", "10.1.0.2"])
 
 
@@ -29,6 +30,8 @@ def rules(draw: st.DrawFn) -> dict[str, Any]:
             rule[key] = draw(values)
     if draw(st.integers(0, 5)) == 0:
         rule["enabled"] = False
+    if rule["action"] == "refuse" and draw(st.booleans()):
+        rule["refuses_with"] = draw(refusals)
     return rule
 
 
@@ -38,7 +41,8 @@ def filters(draw: st.DrawFn, crowded: bool) -> dict[str, Any]:
     if not crowded and draw(st.integers(0, 3)):
         return {"default": "allow", "rules": []}
     default = draw(st.sampled_from(["allow", "allow", "allow", "deny", "refuse"]))
-    return {"default": default, "rules": draw(st.lists(rules(), max_size=3))}
+    extra = {"refuses_with": draw(refusals)} if default == "refuse" and draw(st.booleans()) else {}
+    return {"default": default, **extra, "rules": draw(st.lists(rules(), max_size=3))}
 
 
 @st.composite
@@ -69,6 +73,7 @@ def gateways(draw: st.DrawFn, name: str, outside: str, inside: str, known: list[
         "forwarding": draw(st.integers(0, 9)) < 9,
         "forwards_pass_filter": draw(st.sampled_from([True, False])),
         "hairpin": draw(st.sampled_from([True, False])),
+        "system": draw(st.sampled_from(["other", "other", "cloud"])),
         "unmatched": draw(st.sampled_from(["silent", "refused"])),
         "hairpin_source": draw(st.sampled_from(["inside", "outside", "kept"])),
         "forwards_hide_source": draw(st.integers(0, 3)) == 0,

@@ -16,6 +16,7 @@ from eager_lantern.core.network.flow import Flow
 from eager_lantern.core.network.journey import trace
 from eager_lantern.core.network.topology import Topology
 from eager_lantern.core.predict.session import predict
+from eager_lantern.core.predict.wording import error_of
 from eager_lantern.core.values.addresses import Address
 from eager_lantern.core.values.ports import PortSet
 from eager_lantern.files.site_file import parse_site
@@ -134,6 +135,8 @@ def _held_against(topology: Topology, probe: Probe, seen: ProbeSeen) -> Compared
         return Compared("connection", str(probe), "unknown", "", probe)
     wanted: tuple[Any, ...] = (journey.outcome,)
     got: tuple[Any, ...] = (seen.outcome,)
+    if journey.end.answer is not None and seen.outcome == "refused":
+        wanted, got = (*wanted, error_of(journey.end.answer, flow.to.family)), (*got, seen.error.lower())
     if journey.outcome == "ok" == seen.outcome:
         known = Address.parse(seen.source).number in journey.flow.sources
         wanted += (journey.end.at, journey.flow.ports.lowest, str(journey.flow.sources))

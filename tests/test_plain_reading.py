@@ -25,7 +25,8 @@ def end_of(journey: Journey, packet: Packet) -> End:
     source = packet.source if flow.sources == journey.asked.sources else str(flow.sources)
     port = packet.port + flow.ports.lowest - journey.asked.ports.lowest
     source_port = None if flow.from_ports is None else packet.source_port
-    return End(journey.outcome, journey.end.at, Packet(packet.protocol, source, source_port, str(flow.to), port))
+    changed = Packet(packet.protocol, source, source_port, str(flow.to), port)
+    return End(journey.outcome, journey.end.at, changed, journey.end.answer or "")
 
 
 @settings(max_examples=120, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])

@@ -5,6 +5,7 @@ import json
 import re
 from pathlib import Path
 from typing import Any, get_args
+from unittest.mock import ANY
 
 import pytest
 import yaml
@@ -17,7 +18,7 @@ from eager_lantern.core.network.topology import Topology
 from eager_lantern.core.predict.endpoints import stand_of
 from eager_lantern.core.predict.forecast import Stop
 from eager_lantern.core.predict.walk import NoSuchWalk, addresses_at, stand_at, walk_to
-from eager_lantern.core.predict.wording import blame
+from eager_lantern.core.predict.wording import because, blame
 from eager_lantern.core.values.addresses import Address
 from eager_lantern.core.values.ports import PortSet
 from eager_lantern.core.values.site_path import dotted
@@ -77,6 +78,8 @@ def test_every_port_of_a_small_site_is_predicted_as_worked_out_by_hand(case: dic
         assert sorted(map(str, stops)) == sorted(str([str(each[0]), *each[1:]]) for each in case.get("stops", []))
         assert forecast.rung == case.get("rung", "data" if "stops" in case else None)
         assert str(data.works if data else "") == str(case.get("works", ""))
+    assert next((each.answer for each in forecast.stops if each.answer), None) == case.get("answer", ANY)
+    assert because(forecast) == case.get("says", ANY)
     assert (forecast.predicted, forecast.place) == (case["predicted"], ("promises", 0))
     assert forecast.kept == case.get("kept", {"works": True, "unknown": None}.get(case["predicted"], False))
 

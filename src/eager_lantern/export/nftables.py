@@ -34,7 +34,7 @@ ct mark 2 snat ip to 10.61.4.1
 
 from collections.abc import Iterable, Iterator, Mapping
 
-from ..core.model.site import INTERNET, Filter, Gateway, HostFilter, Rule, Site
+from ..core.model.site import INTERNET, Filter, Gateway, HostFilter, Refusal, Rule, Site
 from ..core.network.filters import counts
 from ..core.network.rewrites import Rewrite, rewrites
 from ..core.network.topology import listens_on
@@ -48,6 +48,13 @@ FORWARDED, TURNED, HIDDEN, JUDGED = 1, 2, 3, 4
 """Marks of a connection: a forward that passes the filter; one that is turned back; a forward that the filter is
 asked about and whose source is hidden; a pair that the filter was asked about before it was rewritten."""
 _LAYER = {4: "ip", 6: "ip6"}
+_SAYS: dict[Refusal, str] = {
+    "reset": "port-unreachable",
+    "port-unreachable": "port-unreachable",
+    "host-unreachable": "host-unreachable",
+    "prohibited": "admin-prohibited",
+}
+"""What nftables calls the kinds of refusal, in ICMP and ICMPv6; nothing but TCP can be reset."""
 Listening = Mapping[str, PortSet]
 
 
@@ -155,7 +162,7 @@ def _filter(table: Filter, category: str | None, listening: Listening) -> Iterat
         if counts(rule, category):
             yield from _said(rule.name)
             yield from _rule(rule, listening)
-    yield from _verdict(BOTH, table.default)
+    yield from _verdict(BOTH, table.default, table.refuses_with)
 
 
 def _said(name: str) -> Iterator[str]:
@@ -173,7 +180,7 @@ def _rule(rule: Rule, listening: Listening) -> Iterator[str]:
     if rule.from_ports is not None:
         match += f" th sport {_set(rule.from_ports)}"
     for places in _places(rule):
-        yield from _verdict(match + places, rule.action)
+        yield from _verdict(match + places, rule.action, rule.refuses_with)
 
 
 def _places(rule: Rule) -> Iterator[str]:
@@ -192,12 +199,13 @@ def _set(members: PortSet | AddressSet) -> str:
     return f"{{ {members} }}"
 
 
-def _verdict(match: str, action: str) -> Iterator[str]:
+def _verdict(match: str, action: str, refuses_with: Refusal | None = None) -> Iterator[str]:
     if action != "refuse":
         yield f"{match} {'accept' if action == 'allow' else 'drop'}"
         return
-    yield f"{match} meta l4proto tcp reject with tcp reset"
-    yield f"{match} reject"
+    if refuses_with in (None, "reset"):
+        yield f"{match} meta l4proto tcp reject with tcp reset"
+    yield f"{match} reject with icmpx type {_SAYS[refuses_with or 'reset']}"
 
 
 def _gateway(spec: Gateway, listening: Listening) -> Iterator[str]:

@@ -7,7 +7,7 @@ from rich.text import Text
 
 from ..core.network.flow import Flow, Journey, Step
 from ..core.predict.forecast import Stop
-from ..core.predict.wording import blame
+from ..core.predict.wording import blame, error_of
 from ..core.values.ports import PortSet
 from ..core.values.site_path import SitePath
 from .screen import between, columns, state
@@ -29,7 +29,6 @@ _DOES = {
 }
 _STOPPED = {
     "silent": "No answer comes back: the connection hangs until the client gives up.",
-    "refused": "The client is told at once: connection refused.",
     "unknown": "The site file does not say enough to tell.",
     "wrong": "Something answers that was not meant.",
 }
@@ -98,4 +97,7 @@ def _joined(address: str, ports: PortSet) -> str:
 def _ending(journey: Journey) -> str:
     if journey.outcome == "ok":
         return f"It arrives at {journey.end.at}, port {journey.flow.ports}."
+    if journey.end.answer is not None:
+        when = "after some seconds" if journey.reason == "nobody there" else "at once"
+        return f"Whoever connects is told {when}: {error_of(journey.end.answer, journey.asked.to.family)}."
     return _STOPPED[journey.outcome]

@@ -14,10 +14,12 @@ from .site import (
     Account,
     Client,
     Destination,
+    Filter,
     Forward,
     Gateway,
     HostFilter,
     Promise,
+    Refusal,
     Rule,
     Server,
     Service,
@@ -383,17 +385,31 @@ def _rules(site: Site) -> Iterator[Problem]:
     for place, rule in _all_rules(site):
         if rule.program is not None:
             yield from _known("service", rule.program, services, (*place, "program"))
+        yield from _refusing(rule.action, rule.refuses_with, place, "action")
+    for place, table in _all_filters(site):
+        yield from _refusing(table.default, table.refuses_with, place, "default")
+
+
+def _refusing(action: str, refuses_with: Refusal | None, place: SitePath, key: str) -> Iterator[Problem]:
+    if refuses_with is not None and action != "refuse":
+        message = f"refuses_with is how something is refused, and {key} here is {action}"
+        yield Problem((*place, "refuses_with"), f"{message}; write {key}: refuse, or leave refuses_with out")
 
 
 def _all_rules(site: Site) -> Iterator[tuple[SitePath, Rule]]:
+    for place, table in _all_filters(site):
+        yield from (((*place, "rules", j), rule) for j, rule in enumerate(table.rules))
+
+
+def _all_filters(site: Site) -> Iterator[tuple[SitePath, Filter]]:
     for i, gateway in enumerate(site.gateways):
         for way, table in (("inward", gateway.filter.inward), ("outward", gateway.filter.outward)):
-            yield from ((("gateways", i, "filter", way, "rules", j), rule) for j, rule in enumerate(table.rules))
+            yield ("gateways", i, "filter", way), table
     hosts: list[tuple[SitePath, HostFilter]] = [(("server", "filter"), site.server.filter)]
     hosts += [(("clients", i, "filter"), client.filter) for i, client in enumerate(site.clients)]
     for place, both in hosts:
-        for way, table in (("incoming", both.incoming), ("outgoing", both.outgoing)):
-            yield from (((*place, way, "rules", j), rule) for j, rule in enumerate(table.rules))
+        yield (*place, "incoming"), both.incoming
+        yield (*place, "outgoing"), both.outgoing
 
 
 def _promises(site: Site) -> Iterator[Problem]:

@@ -28,6 +28,7 @@ TlsMode = Literal["none", "explicit", "implicit"]
 System = Literal["linux", "windows", "cloud", "other"]
 Right = Literal["list", "read", "write", "append", "rename", "remove", "make-folders"]
 Translation = Literal["none", "outward", "one-to-one"]
+Refusal = Literal["reset", "port-unreachable", "host-unreachable", "prohibited"]
 INTERNET = "internet"
 FTP_PORT = PortSet.single(21)
 """The control port of FTP (RFC 959), on which helpers read unless they are told otherwise."""
@@ -181,6 +182,7 @@ class Rule(Part, frozen=True):
     from_ports: PortSet | None = None
     program: Name | None = None
     categories: tuple[Name, ...] | None = None
+    refuses_with: Refusal | None = None
     enabled: bool = True
 
 
@@ -188,6 +190,7 @@ class Filter(Part, frozen=True):
     """Rules in order, the first that matches decides, then the default."""
 
     default: Literal["allow", "deny", "refuse"]
+    refuses_with: Refusal | None = None
     rules: tuple[Rule, ...] = ()
 
 

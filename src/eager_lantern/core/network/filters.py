@@ -38,7 +38,7 @@ from typing import Literal
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..model.site import Filter, Rule
+from ..model.site import Filter, Refusal, Rule
 from ..values.addresses import AddressSet
 from ..values.intervals import Span
 from ..values.ports import PortSet
@@ -60,6 +60,7 @@ class Match(Struct, frozen=True):
     from_ports: PortSet | None
     place: SitePath
     name: str
+    refuses_with: Refusal | None = None
 
 
 class Table(Struct, frozen=True):
@@ -68,15 +69,18 @@ class Table(Struct, frozen=True):
     matches: tuple[Match, ...]
     default: Action
     place: SitePath
+    refuses_with: Refusal | None = None
 
 
 class Ruling(Struct, frozen=True):
-    """What a table says of one part of a flow; the action is unknown where it cannot be told."""
+    """What a table says of one part of a flow, and with what it refuses where the site tells; the action is unknown
+    where it cannot be told."""
 
     flow: Flow
     action: Literal[Action, "unknown"]
     place: SitePath
     rule: str | None
+    refuses_with: Refusal | None = None
 
 
 def compiled(table: Filter, place: SitePath, category: str | None, listening: Mapping[str, PortSet]) -> Table:
@@ -84,7 +88,7 @@ def compiled(table: Filter, place: SitePath, category: str | None, listening: Ma
     matches = (
         _match(rule, (*place, "rules", i), listening) for i, rule in enumerate(table.rules) if counts(rule, category)
     )
-    return Table(tuple(matches), table.default, (*place, "default"))
+    return Table(tuple(matches), table.default, (*place, "default"), table.refuses_with)
 
 
 def counts(rule: Rule, category: str | None) -> bool:
@@ -102,6 +106,7 @@ def _match(rule: Rule, place: SitePath, listening: Mapping[str, PortSet]) -> Mat
         from_ports=rule.from_ports,
         place=place,
         name=rule.name,
+        refuses_with=rule.refuses_with,
     )
 
 
@@ -191,7 +196,7 @@ def _decided(table: Table, matches: list[Match], flow: Flow) -> list[Ruling]:
         if not left:
             break
         left = [rest for area in left for rest in _cut(area, match, flow, found)]
-    found += [Ruling(_part(flow, area), table.default, table.place, None) for area in left]
+    found += [Ruling(_part(flow, area), table.default, table.place, None, table.refuses_with) for area in left]
     return found
 
 
@@ -223,5 +228,6 @@ def _cut(area: _Area, match: Match, flow: Flow, found: list[Ruling]) -> list[_Ar
                 return [area]
             rest.append((hit, from_ports - within))
             from_ports = within
-    found.append(Ruling(_part(flow, (hit, from_ports)), action, match.place, match.name or None))
+    part = _part(flow, (hit, from_ports))
+    found.append(Ruling(part, action, match.place, match.name or None, match.refuses_with))
     return [each for each in rest if each[0] and (each[1] is None or each[1])]

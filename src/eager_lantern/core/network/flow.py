@@ -10,7 +10,7 @@ from typing import Literal
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..model.site import Transport
+from ..model.site import Refusal, Transport
 from ..values.addresses import Address, AddressSet
 from ..values.outcomes import Outcome
 from ..values.ports import PortSet
@@ -70,7 +70,7 @@ class Flow(Struct, frozen=True):
 
 
 class Step(Struct, frozen=True):
-    """What one device did, with the flow as it left the device."""
+    """What one device did, with the flow as it left the device; at a stop that is answered, with what."""
 
     at: str
     does: Verb
@@ -78,25 +78,7 @@ class Step(Struct, frozen=True):
     place: SitePath | None = None
     rule: str | None = None
     note: str = ""
-
-
-class Journey(Struct, frozen=True):
-    """A part of a flow that had one fate from end to end.
-
-    ``asked`` is the part as its origin sent it, ``flow`` as it was at the last step. For
-    ``ok`` the last step is the arrival at ``steps[-1].at``; otherwise it is the stop.
-    """
-
-    asked: Flow
-    flow: Flow
-    outcome: Outcome
-    reason: Reason | None
-    steps: tuple[Step, ...]
-
-    @property
-    def end(self) -> Step:
-        """The step that decided."""
-        return self.steps[-1]
+    answer: Refusal | None = None
 
 
 class Passage(Struct, frozen=True):
@@ -106,6 +88,27 @@ class Passage(Struct, frozen=True):
     sender: str
     sources: AddressSet
     to: Address
+
+
+class Journey(Struct, frozen=True):
+    """A part of a flow that had one fate from end to end.
+
+    ``asked`` is the part as its origin sent it, ``flow`` as it was at the last step. For
+    ``ok`` the last step is the arrival at ``steps[-1].at``; otherwise it is the stop. ``trail`` tells the
+    networks that it came out on, as long as it is under way.
+    """
+
+    asked: Flow
+    flow: Flow
+    outcome: Outcome
+    reason: Reason | None
+    steps: tuple[Step, ...]
+    trail: tuple[Passage, ...] = ()
+
+    @property
+    def end(self) -> Step:
+        """The step that decided."""
+        return self.steps[-1]
 
 
 class Leg(Struct, frozen=True):
@@ -137,11 +140,21 @@ class Leg(Struct, frozen=True):
 
     def arrived(self, at: str, place: SitePath) -> Journey:
         """The journey that ends at a host that let it in."""
-        return Journey(self.asked, self.flow, "ok", None, (*self.steps, Step(at, "arrive", self.flow, place)))
+        steps = (*self.steps, Step(at, "arrive", self.flow, place))
+        return Journey(self.asked, self.flow, "ok", None, steps, self.trail)
 
     def stopped(
         self, at: str, outcome: Outcome, reason: Reason, place: SitePath | None, rule: str | None = None
     ) -> Journey:
-        """The journey that ends here without arriving."""
+        """The journey that ends here without arriving, or with an answer that no rule speaks of."""
         stop = Step(at, "stop", self.flow, place, rule, reason)
-        return Journey(self.asked, self.flow, outcome, reason, (*self.steps, stop))
+        return Journey(self.asked, self.flow, outcome, reason, (*self.steps, stop), self.trail)
+
+    def refused(
+        self, at: str, reason: Reason, place: SitePath | None, rule: str | None = None, answer: Refusal | None = None
+    ) -> Journey:
+        """The journey that ends here with an answer that says no: the usual one of its transport, or another."""
+        usual: Refusal = "reset" if self.flow.protocol == "tcp" else "port-unreachable"
+        meant = usual if answer in (None, "reset") else answer
+        stop = Step(at, "stop", self.flow, place, rule, reason, meant)
+        return Journey(self.asked, self.flow, "refused", reason, (*self.steps, stop), self.trail)

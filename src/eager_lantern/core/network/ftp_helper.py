@@ -108,9 +108,10 @@ def named_through(topology: Topology, control: Journey, start: str, address: Add
     for sight in _readers(topology, control, start):
         if sight.before.sources.spans != ((address.number, address.number),):
             continue
-        server, host = AddressSet.single(sight.behind.to), None if sight.way == "inward" else address
+        hidden = sight.way == "inward" and sight.before.sources != sight.behind.sources
+        server, host = AddressSet.single(sight.behind.to), address if hidden or sight.way != "inward" else None
         known_as = None if sight.way == "outward" else sight.before.to
-        helped[sight.device.name] = Expected(server, host, known_as)
+        helped[sight.device.name] = Expected(server, host, known_as, hidden)
         if len(sight.behind.sources) == 1:
             address = Address(sight.behind.sources.lowest)
     return Followed(address, helped)

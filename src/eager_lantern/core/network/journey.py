@@ -39,7 +39,6 @@ blocks one of them:
 """
 
 from collections.abc import Iterator, Mapping
-from typing import Literal
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -50,7 +49,7 @@ from ..values.outcomes import Outcome
 from .filters import Ruling, Table, rulings
 from .flow import Flow, Journey, Leg, Reason, Verb
 from .rewrites import Rewrite, rewrites
-from .routes import astray, next_hop, turned_by_route
+from .routes import next_hop, turned_by_route, ways_back
 from .topology import LOCALHOST, Device, Host, Side, Topology
 
 MOST_STEPS = 64
@@ -60,12 +59,13 @@ _KEYS: dict[Reason, str] = {"no forward": "forwards", "forwarding is off": "forw
 class Expected(Struct, frozen=True):
     """What a gateway's FTP helper does with a connection that it expects: leads it to ``host``, or lets
     it out where there is none; ``source`` is what the host behind it knows the other end by, where
-    the device gives it that. It is expected only from ``peers``, the other end of the control
-    connection as the device sees it."""
+    the device gives it that. That host is ``outside`` where the device has hidden it behind its own inside address.
+    It is expected only from ``peers``, the other end of the control connection as the device sees it."""
 
     peers: AddressSet
     host: Address | None = None
     source: Address | None = None
+    outside: bool = False
 
 
 Helped = Mapping[str, Expected]
@@ -86,8 +86,24 @@ def trace(topology: Topology, origin: Host | str, flow: Flow, helped: Helped | N
         flow = replace(flow, sources=(sources - AddressSet.single(LOCALHOST)) or sources)
     leg = Leg(flow, flow)
     if isinstance(origin, Host):
-        return tuple(road.from_host(leg.then(origin.name, "send", flow, origin.place), origin))
-    return tuple(road.on_network(leg.then(origin, "send", flow), origin, None))
+        found = road.from_host(leg.then(origin.name, "send", flow, origin.place), origin)
+    else:
+        found = road.on_network(leg.then(origin, "send", flow), origin, None)
+    asked = topology.routed and topology.asks_ways_back
+    settled = (part for each in found for part in _noticed(topology, each)) if asked else found
+    return tuple(Journey(each.asked, each.flow, each.outcome, each.reason, each.steps) for each in settled)
+
+
+def _noticed(topology: Topology, journey: Journey) -> Iterator[Journey]:
+    """What the sender notices of an answer, yes or no, which goes its own way."""
+    answers = journey.outcome == "ok" or journey.end.answer is not None
+    for sources, verdict in ways_back(topology, journey) if answers else ((journey.flow.sources, None),):
+        whole = Leg(journey.asked, journey.flow, journey.steps[:-1])
+        part = whole.narrowed(replace(journey.flow, sources=sources))
+        if verdict is not None:
+            yield part.stopped(verdict.at, verdict.outcome, "answers go elsewhere", verdict.place)
+        else:
+            yield Journey(part.asked, part.flow, journey.outcome, journey.reason, journey.steps)
 
 
 def _within(topology: Topology, origin: Host, flow: Flow) -> Journey:
@@ -98,16 +114,26 @@ def _within(topology: Topology, origin: Host, flow: Flow) -> Journey:
     return Leg(flow, flow).then(origin.name, "send", flow, origin.place).arrived(host.name, host.place)
 
 
-def _outcome(ruling: Ruling) -> Literal["refused", "silent", "unknown"]:
-    if ruling.action == "unknown":
-        return "unknown"
-    return "refused" if ruling.action == "refuse" else "silent"
+def _turned_away(leg: Leg, at: str, ruling: Ruling) -> Journey:
+    """The journey that a filter ends."""
+    if ruling.action == "refuse":
+        return leg.refused(at, _reason(ruling), ruling.place, ruling.rule, ruling.refuses_with)
+    return leg.stopped(
+        at, "unknown" if ruling.action == "unknown" else "silent", _reason(ruling), ruling.place, ruling.rule
+    )
 
 
 def _reason(ruling: Ruling) -> Reason:
     if ruling.action == "unknown":
         return "source address may change" if ruling.flow.pooled else "source port may change"
     return "filter rule" if ruling.place[-1] != "default" else "filter default"
+
+
+def _says_nothing(network: str, sender: Host | Device | None) -> bool:
+    """Whether nobody reports that an address of a network is nobody's. Whoever sends there asks for it by ARP or
+    neighbour discovery and gives up after some seconds (RFC 1122, section 3.2.2.1; RFC 4861, section 7.2.2); of
+    what is out on the internet, and of a cloud's own network, nothing of the kind comes back."""
+    return network == INTERNET or (isinstance(sender, Device) and sender.spec.system == "cloud")
 
 
 def _matching(rewrite: Rewrite, flow: Flow) -> Flow | None:
@@ -181,8 +207,11 @@ class _Road:
         if hop.crossing is None:
             at = sender.name if sender is not None and hop.several else network
             place = sender.place if sender is not None and hop.several else None
-            reason: Reason = "several ways" if hop.several else "no path" if hop.lost else "nobody there"
-            yield leg.stopped(at, "unknown" if hop.several else "silent", reason, place)
+            if hop.several or hop.lost or _says_nothing(network, sender):
+                reason: Reason = "several ways" if hop.several else "no path" if hop.lost else "nobody there"
+                yield leg.stopped(at, "unknown" if hop.several else "silent", reason, place)
+            else:
+                yield leg.refused(at, "nobody there", place, answer="host-unreachable")
             return
         device, way, lost = hop.crossing.device, hop.crossing.way, hop.lost
         came_through = sender if came_in else None
@@ -204,21 +233,7 @@ class _Road:
         expected = self.helped.get(host.name)
         awaited = expected is not None and not leg.flow.sources - expected.peers
         for passed in (leg,) if awaited else self._sifted(leg, host.incoming, host.name, "let-in"):
-            journey = passed.arrived(host.name, host.place) if isinstance(passed, Leg) else passed
-            if self.topology.routed and self.topology.asks_ways_back and journey.outcome in ("ok", "refused"):
-                yield from self._answered(leg, journey, host)
-            else:
-                yield journey
-
-    def _answered(self, leg: Leg, journey: Journey, host: Host) -> Iterator[Journey]:
-        """What the sender notices of a host's answer, which goes its own way."""
-        for sources, verdict in astray(self.topology, leg.trail, host, journey.flow.sources):
-            whole = Leg(journey.asked, journey.flow, journey.steps[:-1])
-            part = whole.narrowed(replace(journey.flow, sources=sources))
-            if verdict is not None:
-                yield part.stopped(verdict.at, verdict.outcome, "answers go elsewhere", verdict.place)
-            else:
-                yield Journey(part.asked, part.flow, journey.outcome, journey.reason, journey.steps)
+            yield passed.arrived(host.name, host.place) if isinstance(passed, Leg) else passed
 
     def _at_side(self, leg: Leg, holder: Side) -> Iterator[Journey]:
         if self._may_be_expected(leg, holder.device):
@@ -264,8 +279,14 @@ class _Road:
             return
         source = AddressSet.single(expected.source)
         flow = replace(leg.flow, to=expected.host, sources=source, from_ports=None, pooled=False)
-        turned = leg.then(device.name, "hairpin", flow, (*device.place, "ftp_helper"))
-        yield from self.on_network(turned, device.spec.inside.network, device, True)
+        place = (*device.place, "ftp_helper")
+        if expected.outside:
+            yield from self.on_network(
+                leg.then(device.name, "translate", flow, place), device.spec.outside.network, device
+            )
+        else:
+            turned = leg.then(device.name, "hairpin", flow, place)
+            yield from self.on_network(turned, device.spec.inside.network, device, True)
 
     def _sifted(self, leg: Leg, table: Table, at: str, verb: Verb) -> Iterator[Leg | Journey]:
         """The leg cut by a filter: legs that pass, journeys that end. An empty filter leaves no step."""
@@ -277,11 +298,13 @@ class _Road:
             if ruling.action == "allow":
                 yield part.then(at, verb, ruling.flow, ruling.place, ruling.rule)
             else:
-                yield part.stopped(at, _outcome(ruling), _reason(ruling), ruling.place, ruling.rule)
+                yield _turned_away(part, at, ruling)
 
     def _unmatched(self, leg: Leg, device: Device, reason: Reason) -> Journey:
         place = device.place if reason == "the device itself" else (*device.place, _KEYS[reason])
-        return leg.stopped(device.name, device.spec.unmatched, reason, place)
+        if device.spec.unmatched == "refused":
+            return leg.refused(device.name, reason, place)
+        return leg.stopped(device.name, "silent", reason, place)
 
     def _inward(self, leg: Leg, device: Device) -> Iterator[Journey]:
         """A connection to one of the device's outside addresses."""
@@ -415,6 +438,8 @@ class _Road:
         if journey.outcome not in ("ok", "refused") or self.topology.routed:
             return journey
         turned = next(each for each in reversed(journey.steps) if each.does == "hairpin")
+        if journey.reason == "nobody there" and journey.trail[-1].sender == turned.at:
+            return journey
         place = (*(turned.place or ())[:-1], "hairpin_source")
         return Leg(journey.asked, journey.flow, journey.steps).stopped(turned.at, "silent", "answers bypass it", place)
 

@@ -45,7 +45,7 @@ from ..model.site import INTERNET, StaticRoute
 from ..values.addresses import Address, AddressSet, public_addresses
 from ..values.outcomes import Outcome
 from ..values.site_path import SitePath
-from .flow import Passage
+from .flow import Journey, Passage
 from .topology import Crossing, Device, Host, Topology
 
 Node = Host | Device
@@ -118,12 +118,27 @@ def _several(topology: Topology, network: str, address: Address, lost: bool) -> 
     return found > 1
 
 
-def astray(
-    topology: Topology, trail: Sequence[Passage], host: Host, sources: AddressSet
+def ways_back(topology: Topology, journey: Journey) -> list[tuple[AddressSet, Astray | None]]:
+    """What becomes of the answer at the end of a journey, be it of a host or of a device, by the source that whoever
+    answers knows. Where nobody has the address, whoever asked for it last says so."""
+    if not journey.trail:
+        return [(journey.flow.sources, None)]
+    if journey.reason == "nobody there":
+        sender = _sender(topology, journey.trail[-1])
+        told = (
+            _further(topology, journey.trail[:-1], sender, journey.flow.sources, journey.flow.sources)
+            if sender
+            else None
+        )
+        return [(journey.flow.sources, told)]
+    return _astray(topology, journey.trail, topology.node(journey.end.at), journey.flow.sources)
+
+
+def _astray(
+    topology: Topology, trail: Sequence[Passage], node: Node, sources: AddressSet
 ) -> list[tuple[AddressSet, Astray | None]]:
-    """What becomes of the answers to a connection that a host has, by the source that it knows."""
     found: list[tuple[AddressSet, Astray | None]] = []
-    for piece, verdict in _of_one(topology, trail[-1], len(trail) > 1 and trail[-2].to != trail[-1].to, host, sources):
+    for piece, verdict in _of_one(topology, trail[-1], len(trail) > 1 and trail[-2].to != trail[-1].to, node, sources):
         before = _sender(topology, trail[-1])
         if verdict is None and len(trail) > 1 and isinstance(before, Device):
             verdict = _further(topology, trail[:-1], before, piece, trail[-1].sources)
@@ -156,6 +171,9 @@ def _of_one(
     before = _sender(topology, passage)
     for piece in _alike(topology, node, sources):
         own = isinstance(before, Device) and piece <= before.addresses_on(passage.network)
+        if isinstance(node, Device) and (beside := _beside(topology, node, passage.network, Address(piece.lowest))):
+            yield piece, beside
+            continue
         if own or not isinstance(before, Device):
             yield piece, None
             continue
@@ -164,20 +182,32 @@ def _of_one(
             yield piece, None
             continue
         place = (*node.place, "routes" if isinstance(node, Device) else "gateway")
-        yield piece, Astray(_noticed(topology, hop, rewritten, Address(piece.lowest)), node.name, place)
+        by_itself = hop.crossing is not None and hop.crossing.device is node
+        noticed = "unknown" if by_itself else _noticed(topology, hop, rewritten, Address(piece.lowest))
+        yield piece, Astray(noticed, node.name, place)
+
+
+def _beside(topology: Topology, device: Device, network: str, source: Address) -> Astray | None:
+    """A device that has the source on its other network, or a route to it there, answers past all that the connection
+    came by."""
+    spec = device.spec
+    other = spec.inside.network if network == spec.outside.network else spec.outside.network
+    about = min((each for each in spec.routes if source.number in each.to), key=_width, default=None)
+    routed = about is not None and topology.crossing(network, about.via) is None
+    held = other not in (network, INTERNET) and topology.holds(other, source)
+    return Astray("unknown", device.name, (*device.place, "routes")) if routed or held else None
 
 
 def _noticed(topology: Topology, hop: NextHop, rewritten: bool, source: Address) -> Outcome:
     """Answers that go out by another device, or straight to the client, past one that has rewritten the connection,
-    are nothing to the client, nor are those that are lost or that another device translates. An inner device may send
-    them back where they came from, and what a device makes of half a connection is not told by any rule."""
+    are nothing to the client, nor are those that are lost. An inner device may send them back where they came from, and
+    what a device makes of half a connection, whether it drops, translates or passes it, is not told by any rule."""
     if hop.crossing is None:
         return "silent" if hop.lost or (rewritten and not hop.several) else "unknown"
     device = hop.crossing.device
     if hop.crossing.way == "inward" or turned_by_route(topology, device, source):
         return "unknown"
-    translates = device.spec.translates(source.family) != "none"
-    return "silent" if rewritten or hop.lost or translates else "unknown"
+    return "silent" if rewritten or hop.lost else "unknown"
 
 
 def _alike(topology: Topology, node: Node, sources: AddressSet) -> Iterator[AddressSet]:

@@ -96,6 +96,7 @@ class Topology:
         self.derived: dict[Hashable, Topology] = {}
         self._clients = {each.name: each for each in site.clients}
         self._hosts = {each.name: each for each in (*self.clients, self.server)}
+        self._devices = {each.name: each for each in self.devices}
         self._holders = dict(self._held())
         hosts: tuple[Server | Client, ...] = (site.server, *site.clients)
         self.forked = _forked(site)
@@ -114,6 +115,10 @@ class Topology:
     def host(self, name: str) -> Host:
         """The server or client of this name. Raises KeyError."""
         return self._hosts[name]
+
+    def node(self, name: str) -> "Host | Device":
+        """The host or gateway of this name. Raises KeyError."""
+        return self._hosts.get(name) or self._devices[name]
 
     def client(self, name: str) -> Client | None:
         """The client of this name; None for a network, and where there is none."""

@@ -169,8 +169,8 @@ class _Member:
     def step(self, step: Step) -> Step:
         flow = self.flow(step.flow)
         if step.does != "send" or not isinstance(self.own.origin, Host):
-            return Step(step.at, step.does, flow, step.place, step.rule, step.note)
-        return Step(self.own.name, "send", flow, self.own.origin.place, step.rule, step.note)
+            return Step(step.at, step.does, flow, step.place, step.rule, step.note, step.answer)
+        return Step(self.own.name, "send", flow, self.own.origin.place, step.rule, step.note, step.answer)
 
     def stops(self, stops: tuple[Stop, ...]) -> tuple[Stop, ...]:
         return tuple(replace(each, at=self.own.name) if each.at == self.group.name else each for each in stops)

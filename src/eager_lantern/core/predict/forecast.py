@@ -4,7 +4,7 @@ from collections.abc import Iterable
 
 from msgspec import Struct, field
 
-from ..model.site import Client, Promise, Service
+from ..model.site import Client, Promise, Refusal, Service
 from ..network.flow import Flow, Journey, Reason
 from ..network.journey import Helped
 from ..network.topology import Host
@@ -15,7 +15,7 @@ from ..values.site_path import SitePath
 
 
 class Stop(Struct, frozen=True):
-    """Ports of a connection that do not get through, and what is to blame."""
+    """Ports of a connection that do not get through, what is to blame, and the answer that says so, if any does."""
 
     ports: PortSet
     outcome: Outcome
@@ -23,6 +23,7 @@ class Stop(Struct, frozen=True):
     rule: str | None
     reason: Reason | None
     place: SitePath | None
+    answer: Refusal | None = None
 
 
 class Data(Struct, frozen=True):
@@ -91,10 +92,10 @@ def rung_of(reason: Reason | None) -> Rung:
 
 def stops_of(journeys: tuple[Journey, ...]) -> tuple[Stop, ...]:
     """What did not arrive, one stop for each thing to blame, the most ports first."""
-    ports: dict[tuple[Outcome, str, str | None, Reason | None, SitePath | None], PortSet] = {}
+    ports: dict[tuple[Outcome, str, str | None, Reason | None, SitePath | None, Refusal | None], PortSet] = {}
     for each in journeys:
         if each.outcome != "ok":
-            key = (each.outcome, each.end.at, each.end.rule, each.reason, each.end.place)
+            key = (each.outcome, each.end.at, each.end.rule, each.reason, each.end.place, each.end.answer)
             ports[key] = ports.get(key, PortSet()) | each.asked.ports
     stops = [Stop(each, *key) for key, each in ports.items()]
     return tuple(sorted(stops, key=lambda stop: -len(stop.ports)))

@@ -117,8 +117,10 @@ def _judged(topology: Topology, journey: Journey, listening: PortSet) -> Iterato
 
 def _turned_away(leg: Leg, ports: PortSet, reason: Reason) -> Journey:
     part = leg.narrowed(replace(leg.flow, ports=ports))
-    last = part.steps[-1]
-    return part.stopped(last.at, "wrong" if reason == "another service" else "refused", reason, _decided(part))
+    at = part.steps[-1].at
+    if reason == "another service":
+        return part.stopped(at, "wrong", reason, _decided(part))
+    return part.refused(at, reason, _decided(part))
 
 
 def _decided(leg: Leg) -> SitePath | None:

@@ -3,13 +3,15 @@
 from fractions import Fraction
 from typing import assert_never
 
-from ..values.addresses import AddressSet, address_or_none
+from ..model.site import Refusal
+from ..values.addresses import AddressSet, Family, address_or_none
 from ..values.phrases import ports_named
 from .forecast import Forecast, Stop
 
 _NUMBERS = {2: "two", 3: "three", 4: "four", 5: "five", 6: "six", 7: "seven", 8: "eight", 9: "nine", 10: "ten"}
 _HOW = {"silent": "hangs", "refused": "is refused", "wrong": "ends up elsewhere"}
 _MANNER = {"silent": ", silently", "refused": ", with a refusal", "wrong": "", "unknown": ""}
+REFUSED = "connection refused"
 
 
 def share_that(part: int, whole: int, outcome: str) -> str:
@@ -28,6 +30,26 @@ def share_that(part: int, whole: int, outcome: str) -> str:
         return f"{_NUMBERS.get(share.numerator, share.numerator)} transfers in {_NUMBERS[share.denominator]} fail"
     percent = 100 * part / whole
     return f"about {percent:.0f} transfers in 100 fail" if percent >= 1 else f"{part} of {whole} transfers fail"
+
+
+def error_of(answer: Refusal, family: Family) -> str:
+    """What the system of a client calls a refusal, as Linux does: ICMP destination unreachable with codes 1, 3 and 13
+    (RFC 792; RFC 1812, section 5.2.7.1), of ICMPv6 3, 4 and 1 (RFC 4443, section 3.1)."""
+    match answer:
+        case "reset" | "port-unreachable":
+            return REFUSED
+        case "host-unreachable":
+            return "no route to host"
+        case "prohibited":
+            return "no route to host" if family == 4 else "permission denied"
+        case _ as never:
+            assert_never(never)
+
+
+def manner(stop: Stop, family: Family) -> str:
+    """How a stop shows to whoever connects."""
+    error = error_of(stop.answer, family) if stop.answer else REFUSED
+    return _MANNER[stop.outcome] if error == REFUSED else f", with “{error}”"
 
 
 def blame(stop: Stop, goes_to: str = "") -> str:
@@ -132,7 +154,8 @@ def because(forecast: Forecast) -> str:
     if forecast.rung == "announce":
         return f"no transfer starts: {blame(stop, str(forecast.announced or ''))}"
     goes_to = str(forecast.target or "")
-    return f"no connection to {goes_to or forecast.service.name}{_MANNER[stop.outcome]}: {blame(stop, goes_to)}"
+    family = forecast.target.family if forecast.target else 4
+    return f"no connection to {goes_to or forecast.service.name}{manner(stop, family)}: {blame(stop, goes_to)}"
 
 
 def _few(addresses: AddressSet) -> str:

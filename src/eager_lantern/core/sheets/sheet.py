@@ -5,11 +5,16 @@ from typing import Literal
 
 from msgspec import Struct
 
-from ..model.site import Filter, Rule, Service
+from ..model.site import Filter, Refusal, Rule, Service
 from ..network.filters import counts
 from ..network.topology import listens_on
 
 Purpose = Literal["enter", "read"]
+_SAYS: dict[Refusal, str] = {
+    "port-unreachable": "port unreachable",
+    "host-unreachable": "host unreachable",
+    "prohibited": "administratively prohibited",
+}
 _DOES = {"allow": "allow", "deny": "drop, no answer", "refuse": "refuse, with an answer"}
 
 
@@ -63,7 +68,15 @@ def distinct(names: Iterable[str]) -> list[str]:
 def filter_part(title: str, table: Filter, category: str | None, services: Sequence[Service]) -> SheetPart:
     """The rules of a filter in their order, and its last word."""
     rows = [_row(str(i), rule, category, services) for i, rule in enumerate(table.rules, start=1)]
-    rest = ("last", _DOES[table.default], "any", "all others", "anywhere", "anywhere", "the default, after all rules")
+    rest = (
+        "last",
+        _does(table.default, table.refuses_with),
+        "any",
+        "all others",
+        "anywhere",
+        "anywhere",
+        "the default, after all rules",
+    )
     heads = ("no.", "do", "protocol", "ports", "from", "to", "name and remarks")
     lines = ("The order counts: the first rule that matches decides.",) if len(table.rules) > 1 else ()
     return SheetPart(title, lines, Grid(heads, (*rows, rest)))
@@ -77,7 +90,7 @@ def _row(number: str, rule: Rule, category: str | None, services: Sequence[Servi
     came = f" coming from port {rule.from_ports}" if rule.from_ports is not None else ""
     return (
         number,
-        _DOES[rule.action],
+        _does(rule.action, rule.refuses_with),
         rule.protocol.upper() if rule.protocol != "any" else "any",
         ports,
         f"{rule.from_ or 'anywhere'}{came}",
@@ -96,3 +109,9 @@ def _remarks(rule: Rule, category: str | None) -> Iterator[str]:
         yield "switched off"
     elif not counts(rule, category):
         yield f"without effect: the host's network is of category {category or 'none'}"
+
+
+def _does(action: str, refuses_with: Refusal | None) -> str:
+    if action != "refuse" or refuses_with is None:
+        return _DOES[action]
+    return "refuse, with a reset" if refuses_with == "reset" else f"refuse, with ICMP “{_SAYS[refuses_with]}”"

@@ -126,6 +126,11 @@ def _signs(topology: Topology, forecasts: Sequence[Forecast]) -> Iterator[tuple[
     if way:
         yield "no answer, only from outside", "a forward, a filter, or the provider on the way", f"{way}: control port"
     yield (
+        "no route to host, after some seconds",
+        "nobody has the address that a forward leads to",
+        f"{way or server}: address",
+    )
+    yield (
         "refused at once",
         "nothing listens there, or a device answers for itself",
         f"{server}: service; {way or 'filter'}",

@@ -6,6 +6,7 @@ from typing import Any
 
 from msgspec import Struct, to_builtins
 
+from ...core.model.site import Refusal
 from ...core.network.flow import Reason
 from ...core.observed.climb import Climb
 from ...core.predict.forecast import Stop
@@ -22,13 +23,14 @@ class ResultPart(Struct, frozen=True, kw_only=True):
 
 
 class StopResult(ResultPart, frozen=True, kw_only=True):
-    """Ports that do not get through, and what is to blame."""
+    """Ports that do not get through, what is to blame, and the kind of refusal that comes back, if one does."""
 
     ports: str
     outcome: Outcome
     at: str
     rule: str | None
     reason: Reason | None
+    answer: Refusal | None
     line: int | None
 
 
@@ -69,6 +71,7 @@ def stop_result(stop: Stop, line: LineOf) -> StopResult:
         at=stop.at,
         rule=stop.rule,
         reason=stop.reason,
+        answer=stop.answer,
         line=line(stop.place),
     )
 

@@ -4,7 +4,7 @@ from typing import Literal
 
 from msgspec import field
 
-from ...core.model.site import Transport
+from ...core.model.site import Refusal, Transport
 from ...core.network.flow import Flow, Journey, Reason, Verb
 from ...core.values.outcomes import Outcome
 from ...core.values.ports import PortSet
@@ -32,11 +32,12 @@ class StepResult(ResultPart, frozen=True, kw_only=True):
 
 
 class WalkResult(ResultPart, frozen=True, kw_only=True):
-    """One connection, hop by hop."""
+    """One connection, hop by hop; ``answer`` is the kind of refusal that comes back, null where none does."""
 
     format: Literal["eager-lantern/walk/1"] = "eager-lantern/walk/1"
     outcome: Outcome
     reason: Reason | None
+    answer: Refusal | None
     steps: tuple[StepResult, ...]
 
 
@@ -46,7 +47,7 @@ def walk_result(journey: Journey, line: LineOf) -> WalkResult:
         StepResult(at=each.at, does=each.does, rule=each.rule, line=line(each.place), flow=_flow(each.flow))
         for each in journey.steps
     )
-    return WalkResult(outcome=journey.outcome, reason=journey.reason, steps=tuple(steps))
+    return WalkResult(outcome=journey.outcome, reason=journey.reason, answer=journey.end.answer, steps=tuple(steps))
 
 
 def _flow(flow: Flow) -> FlowResult:

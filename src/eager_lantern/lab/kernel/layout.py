@@ -36,13 +36,15 @@ class KernelRoute(Struct, frozen=True):
 
 
 class Node(Struct, frozen=True):
-    """One network namespace: a host, which listens and probes, or a gateway."""
+    """One network namespace: a host, which listens and probes, or a gateway. On ``quiet`` wires nothing comes back
+    of an address that nobody has."""
 
     name: str
     is_host: bool
     wires: tuple[Wire, ...]
     routes: tuple[KernelRoute, ...]
     rules: str
+    quiet: tuple[str, ...] = ()
 
 
 class TooLarge(ValueError):
@@ -72,7 +74,7 @@ def _host(topology: Topology, spec: Server | Client) -> Node:
     routes = tuple(
         _host_routes(topology, spec) if spec.gateway else _routes(topology, {spec.network: WIRE}, spec, None)
     )
-    return Node(spec.name, True, (wire,), routes, rules)
+    return Node(spec.name, True, (wire,), routes, rules, (WIRE,) if spec.network == INTERNET else ())
 
 
 def _single(addresses: Addresses) -> tuple[str, ...]:
@@ -98,6 +100,7 @@ def _gateway(topology: Topology, spec: Gateway) -> Node:
         surroundings({wire.name: wire.network for wire in wires}, spec)
         + named_wires(OUT, IN)
         + gateway_rules(spec, listening(topology.site)),
+        tuple(wire.name for wire in wires if spec.system == "cloud" or wire.network == INTERNET),
     )
 
 

@@ -34,16 +34,25 @@ SETTINGS = {
     # else the kernel spares answers when many probes are refused at once
     "net/ipv4/icmp_ratelimit": "0",
     "net/ipv6/icmp/ratelimit": "0",
+    "net/ipv4/icmp_msgs_per_sec": "1000000",
+    "net/ipv4/icmp_msgs_burst": "1000000",
     "net/ipv6/conf/*/forwarding": "1",
     "net/ipv6/conf/*/accept_ra": "0",
     "net/ipv6/conf/*/accept_redirects": "0",
-    # an address where nobody is stays silent, instead of being reported after three seconds
-    "net/ipv4/neigh/*/mcast_solicit": "100",
-    "net/ipv6/neigh/*/mcast_solicit": "100",
+    # that nobody has an address is found out by three questions, a second apart unless told otherwise
+    "net/ipv4/neigh/*/retrans_time_ms": "100",
+    "net/ipv6/neigh/*/retrans_time_ms": "100",
     # what a gateway has forgotten it does not take up again in the middle
     "net/netfilter/nf_conntrack_tcp_loose": "0",
 }
+QUIET = {
+    # asked for longer than any probe waits: what is out on the internet is not reported
+    "net/ipv4/neigh/{wire}/mcast_solicit": "1000",
+    "net/ipv6/neigh/{wire}/mcast_solicit": "1000",
+}
 LAST = "metric 9999"
+NOWHERE = {"": "169.254.255.254", "-6 ": "fe80::ffff"}
+"""What is sent to where no way leads goes to a neighbour of this address, which is not there."""
 _CLONE_NEWNET = 0x40000000
 
 
@@ -119,9 +128,15 @@ def _wiring(number: int, node: Node) -> list[str]:
     for route in node.routes:
         via = f"via {route.via} onlink " if route.via else ""
         lines.append(f"{_layer(route.to)}route add {route.to} {via}dev {route.wire}")
-    for layer in ("", "-6 "):
-        lost = f"dev {node.wires[0].name}" if node.is_host else ""
-        lines.append(f"{layer}route add {'' if node.is_host else 'blackhole '}default {lost} {LAST}")
+    first = node.wires[0].name
+    for layer, nowhere in NOWHERE.items():
+        if not node.is_host:
+            lines.append(f"{layer}route add blackhole default {LAST}")
+        elif first in node.quiet:
+            lines.append(f"{layer}route add default dev {first} {LAST}")
+        else:
+            lines.append(f"{layer}neigh add {nowhere} lladdr 02:00:00:00:00:01 dev {first} nud permanent")
+            lines.append(f"{layer}route add default via {nowhere} dev {first} onlink {LAST}")
     return lines
 
 
@@ -156,7 +171,9 @@ def _worker(number: int, node: Node) -> Connection:
         return ours
     try:
         _enter(RUN / _namespace(number))
-        _settle()
+        _settle(SETTINGS)
+        for wire in node.quiet:
+            _settle({path.format(wire=wire): value for path, value in QUIET.items()})
         _run("nft", "-f", "-", text=node.rules)
         theirs.send("")
         _serve(theirs, tuple(each.name for each in node.wires))
@@ -174,10 +191,11 @@ def _enter(namespace: Path) -> None:
         raise OSError(ctypes.get_errno(), "setns")
 
 
-def _settle() -> None:
-    for name, value in SETTINGS.items():
+def _settle(settings: dict[str, str]) -> None:
+    for name, value in settings.items():
         for path in Path("/proc/sys").glob(name):
-            path.write_text(value)
+            if os.access(path, os.W_OK):  # what older kernels have for all namespaces at once is not a lab's to set
+                path.write_text(value)
 
 
 def _serve(tool: Connection, wires: tuple[str, ...]) -> None:

@@ -23,7 +23,7 @@ from ...live.common.visit_plan import Announced, Limits, VisitPlan
 from ..servers.setup import EVERY_RIGHT, Guest, SshSetup, StandInSetup, letters
 from ..tasks.probes import SOURCE_PORT, Probe
 
-LEAST_PATIENCE_SECONDS, MOST_PATIENCE_SECONDS = 1.0, 6.0
+LEAST_PATIENCE_SECONDS, MOST_PATIENCE_SECONDS = 1.4, 6.0
 TRANSFERS = 3
 """Of a session: a listing, a file sent, a file fetched."""
 LIKELY_STRANGERS = AddressSet.parse("203.0.113.64/26, 198.51.100.128/25, 192.0.2.128/25, 2001:db8:ffff::/48")

@@ -6,6 +6,7 @@ All probes of a host are under way at once, and silence is awaited together.
 import contextlib
 import errno
 import json
+import os
 import selectors
 import socket
 import sys
@@ -44,6 +45,9 @@ class ProbeSeen(Struct, frozen=True):
     error: str = ""
 
 
+_IP_RECVERR, _IPV6_RECVERR = 11, 25
+_REFUSALS = (errno.ECONNREFUSED, errno.EHOSTUNREACH, errno.EACCES)
+"""What a system says of a connection that was refused (Linux: connect(2), ip(7)), by whatever kind of answer."""
 _KINDS = (socket.SOCK_STREAM, socket.SOCK_DGRAM)
 
 
@@ -52,6 +56,9 @@ def _socket(kind: socket.SocketKind, address: str) -> socket.socket:
     made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     if sys.platform != "win32":
         made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEPORT, 1)
+    if sys.platform == "linux" and kind is socket.SOCK_DGRAM:  # else a datagram's sender is told of few refusals
+        level, option = (socket.IPPROTO_IPV6, _IPV6_RECVERR) if ":" in address else (socket.IPPROTO_IP, _IP_RECVERR)
+        made.setsockopt(level, option, 1)
     made.setblocking(False)
     return made
 
@@ -152,10 +159,12 @@ def _begin(probe: Probe, reach: Connector) -> socket.socket | ProbeSeen:
 
 
 def _failed(error: OSError) -> ProbeSeen:
-    return ProbeSeen("refused" if isinstance(error, ConnectionRefusedError) else "silent", error=str(error))
+    return ProbeSeen("refused" if error.errno in _REFUSALS else "silent", error=error.strerror or str(error))
 
 
 def _answered(made: socket.socket) -> ProbeSeen:
+    if said := made.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR):  # reading tells of none that ICMP brought
+        return _failed(OSError(said, os.strerror(said)))
     try:
         data = made.recv(MOST_BYTES)
     except OSError as error:

@@ -2,23 +2,21 @@
 
 import asyncio
 import contextlib
-import errno
 import re
 import ssl
 from collections import deque
 from collections.abc import AsyncIterator
-from typing import Literal
 
 from ...wire.control import Control, Event, Farewell, Preliminary, State
 from ...wire.endpoints import Endpoint, eprt_argument, extended_port, passive_endpoint, port_argument
 from ...wire.reply import ProtocolFault, Reply
 from ..common.channel import Channel
+from ..common.connect import connected
 from ..common.visit_plan import VisitPlan
 from ..failure import Failed
 from ..vantage.base import Connected, Door
 
 MOST_LISTING_BYTES = 4_000_000
-_UNREACHABLE_HERE = {errno.ENETUNREACH, errno.EADDRNOTAVAIL, errno.EAFNOSUPPORT, errno.EINVAL}
 
 
 class Session:
@@ -252,18 +250,8 @@ class Listener:
 
 
 async def opened(plan: VisitPlan, endpoint: Endpoint) -> Channel:
-    """A connection. Raises Failed with what the network said."""
-    try:
-        way = plan.reach(endpoint.address, endpoint.port)
-        return await Channel.over(await plan.vantage.connect(way.address, way.port, way.source))
-    except ConnectionRefusedError:
-        raise Failed("refused", f"{endpoint} refuses the connection") from None
-    except TimeoutError:
-        raise Failed("silent", f"{endpoint} does not answer") from None
-    except OSError as error:
-        here = error.errno in _UNREACHABLE_HERE
-        outcome: Literal["unknown", "refused"] = "unknown" if here else "refused"
-        raise Failed(outcome, f"{endpoint}: {error.strerror}") from None
+    """A connection as a channel. Raises Failed with what the network said."""
+    return await Channel.over(await connected(plan, endpoint))
 
 
 async def received(data: Channel, most: int) -> AsyncIterator[bytes]:

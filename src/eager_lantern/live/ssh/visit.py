@@ -19,6 +19,7 @@ from ...core.values.outcomes import SSH_RUNGS, Outcome, Rung
 from ...wire.endpoints import Endpoint
 from ...wire.listing import checked_names
 from ...wire.terminal_safe import decoded
+from ..common.connect import connected
 from ..common.io import timed, trusted
 from ..common.ladder_runner import PREFIX, TIDY_SECONDS, Climber, Progress
 from ..common.lookup import looked_up, target_of
@@ -137,11 +138,7 @@ class _SshClimber(Climber):
 
     async def _connect(self) -> str:
         endpoint = Endpoint(self.address, self.plan.target.port)
-        way = self.plan.reach(endpoint.address, endpoint.port)
-        try:
-            self._connected = await self.plan.vantage.connect(way.address, way.port, way.source)
-        except ConnectionRefusedError:
-            raise Failed("refused", f"{endpoint} refuses the connection") from None
+        self._connected = await connected(self.plan, endpoint)
         return f"{endpoint} answers"
 
     async def _entered(self) -> None:
