@@ -258,7 +258,8 @@ def way_back(site: Site, trail: Trail, host: dict[str, Any]) -> tuple[str, str] 
                 back = known and attached(site, device["inside"]["network"], known[0]["via"])
                 if way == "inward" or back:
                     return "unknown", node["name"]
-                return "silent" if lost or changed else "unknown", node["name"]
+                private = device["outside"]["network"] == "internet" and not is_public(source)
+                return "silent" if lost or changed or private else "unknown", node["name"]
         node = sender
     return None
 

@@ -60,6 +60,10 @@ def _gateway_extras(draw: st.DrawFn, gateway: dict[str, Any]) -> None:
     gateway["ftp_helper"] = draw(seldom)
     gateway["helper_ports"] = draw(st.sampled_from(["21", "21", "2, 7"]))
     gateway["helper_sees"] = draw(st.sampled_from(["outside", "outside", "inside"]))
+    if draw(st.integers(0, 7)) == 0:
+        gateway[draw(st.sampled_from(["outside", "inside"]))]["mtu"] = draw(st.sampled_from([1280, 1400, 1492]))
+        gateway["too_big"] = draw(st.sampled_from(["dropped", "dropped", "told"]))
+        gateway["clamps_mss"] = draw(st.booleans())
     if draw(seldom) and "address" in gateway["outside"]:
         base, _, last = gateway["outside"]["address"].rpartition(".")
         gateway["outside"]["address"] += f", {base}.{int(last) + 28}"

@@ -36,6 +36,7 @@ from collections.abc import Iterable, Iterator, Mapping
 
 from ..core.model.site import INTERNET, Filter, Gateway, HostFilter, Refusal, Rule, Site
 from ..core.network.filters import counts
+from ..core.network.packet_size import segment_bytes
 from ..core.network.rewrites import Rewrite, rewrites
 from ..core.network.topology import listens_on
 from ..core.values.addresses import EVERY_ADDRESS, FAMILIES, Address, Addresses, AddressSet, Family, public_addresses
@@ -128,6 +129,9 @@ def surroundings(wires: Mapping[str, str], spec: Gateway | None = None) -> str:
             if inside := Addresses(spec.inside.address.of_family(family)):
                 match = f"ct state new {_LAYER[family]} daddr {{ {inside} }} {BOTH}"
                 lines += _verdict(match, _answer(spec))
+        if spec.too_big == "dropped":
+            lines += ["}", "chain told { type filter hook output priority 0; policy accept;"]
+            lines += ["icmp type destination-unreachable icmp code frag-needed drop", "icmpv6 type packet-too-big drop"]
         lines += ["}", "chain unturned { type filter hook forward priority 20; policy accept;", *_unturned(spec), "}"]
     return _indented([*lines, "}"])
 
@@ -215,6 +219,8 @@ def _gateway(spec: Gateway, listening: Listening) -> Iterator[str]:
         yield "chain judged { type filter hook prerouting priority dstnat - 10; policy accept;"
         yield from _judged(spec)
         yield "}"
+    if spec.clamps_mss:
+        yield from _clamped(spec)
     yield "chain rewrite { type nat hook prerouting priority dstnat; policy accept;"
     yield from _rewrites(spec)
     yield "}"
@@ -263,6 +269,16 @@ def _judged(spec: Gateway) -> Iterator[str]:
     for family in FAMILIES:
         if addresses := Addresses(spec.outside_addresses.of_family(family)):
             yield f"iifname $outside {_LAYER[family]} daddr {{ {addresses} }} jump inward"
+
+
+def _clamped(spec: Gateway) -> Iterator[str]:
+    """The segment size of connections that pass is made one that fits the smaller line, in both directions."""
+    yield "chain clamped { type filter hook forward priority mangle; policy accept;"
+    for family in FAMILIES:
+        size = segment_bytes(spec, family)
+        match = f"meta nfproto ipv{family} tcp flags syn tcp option maxseg size > {size}"
+        yield f"{match} tcp option maxseg size set {size}"
+    yield "}"
 
 
 def _helper(spec: Gateway) -> Iterator[str]:

@@ -23,6 +23,18 @@ MOST_TRIED = 4096
 SAMPLE = 128
 _DATA_RUNGS = ("data", "list", "send", "fetch")
 
+_FULL_PACKETS: tuple[Fate, ...] = (
+    ("greet", "silent"),
+    ("secure", "silent"),
+    ("login", "silent"),
+    ("list", "silent"),
+    ("send", "silent"),
+    ("fetch", "silent"),
+    ("fetch", "wrong"),
+)
+"""How the loss of full packets may show: whoever sends keys and certificates needs one early, and a server may take
+an upload for complete that has broken off."""
+
 
 class FateGroup(Struct, frozen=True):
     """Data ports that ended at the same rung in the same way."""
@@ -178,6 +190,8 @@ def _fates(forecast: Forecast) -> tuple[Fate, ...]:
     from another."""
     if forecast.rung is None or forecast.predicted == "partly":
         return (ARRIVES,)
+    if forecast.stops and forecast.stops[0].reason == "packets too big":
+        return _FULL_PACKETS
     stops = forecast.stops if forecast.data is None else forecast.stops[:1]
     return tuple(dict.fromkeys((forecast.rung, each.outcome) for each in stops)) or ((forecast.rung, "unknown"),)
 

@@ -5,6 +5,7 @@ from math import ceil
 
 from ..model.site import INTERNET, OWN, Destination, Typed
 from ..network.flow import Step
+from ..network.packet_size import segment_bytes
 from ..network.reachability import closed, opener
 from ..network.topology import Device, Topology
 from ..predict.endpoints import entrances, is_inside, typed_port
@@ -172,6 +173,8 @@ def session_causes(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
             yield _astray(topology, forecast, stop)
         elif stop.reason == "control forgotten":
             yield _impatient(topology, forecast, stop)
+        elif stop.reason == "packets too big":
+            yield _swallowed(topology, stop)
 
 
 def _drawn_from_a_pool(forecast: Forecast, stop: Stop, place: SitePath) -> Iterator[Cause]:
@@ -224,6 +227,15 @@ def _impatient(topology: Topology, forecast: Forecast, stop: Stop) -> Cause:
     longer = Duration(max(LEAST_IDLE_SECONDS, 60.0 * ceil(2 * seconds / 60)))
     mends = sets(topology.site, stop.place or (), longer)
     return Cause("idle-too-short", stop.place or (), PortSet(), text, cure, mends=mends)
+
+
+def _swallowed(topology: Topology, stop: Stop) -> Cause:
+    device = next(each for each in topology.devices if each.name == stop.at)
+    text = f"the line of {stop.at} takes packets of {device.spec.mtu} bytes, and nobody tells the sender of larger ones"
+    size = segment_bytes(device.spec, 4)
+    cure = f"let {stop.at} clamp the MSS to {size} (clamps_mss: true), or let ICMP “fragmentation needed” pass"
+    mends = sets(topology.site, (*device.place, "clamps_mss"), True)
+    return Cause("packets-too-big", stop.place or (), PortSet(), text, cure, mends=mends)
 
 
 def udp_causes(topology: Topology, forecast: Forecast) -> Iterator[Cause]:

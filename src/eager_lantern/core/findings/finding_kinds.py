@@ -27,6 +27,7 @@ FindingKind = Literal[
     "not-translated",
     "answers-go-elsewhere",
     "idle-too-short",
+    "packets-too-big",
     "ipv6-without-path",
     "udp-missing",
     "port-taken-twice",

@@ -10,6 +10,7 @@ from ..values.addresses import FAMILIES, Address, Addresses, AddressSet
 from ..values.site_path import SitePath
 from .rights import parts_of
 from .site import (
+    ETHERNET_BYTES,
     INTERNET,
     Account,
     Client,
@@ -205,6 +206,7 @@ def _gateways(site: Site) -> Iterator[Problem]:
                 message = f"{key} needs the gateway's inside address; write inside: {{network: …, address: …}}"
                 yield Problem((*place, key), message)
         yield from _exposed(gateway, place)
+        yield from _sizes(gateway, place)
         if gateway.inside.ports is not None:
             message = "a share of ports is of an outside address; an inside one has all of them: leave ports out"
             yield Problem((*place, "inside", "ports"), message)
@@ -217,6 +219,12 @@ def _gateways(site: Site) -> Iterator[Problem]:
             if forward.outside is not None and forward.outside.family != forward.to.family:
                 message = f"{forward.outside} and {forward.to} are of different address families"
                 yield Problem((*place, "forwards", j, "outside"), f"{message}; a forward joins two of one family")
+
+
+def _sizes(gateway: Gateway, place: SitePath) -> Iterator[Problem]:
+    if gateway.too_big == "dropped" and gateway.mtu >= ETHERNET_BYTES:
+        message = f"too_big is about packets larger than a line takes; both of {gateway.name} take {gateway.mtu} bytes"
+        yield Problem((*place, "too_big"), f"{message}; give the smaller one its size (outside: {{mtu: 1492}})")
 
 
 def listed(addresses: Iterable[Address]) -> str:

@@ -19,6 +19,7 @@ _PLAIN = r"[^\x00-\x1f\x7f-\x9f]"
 _INK = r"[^\s\x00-\x1f\x7f-\x9f]"
 Name = Annotated[str, Meta(min_length=1, max_length=80, pattern=rf"^{_INK}({_PLAIN}*{_INK})?\Z")]
 Label = Annotated[str, Meta(max_length=200, pattern=rf"^{_PLAIN}*\Z")]
+Mtu = Annotated[int, Meta(ge=576, le=65535)]
 Count = Annotated[int, Meta(ge=0, le=1_000_000_000)]
 Transport = Literal["tcp", "udp"]
 Lease = Literal["static", "reserved", "dynamic"]
@@ -30,6 +31,8 @@ Right = Literal["list", "read", "write", "append", "rename", "remove", "make-fol
 Translation = Literal["none", "outward", "one-to-one"]
 Refusal = Literal["reset", "port-unreachable", "host-unreachable", "prohibited"]
 INTERNET = "internet"
+ETHERNET_BYTES = 1500
+"""The largest packet of a network, unless the site says otherwise (RFC 894)."""
 FTP_PORT = PortSet.single(21)
 """The control port of FTP (RFC 959), on which helpers read unless they are told otherwise."""
 
@@ -168,6 +171,7 @@ class Attachment(Part, frozen=True):
     address: Addresses = Addresses()
     ports: PortSet | None = None
     lease: Lease = "static"
+    mtu: Mtu = ETHERNET_BYTES
 
 
 class Rule(Part, frozen=True):
@@ -269,6 +273,8 @@ class Gateway(Part, frozen=True):
     helper_ports: PortSet = FTP_PORT
     helper_sees: Literal["outside", "inside"] = "outside"
     idle_timeout: Duration | None = None
+    too_big: Literal["told", "dropped"] = "told"
+    clamps_mss: bool = False
     unmatched: Literal["silent", "refused"] = "silent"
     forwards: tuple[Forward, ...] = ()
     filter: GatewayFilter = GatewayFilter()
@@ -279,6 +285,16 @@ class Gateway(Part, frozen=True):
     def outside_addresses(self) -> Addresses:
         """Every address that the device answers to on its outside: its own, and those of its pairs."""
         return Addresses(tuple(dict.fromkeys((*self.outside.address.each, *(pair.outside for pair in self.pairs)))))
+
+    @property
+    def tells_of_nobody(self) -> bool:
+        """Whether it reports that nobody has an address to which it hands something on; a cloud does not."""
+        return self.system != "cloud"
+
+    @property
+    def mtu(self) -> int:
+        """The largest packet that passes it, in bytes: that of the smaller of its two lines."""
+        return min(self.outside.mtu, self.inside.mtu)
 
     def translates(self, family: Family) -> Translation:
         """How it changes addresses of a family; IPv6 as IPv4 unless the site says otherwise."""

@@ -41,6 +41,7 @@ Reason = Literal[
     "TLS demanded",
     "EPSV unknown",
     "control forgotten",
+    "packets too big",
     "client has no address",
     "no announced address",
     "no common family",

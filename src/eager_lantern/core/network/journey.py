@@ -133,7 +133,7 @@ def _says_nothing(network: str, sender: Host | Device | None) -> bool:
     """Whether nobody reports that an address of a network is nobody's. Whoever sends there asks for it by ARP or
     neighbour discovery and gives up after some seconds (RFC 1122, section 3.2.2.1; RFC 4861, section 7.2.2); of
     what is out on the internet, and of a cloud's own network, nothing of the kind comes back."""
-    return network == INTERNET or (isinstance(sender, Device) and sender.spec.system == "cloud")
+    return network == INTERNET or (isinstance(sender, Device) and not sender.spec.tells_of_nobody)
 
 
 def _matching(rewrite: Rewrite, flow: Flow) -> Flow | None:

@@ -207,7 +207,8 @@ def _noticed(topology: Topology, hop: NextHop, rewritten: bool, source: Address)
     device = hop.crossing.device
     if hop.crossing.way == "inward" or turned_by_route(topology, device, source):
         return "unknown"
-    return "silent" if rewritten or hop.lost else "unknown"
+    private = device.spec.outside.network == INTERNET and source.kind != "public"
+    return "silent" if rewritten or hop.lost or private else "unknown"
 
 
 def _alike(topology: Topology, node: Node, sources: AddressSet) -> Iterator[AddressSet]:

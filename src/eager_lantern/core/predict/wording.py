@@ -103,6 +103,8 @@ def blame(stop: Stop, goes_to: str = "") -> str:
             return f"{stop.at} knows neither EPSV nor EPRT, and this client asks for nothing else"
         case "control forgotten":
             return f"{stop.at} forgets the quiet control connection before a typical transfer ends"
+        case "packets too big":
+            return f"{stop.at} drops packets that are too big for its line, and nobody tells their sender"
         case "client has no address":
             return f"the site file gives {stop.at} no address that would do"
         case "no announced address":
@@ -142,6 +144,11 @@ def because(forecast: Forecast) -> str:
     if not forecast.stops:
         return ""
     stop = forecast.stops[0]
+    if stop.reason == "packets too big":
+        shielded = forecast.service.protocol == "sftp" or forecast.stand.spec.secures(forecast.service.tls)
+        first = "short messages pass" if shielded else "login works and so does a short listing"
+        hangs = "what needs a full packet, at times the handshake itself," if shielded else "every longer transfer"
+        return f"{first}, {hangs} hangs: {blame(stop)}"
     if forecast.rung == "send":
         return f"every typical transfer breaks at its end: {blame(stop)}"
     if forecast.data and forecast.data.asked:

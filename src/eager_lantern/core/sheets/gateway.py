@@ -2,7 +2,8 @@
 
 from collections.abc import Iterator
 
-from ..model.site import FTP_PORT, OPEN, Attachment, Forward, Gateway, Site
+from ..model.site import ETHERNET_BYTES, FTP_PORT, OPEN, Attachment, Forward, Gateway, Site
+from ..network.packet_size import segment_bytes
 from ..values.ports import PortSet
 from ..values.site_path import SitePath
 from .sheet import Grid, Sheet, SheetPart, filter_part
@@ -163,6 +164,12 @@ def _settings(gateway: Gateway) -> Iterator[tuple[str, str]]:
     yield "connections to the device itself from outside", "no answer" if gateway.unmatched == "silent" else "refused"
     for each in gateway.routes:
         yield f"route to {each.to}", f"through {each.via}"
+    if gateway.mtu < ETHERNET_BYTES:
+        yield "largest packet of its line (MTU)", f"{gateway.mtu} bytes"
+        yield "senders of larger ones", "are told by ICMP" if gateway.too_big == "told" else "are not told"
+    if gateway.clamps_mss:
+        sizes = f"{segment_bytes(gateway, 4)} bytes, of IPv6 {segment_bytes(gateway, 6)}"
+        yield "segment size of TCP (MSS) is clamped to", sizes
     if gateway.idle_timeout is not None:
         yield "quiet connections are kept for", str(gateway.idle_timeout)
     if len(gateway.outside.address.each) > 1:

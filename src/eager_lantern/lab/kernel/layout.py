@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 
 from msgspec import Struct
 
-from ...core.model.site import INTERNET, Client, Gateway, Server, Site, StaticRoute
+from ...core.model.site import ETHERNET_BYTES, INTERNET, Client, Gateway, Server, Site, StaticRoute
 from ...core.network.topology import Crossing, Topology
 from ...core.values.addresses import FAMILIES, Address, Addresses, AddressSet, Family
 from ...core.values.ports import NO_PORTS
@@ -20,11 +20,13 @@ MOST_ON_A_NETWORK = 1000
 
 
 class Wire(Struct, frozen=True):
-    """An interface of a node on a network, with its addresses in prefix form."""
+    """An interface of a node on a network, with its addresses in prefix form. On a ``narrow`` line larger packets than
+    so many bytes vanish both ways."""
 
     name: str
     network: str
     addresses: tuple[str, ...]
+    narrow: int | None = None
 
 
 class KernelRoute(Struct, frozen=True):
@@ -88,8 +90,8 @@ def _prefix(address: Address) -> str:
 def _gateway(topology: Topology, spec: Gateway) -> Node:
     number = topology.site.gateways.index(spec)
     wires = (
-        Wire(OUT, spec.outside.network, (*_single(spec.outside_addresses), *_hops(number, OUT))),
-        Wire(IN, spec.inside.network, (*_single(spec.inside.address), *_hops(number, IN))),
+        Wire(OUT, spec.outside.network, (*_single(spec.outside_addresses), *_hops(number, OUT)), _narrow(spec, OUT)),
+        Wire(IN, spec.inside.network, (*_single(spec.inside.address), *_hops(number, IN)), _narrow(spec, IN)),
     )
     sides = {spec.outside.network: OUT, spec.inside.network: IN}
     return Node(
@@ -100,8 +102,14 @@ def _gateway(topology: Topology, spec: Gateway) -> Node:
         surroundings({wire.name: wire.network for wire in wires}, spec)
         + named_wires(OUT, IN)
         + gateway_rules(spec, listening(topology.site)),
-        tuple(wire.name for wire in wires if spec.system == "cloud" or wire.network == INTERNET),
+        tuple(wire.name for wire in wires if wire.network == INTERNET or not spec.tells_of_nobody),
     )
+
+
+def _narrow(spec: Gateway, side: str) -> int | None:
+    """The size of a line on which larger packets vanish; where senders are told, nothing is to be seen of it."""
+    size = (spec.outside if side == OUT else spec.inside).mtu
+    return size if spec.too_big == "dropped" and size < ETHERNET_BYTES else None
 
 
 def _hops(number: int, side: str) -> tuple[str, str]:

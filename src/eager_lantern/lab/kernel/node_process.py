@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from ..tasks.tasks import HostAccess, Task
-from .layout import Node
+from .layout import Node, Wire
 
 if sys.platform != "linux":
     raise ImportError("a lab of namespaces is of the Linux kernel alone")
@@ -115,7 +115,8 @@ def _plugged(number: int, node: Node, networks: list[str]) -> list[str]:
     lines = []
     for j, wire in enumerate(node.wires):
         end = f"w{number}x{j}"
-        lines += [f"link set {end} master br{networks.index(wire.network)}", f"link set {end} up"]
+        lines += [f"link set {end} master br{networks.index(wire.network)}", *_narrowed(end, wire)]
+        lines.append(f"link set {end} up")
     return lines
 
 
@@ -124,7 +125,8 @@ def _wiring(number: int, node: Node) -> list[str]:
     for j, wire in enumerate(node.wires):
         lines.append(f"link add {wire.name} type veth peer name w{number}x{j} netns {SWITCH}")
         lines += [f"addr add {each} dev {wire.name}{_at_once(each)}" for each in wire.addresses]
-        lines.append(f"link set {wire.name} up")
+        # packets as long as on a real wire, not what a network card would cut up
+        lines += [f"link set {wire.name} gso_max_segs 1", *_narrowed(wire.name, wire), f"link set {wire.name} up"]
     for route in node.routes:
         via = f"via {route.via} onlink " if route.via else ""
         lines.append(f"{_layer(route.to)}route add {route.to} {via}dev {route.wire}")
@@ -138,6 +140,10 @@ def _wiring(number: int, node: Node) -> list[str]:
             lines.append(f"{layer}neigh add {nowhere} lladdr 02:00:00:00:00:01 dev {first} nud permanent")
             lines.append(f"{layer}route add default via {nowhere} dev {first} onlink {LAST}")
     return lines
+
+
+def _narrowed(end: str, wire: Wire) -> tuple[str, ...]:
+    return () if wire.narrow is None else (f"link set {end} mtu {wire.narrow}",)
 
 
 def _layer(prefix: str) -> str:

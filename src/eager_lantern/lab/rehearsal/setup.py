@@ -41,7 +41,8 @@ OTHER = "its port is tried, not what is spoken there"
 @dataclass(frozen=True)
 class Able:
     """What a lab can do: read FTP control connections as helpers do, forget quiet connections,
-    open ports from this one on, and let hosts find their own ways: by their routes, and to themselves."""
+    open ports from this one on, and let hosts find their own ways: by their routes, to themselves, and over lines
+    of their own size."""
 
     helps: bool
     forgets: bool
@@ -170,6 +171,9 @@ def _reason(topology: Topology, forecast: Forecast, able: Able) -> str:
     helpers = [each.name for each in devices if each.spec.ftp_helper]
     helpers += [topology.server.name] if topology.site.server.ftp_helper else []
     client = forecast.stand.spec
+    narrow = next((each.name for each in devices if each.spec.too_big == "dropped"), "")
+    if narrow and not able.finds_ways:
+        return f"{narrow} has a line of another size, which the kernel lab alone has"
     if (client.on_server or topology.routed) and not able.finds_ways:
         what = "a client on the server host itself" if client.on_server else "what hosts know of routes"
         return f"{what} is rehearsed in the kernel lab alone"

@@ -16,7 +16,8 @@ _ADVICE: dict[tuple[Rung, Outcome], str] = {
     ("greet", "refused"): "The server is there and sends clients away: too many sessions, or this address is barred.",
     ("secure", "refused"): "The server offers no TLS: switch it on there and give it a certificate. `--security none` "
     "would send the password in clear.",
-    ("secure", "silent"): "The handshake hangs: a device on the way inspects or blocks TLS on this port.",
+    ("secure", "silent"): "The handshake hangs: a device on the way inspects or blocks TLS on this port, or full "
+    "packets, which a certificate needs, are too large for the way (let the narrowest line clamp the MSS).",
     ("secure", "wrong"): "Give the server a certificate for the name that users type; `--trust FILE` accepts one that "
     "is not publicly signed, `--any-certificate` skips the question for this visit.",
     ("host-key", "wrong"): "Do not go on before you know why: ask the server's administrator for its fingerprint, by "
@@ -39,7 +40,10 @@ _ADVICE: dict[tuple[Rung, Outcome], str] = {
     "you know why; the server's log of this moment tells.",
     ("list", "silent"): "The data connection opens and nothing comes: a device in between may hold it back.",
     ("send", "refused"): "The account may not write here: if it ought to, give it the right and a folder it owns.",
-    ("send", "silent"): "Sending stalls: packets may be too large for the way (path MTU), or the disk is full.",
+    ("send", "silent"): "Short messages pass and a longer transfer stalls: full packets may be too large for the way. "
+    "Let the device with the narrowest line (tunnel, PPPoE) clamp the MSS; else see whether the disk is full.",
+    ("fetch", "silent"): "Sending works and fetching stalls: full packets from the server may be too large for the "
+    "way. Let the device with the narrowest line (tunnel, PPPoE) clamp the MSS.",
     ("fetch", "wrong"): "What comes back is not what was sent: a device or setting changes contents on the way.",
     ("fetch", "refused"): "The account may write but not read; that may be what you want for uploads.",
     ("tidy", "refused"): "The account may not delete: remove the file by hand.",

@@ -12,6 +12,7 @@ from ...wire.endpoints import Endpoint, eprt_argument, extended_port, passive_en
 from ...wire.reply import ProtocolFault, Reply
 from ..common.channel import Channel
 from ..common.connect import connected
+from ..common.packet_sizes import packets_note
 from ..common.visit_plan import VisitPlan
 from ..failure import Failed
 from ..vantage.base import Connected, Door
@@ -40,8 +41,10 @@ class Session:
 
     async def connect(self, address: str) -> str:
         """Open the control connection."""
-        self.channel = await opened(self.plan, Endpoint(address, self.plan.target.port))
-        return f"{Endpoint(address, self.plan.target.port)} answers"
+        endpoint = Endpoint(address, self.plan.target.port)
+        stands = await connected(self.plan, endpoint)
+        self.channel = await Channel.over(stands)
+        return f"{endpoint} answers{packets_note(stands.sock)}"
 
     async def greet(self) -> str:
         """Wait for the greeting."""

@@ -23,6 +23,7 @@ from ..common.connect import connected
 from ..common.io import timed, trusted
 from ..common.ladder_runner import PREFIX, TIDY_SECONDS, Climber, Progress
 from ..common.lookup import looked_up, target_of
+from ..common.packet_sizes import packets_note
 from ..common.visit_plan import VisitPlan, stranger
 from ..failure import Failed
 from ..vantage.base import Connected
@@ -139,7 +140,7 @@ class _SshClimber(Climber):
     async def _connect(self) -> str:
         endpoint = Endpoint(self.address, self.plan.target.port)
         self._connected = await connected(self.plan, endpoint)
-        return f"{endpoint} answers"
+        return f"{endpoint} answers{packets_note(self._connected.sock)}"
 
     async def _entered(self) -> None:
         """Greeting, key exchange, host key and login, told apart by how far they came."""
