@@ -136,7 +136,10 @@ def _held_against(topology: Topology, probe: Probe, seen: ProbeSeen) -> Compared
     wanted: tuple[Any, ...] = (journey.outcome,)
     got: tuple[Any, ...] = (seen.outcome,)
     if journey.end.answer is not None and seen.outcome == "refused":
-        wanted, got = (*wanted, error_of(journey.end.answer, flow.to.family)), (*got, seen.error.lower())
+        wanted, got = (
+            (*wanted, error_of(journey.end.answer, flow.to.family, journey.flow.to.family)),
+            (*got, seen.error.lower()),
+        )
     if journey.outcome == "ok" == seen.outcome:
         known = Address.parse(seen.source).number in journey.flow.sources
         wanted += (journey.end.at, journey.flow.ports.lowest, str(journey.flow.sources))

@@ -48,6 +48,8 @@ BOTH = "meta l4proto { tcp, udp }"
 FORWARDED, TURNED, HIDDEN, JUDGED = 1, 2, 3, 4
 """Marks of a connection: a forward that passes the filter; one that is turned back; a forward that the filter is
 asked about and whose source is hidden; a pair that the filter was asked about before it was rewritten."""
+MAPPED = "198.18.64.0/24"
+"""By what a lab's stand-in for NAT64 knows inside hosts in IPv4: a range for tests of devices (RFC 2544)."""
 _LAYER = {4: "ip", 6: "ip6"}
 _SAYS: dict[Refusal, str] = {
     "reset": "port-unreachable",
@@ -129,6 +131,10 @@ def surroundings(wires: Mapping[str, str], spec: Gateway | None = None) -> str:
             if inside := Addresses(spec.inside.address.of_family(family)):
                 match = f"ct state new {_LAYER[family]} daddr {{ {inside} }} {BOTH}"
                 lines += _verdict(match, _answer(spec))
+        if spec.nat64 is not None:
+            own = spec.outside.address.of_family(4)[0]
+            lines += ["}", "chain mapped { type nat hook postrouting priority srcnat - 5; policy accept;"]
+            lines.append(f'oifname "{OUT}" ip saddr {MAPPED} snat ip to {own}')
         if spec.too_big == "dropped":
             lines += ["}", "chain told { type filter hook output priority 0; policy accept;"]
             lines += ["icmp type destination-unreachable icmp code frag-needed drop", "icmpv6 type packet-too-big drop"]

@@ -11,6 +11,7 @@ import msgspec
 
 from ..core.model.site import BlockedPorts, Destination, Port, Site, Typed
 from ..core.values.addresses import Address, Addresses, AddressSet
+from ..core.values.ipv4_in_ipv6 import Prefix96
 from ..core.values.ports import HIGHEST_PORT, LOWEST_PORT, PortSet
 from ..core.values.quantities import Duration, Quantity, Rate, Size
 from .package_data import shipped_text
@@ -119,6 +120,7 @@ _TEXTS: dict[type, Schema] = {
     Address: _text(rf"{_ADDRESS}\s*"),
     Addresses: _one_or_list(_text(rf"{_ADDRESS}\s*(,{_ADDRESS}\s*)*")),
     AddressSet: _one_or_list(_text(rf"{_PREFIX}(,{_PREFIX})*")),
+    Prefix96: _text(r"\s*[0-9A-Fa-f:.]*:[0-9A-Fa-f:.]*/96\s*"),
     Destination: _one_or_list({"type": "string", "minLength": 1, "pattern": r"\S"}),
     Typed: _one_or_list({"type": "string", "minLength": 1, "pattern": r"\S"}),
 }
@@ -129,6 +131,7 @@ _EXAMPLES: dict[type, list[str | int]] = {
     Address: ["10.61.4.20", "2001:db8:61::20"],
     Addresses: ["10.61.4.20", "10.61.4.20, 2001:db8:61::20"],
     AddressSet: ["10.61.4.0/24", "203.0.113.9"],
+    Prefix96: ["64:ff9b::/96"],
     Destination: ["own", "tides.saltmarsh.example", "198.51.100.61"],
     Typed: ["tides.saltmarsh.example", "tides.saltmarsh.example:2121", "198.51.100.61"],
     Duration: ["90 s", "15 min", "2 h"],

@@ -14,11 +14,25 @@ import msgspec
 from ..core.model.consistency import did_you_mean
 from ..core.model.site import BlockedPorts, Destination, Port, Typed
 from ..core.values.addresses import Address, Addresses, AddressSet
+from ..core.values.ipv4_in_ipv6 import Prefix96
 from ..core.values.ports import PortSet
 from ..core.values.quantities import Duration, Rate, Size
 from ..core.values.site_path import SitePath
 
-_TEXT_TYPES = (PortSet, AddressSet, Address, Addresses, Port, BlockedPorts, Destination, Typed, Duration, Size, Rate)
+_TEXT_TYPES = (
+    PortSet,
+    AddressSet,
+    Address,
+    Addresses,
+    Port,
+    BlockedPorts,
+    Destination,
+    Typed,
+    Duration,
+    Size,
+    Rate,
+    Prefix96,
+)
 
 
 def from_text(kind: type, value: object) -> object:
@@ -45,6 +59,7 @@ def meant(kind: object) -> str:
         Typed: "an address or a name, with a port where it is another outside (tides.saltmarsh.example:2121)",
         Duration: f"a duration ({Duration.example})",
         Size: f"a size ({Size.example})",
+        Prefix96: "an IPv6 network of /96 (64:ff9b::/96)",
         Rate: f"a rate ({Rate.example})",
         bool: "true or false",
         int: "a whole number",

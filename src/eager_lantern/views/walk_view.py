@@ -99,5 +99,6 @@ def _ending(journey: Journey) -> str:
         return f"It arrives at {journey.end.at}, port {journey.flow.ports}."
     if journey.end.answer is not None:
         when = "after some seconds" if journey.reason == "nobody there" else "at once"
-        return f"Whoever connects is told {when}: {error_of(journey.end.answer, journey.asked.to.family)}."
+        error = error_of(journey.end.answer, journey.asked.to.family, journey.flow.to.family)
+        return f"Whoever connects is told {when}: {error}."
     return _STOPPED[journey.outcome]

@@ -249,6 +249,13 @@ def _translation(gateway: Gateway, place: SitePath) -> Iterator[Problem]:
             yield Problem((*place, key), f"{key}: outward {needs}")
         if kind == "one-to-one" and not any(each.inside.family in families for each in gateway.pairs):
             yield Problem((*place, key), f"{key}: one-to-one needs pairs{of_six}: [{{outside: …, inside: …}}]")
+    if gateway.nat64 is not None and not gateway.outside.address.of_family(4):
+        yield Problem(
+            (*place, "nat64"), "nat64 needs an outside address of IPv4; write outside: {network: …, address: …}"
+        )
+    if gateway.nat64 is not None and gateway.ftp_helper:
+        message = "what the FTP helper of a NAT64 device rewrites (RFC 6384) is not predicted"
+        yield Problem((*place, "ftp_helper"), f"{message}; leave ftp_helper out: EPSV needs none")
     for pair in gateway.pairs:
         if (kind := gateway.translates(pair.inside.family)) != "one-to-one":
             key = "translate" if pair.inside.family == 4 or gateway.translate_ipv6 is None else "translate_ipv6"

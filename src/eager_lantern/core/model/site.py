@@ -11,6 +11,7 @@ from typing import Annotated, Literal, Self, assert_never
 from msgspec import Meta, Struct, field
 
 from ..values.addresses import Address, Addresses, AddressSet, Family
+from ..values.ipv4_in_ipv6 import Prefix96
 from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet, port_number
 from ..values.quantities import Duration, Rate, Size
 from ..values.text_value import Value
@@ -258,6 +259,7 @@ class Gateway(Part, frozen=True):
     provider_blocks: BlockedPorts = BlockedPorts()
     translate: Translation = "none"
     translate_ipv6: Translation | None = None
+    nat64: Prefix96 | None = None
     pairs: tuple[Pair, ...] = ()
     pooling: Literal["paired", "arbitrary"] = "paired"
     forwarding: bool = True
@@ -459,6 +461,7 @@ class Client(Part, frozen=True):
     habits: Name | None = None
     uses_epsv: bool | Literal["first"] = False
     trusts_announced: bool | Literal["unless-private"] = True
+    maps_ipv4: bool = False
     speaks_tls: SpeaksTls = "where-offered"
     resumes_tls: bool = True
     keeps_alive: Duration | None = None
@@ -494,6 +497,7 @@ class Habits(Part, frozen=True):
     modes: tuple[Mode, ...] = ("passive",)
     uses_epsv: bool | Literal["first"] = False
     trusts_announced: bool | Literal["unless-private"] = True
+    maps_ipv4: bool = False
     speaks_tls: SpeaksTls = "where-offered"
     resumes_tls: bool = True
     keeps_alive: Duration | None = None

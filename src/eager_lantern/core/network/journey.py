@@ -471,6 +471,10 @@ class _Road:
 
     def _translated(self, leg: Leg, device: Device) -> Iterator[Leg | Journey]:
         """Source translation on the way out."""
+        spec = device.spec
+        if spec.nat64 is not None and (inner := spec.nat64.within(leg.flow.to)) is not None:
+            yield self._into_ipv4(leg, device, inner)
+            return
         if device.spec.translates(leg.flow.to.family) == "none":
             yield leg.then(device.name, "route", leg.flow, device.place)
             return
@@ -483,6 +487,15 @@ class _Road:
         others = sources - AddressSet.single(*(pair.inside for pair in device.spec.pairs))
         if others:
             yield self._pooled(leg.narrowed(replace(leg.flow, sources=others)), device)
+
+    def _into_ipv4(self, leg: Leg, device: Device, inner: Address) -> Leg | Journey:
+        """An IPv6 connection to an address that stands for an IPv4 one goes on in IPv4 (RFC 6146, section 3.5)."""
+        outside = AddressSet.single(*device.spec.outside.address.of_family(4))
+        place = (*device.place, "nat64")
+        if not outside:
+            return leg.stopped(device.name, "silent", "no outside address", place)
+        flow = replace(leg.flow, to=inner, sources=outside, from_ports=None, pooled=len(outside) > 1)
+        return leg.then(device.name, "translate", flow, place)
 
     def _pooled(self, leg: Leg, device: Device) -> Leg | Journey:
         outside = AddressSet.single(*device.spec.outside.address.of_family(leg.flow.to.family))

@@ -15,6 +15,7 @@ from msgspec import Struct, structs
 
 from ..model.site import INTERNET, Client, Gateway, HostFilter, Server, Service, Site, StaticRoute
 from ..values.addresses import FAMILIES, Address, Addresses, AddressSet, Family, public_addresses
+from ..values.ipv4_in_ipv6 import Prefix96
 from ..values.ports import PortSet
 from ..values.site_path import SitePath
 from .filters import Table, compiled
@@ -161,6 +162,12 @@ class Topology:
         """The devices between two networks, whether or not they translate; None without one."""
         return self._search(start, None).get(end)
 
+    def stands_for_ipv4(self, network: str) -> Prefix96 | None:
+        """The prefix by which IPv4 addresses are reached from a network over IPv6: that of the first NAT64 device on
+        the way to the internet."""
+        chain = (each for each in self.chain(network, INTERNET) or () if each.way == "outward")
+        return next((each.device.spec.nat64 for each in chain if each.device.spec.nat64 is not None), None)
+
     def everybody(self, network: str) -> AddressSet:
         """Every address of a network."""
         return public_addresses() if network == INTERNET else self.subnets.get(network, AddressSet())
@@ -182,6 +189,9 @@ class Topology:
                 outside = device.outside_addresses.of_family(family)
                 found = AddressSet.single(*paired) if paired else outside if found else found
             whole = whole | found
+        if client.address.of_family(6):
+            for device in (each.device for each in crossings if each.device.spec.nat64 is not None):
+                whole = whole | device.outside_addresses.of_family(4)
         return whole
 
     def _search(self, start: str, family: Family | None, but: str = "") -> dict[str, tuple[Crossing, ...]]:

@@ -4,6 +4,8 @@ A client goes to what it types, in its own order (IPv6 first, RFC 6724); anybody
 server can be reached from there.
 """
 
+from collections.abc import Sequence
+
 from msgspec.structs import replace
 
 from ..model.site import INTERNET, Client, Destination, Service, Site
@@ -80,7 +82,20 @@ def targets(topology: Topology, stand: Stand) -> tuple[Address, ...]:
     if stand.spec.reaches is None:
         return entrances(topology, stand.network)
     each = resolved(topology, stand.spec.reaches).each
-    return tuple(sorted(each, key=lambda address: -address.family))
+    return tuple(sorted((*_mapped(topology, stand, each), *each), key=lambda address: -address.family))
+
+
+def _mapped(topology: Topology, stand: Stand, known: Sequence[Address]) -> tuple[Address, ...]:
+    """The addresses by which a client of IPv6 alone reaches an IPv4 server: of a name its network makes them, where
+    there are no others (DNS64, RFC 6147, section 5.1.4), of an address only a client that does so itself (RFC 8305,
+    section 7.1)."""
+    spec = stand.spec
+    alone = bool(spec.address) and not spec.address.of_family(4)
+    prefix = topology.stands_for_ipv4(stand.network) if alone else None
+    by_name = spec.reaches is not None and bool(spec.reaches.name)
+    if prefix is None or not (by_name or spec.maps_ipv4) or any(each.family == 6 for each in known):
+        return ()
+    return tuple(prefix.around(each) for each in known)
 
 
 def ways_in(topology: Topology, stand: Stand) -> tuple[Address, ...]:
@@ -102,7 +117,9 @@ def resolved(topology: Topology, destination: Destination) -> Addresses:
 
 def entrances(topology: Topology, network: str) -> tuple[Address, ...]:
     """The addresses under which the server may be reached from a network."""
-    return tuple(each for family in FAMILIES for each in _entrances(topology, network, family))
+    found = tuple(each for family in FAMILIES for each in _entrances(topology, network, family))
+    prefix = topology.stands_for_ipv4(network)
+    return found if prefix is None else (*found, *(prefix.around(each) for each in found if each.family == 4))
 
 
 def _entrances(topology: Topology, network: str, family: Family) -> tuple[Address, ...]:

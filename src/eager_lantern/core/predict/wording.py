@@ -32,14 +32,15 @@ def share_that(part: int, whole: int, outcome: str) -> str:
     return f"about {percent:.0f} transfers in 100 fail" if percent >= 1 else f"{part} of {whole} transfers fail"
 
 
-def error_of(answer: Refusal, family: Family) -> str:
+def error_of(answer: Refusal, family: Family, told_in: Family | None = None) -> str:
     """What the system of a client calls a refusal, as Linux does: ICMP destination unreachable with codes 1, 3 and 13
-    (RFC 792; RFC 1812, section 5.2.7.1), of ICMPv6 3, 4 and 1 (RFC 4443, section 3.1)."""
+    (RFC 792; RFC 1812, section 5.2.7.1), of ICMPv6 3, 4 and 1 (RFC 4443, section 3.1). ``family`` is the client's;
+    what was ``told_in`` IPv4 to a client of IPv6 has been translated (RFC 7915, section 4.2)."""
     match answer:
         case "reset" | "port-unreachable":
             return REFUSED
         case "host-unreachable":
-            return "no route to host"
+            return "network is unreachable" if family == 6 and told_in == 4 else "no route to host"
         case "prohibited":
             return "no route to host" if family == 4 else "permission denied"
         case _ as never:

@@ -164,6 +164,8 @@ def _settings(gateway: Gateway) -> Iterator[tuple[str, str]]:
     yield "connections to the device itself from outside", "no answer" if gateway.unmatched == "silent" else "refused"
     for each in gateway.routes:
         yield f"route to {each.to}", f"through {each.via}"
+    if gateway.nat64 is not None:
+        yield "reaches IPv4 for hosts of IPv6 alone (NAT64)", f"{gateway.nat64}, as a program or device of its own does"
     if gateway.mtu < ETHERNET_BYTES:
         yield "largest packet of its line (MTU)", f"{gateway.mtu} bytes"
         yield "senders of larger ones", "are told by ICMP" if gateway.too_big == "told" else "are not told"

@@ -12,6 +12,7 @@ from msgspec import Struct
 from ...core.model.site import ETHERNET_BYTES, INTERNET, Client, Gateway, Server, Site, StaticRoute
 from ...core.network.topology import Crossing, Topology
 from ...core.values.addresses import FAMILIES, Address, Addresses, AddressSet, Family
+from ...core.values.ipv4_in_ipv6 import Prefix96
 from ...core.values.ports import NO_PORTS
 from ...export.nftables import IN, OUT, WIRE, gateway_rules, host_rules, listening, named_wires, surroundings
 
@@ -47,6 +48,7 @@ class Node(Struct, frozen=True):
     routes: tuple[KernelRoute, ...]
     rules: str
     quiet: tuple[str, ...] = ()
+    nat64: Prefix96 | None = None
 
 
 class TooLarge(ValueError):
@@ -103,6 +105,7 @@ def _gateway(topology: Topology, spec: Gateway) -> Node:
         + named_wires(OUT, IN)
         + gateway_rules(spec, listening(topology.site)),
         tuple(wire.name for wire in wires if wire.network == INTERNET or not spec.tells_of_nobody),
+        spec.nat64,
     )
 
 

@@ -17,6 +17,7 @@ from multiprocessing.connection import Connection, wait
 from pathlib import Path
 from typing import Any
 
+from ..packets.nat64 import translating
 from ..tasks.tasks import HostAccess, Task
 from .layout import Node, Wire
 
@@ -181,6 +182,8 @@ def _worker(number: int, node: Node) -> Connection:
         for wire in node.quiet:
             _settle({path.format(wire=wire): value for path, value in QUIET.items()})
         _run("nft", "-f", "-", text=node.rules)
+        if node.nat64 is not None:
+            translating(node.nat64, _run)
         theirs.send("")
         _serve(theirs, tuple(each.name for each in node.wires))
     except (RuntimeError, OSError) as error:

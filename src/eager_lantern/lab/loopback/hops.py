@@ -101,7 +101,7 @@ def hop(topology: Topology, here: Onward) -> Hop:
         if any(each.way == "inward" for each in ways):
             return Ended("silent", network)
     if not ways:
-        return Ended("silent", network)
+        return Ended("silent" if network == INTERNET or _cloud(topology, here.at) else "refused", network)
     gateway = ways[0].device.spec
     if ways[0].way == "inward":
         return _routed_in(topology, gateway, caller)
@@ -110,6 +110,11 @@ def hop(topology: Topology, here: Onward) -> Hop:
     if caller.to.number in ways[0].device.outside_addresses:
         return _turned(gateway, caller)
     return _outward(topology, gateway, caller)
+
+
+def _cloud(topology: Topology, name: str) -> bool:
+    """Whether a device of this name is a cloud's, which says nothing of an address that nobody has."""
+    return any(each.name == name and not each.tells_of_nobody for each in topology.site.gateways)
 
 
 def _itself(gateway: Gateway) -> End:

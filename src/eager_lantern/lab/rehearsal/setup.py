@@ -172,6 +172,9 @@ def _reason(topology: Topology, forecast: Forecast, able: Able) -> str:
     helpers += [topology.server.name] if topology.site.server.ftp_helper else []
     client = forecast.stand.spec
     narrow = next((each.name for each in devices if each.spec.too_big == "dropped"), "")
+    sixth = next((each.name for each in devices if each.spec.nat64 is not None), "")
+    if sixth and not able.finds_ways:
+        return f"{sixth} turns IPv6 into IPv4, which the kernel lab alone does"
     if narrow and not able.finds_ways:
         return f"{narrow} has a line of another size, which the kernel lab alone has"
     if (client.on_server or topology.routed) and not able.finds_ways:

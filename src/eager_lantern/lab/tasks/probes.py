@@ -46,7 +46,7 @@ class ProbeSeen(Struct, frozen=True):
 
 
 _IP_RECVERR, _IPV6_RECVERR = 11, 25
-_REFUSALS = (errno.ECONNREFUSED, errno.EHOSTUNREACH, errno.EACCES)
+_REFUSALS = (errno.ECONNREFUSED, errno.EHOSTUNREACH, errno.EACCES, errno.ENETUNREACH)
 """What a system says of a connection that was refused (Linux: connect(2), ip(7)), by whatever kind of answer."""
 _KINDS = (socket.SOCK_STREAM, socket.SOCK_DGRAM)
 
