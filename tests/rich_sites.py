@@ -35,6 +35,8 @@ def _both(draw: st.DrawFn, site: dict[str, Any]) -> None:
     for gateway in site["gateways"]:
         if draw(st.integers(0, 2)) == 0 and gateway["translate"] != "none":
             gateway["translate_ipv6"] = "none"
+        if "address" in gateway["outside"] and draw(st.integers(0, 2)) == 0:
+            gateway |= {"nat64": "64:ff9b::/96", "ftp_helper": False}
         if "exposed_host" in gateway and gateway["exposed_host"] in known:
             gateway["exposed_host"] += f", {known[gateway['exposed_host']]}"
         extra = [{**each, "to": known[each["to"]]} for each in gateway["forwards"] if each["to"] in known]

@@ -29,6 +29,7 @@ Reason = Literal[
     "nobody there",
     "no path",
     "no outside address",
+    "IPv4 of the inside",
     "no way back",
     "answers bypass it",
     "answers go elsewhere",

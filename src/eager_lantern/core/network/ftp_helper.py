@@ -56,10 +56,12 @@ from .topology import Device, Topology
 
 
 class Followed(Struct, frozen=True):
-    """What helpers made of an address on its way, and which gateways expect the data."""
+    """What helpers made of an address on its way, and which gateways expect the data; ``drawn_at`` is a device that
+    writes the address of a pool there which it has drawn for the control connection, so that nobody else knows it."""
 
     address: Address
     helped: dict[str, Expected] = field(default_factory=dict)
+    drawn_at: Device | None = None
 
 
 class _Sight(Struct, frozen=True):
@@ -112,8 +114,9 @@ def named_through(topology: Topology, control: Journey, start: str, address: Add
         server, host = AddressSet.single(sight.behind.to), address if hidden or sight.way != "inward" else None
         known_as = None if sight.way == "outward" else sight.before.to
         helped[sight.device.name] = Expected(server, host, known_as, hidden)
-        if len(sight.behind.sources) == 1:
-            address = Address(sight.behind.sources.lowest)
+        if len(sight.behind.sources) > 1:
+            return Followed(address, helped, sight.device)
+        address = Address(sight.behind.sources.lowest)
     return Followed(address, helped)
 
 

@@ -494,6 +494,10 @@ class _Road:
         place = (*device.place, "nat64")
         if not outside:
             return leg.stopped(device.name, "silent", "no outside address", place)
+        crossings = self.topology.crossings(device.spec.inside.network, inner)
+        own = inner.number in device.outside_addresses or inner in device.spec.inside.address
+        if own or crossings == () or (crossings and crossings[0].device is not device):
+            return leg.stopped(device.name, "unknown", "IPv4 of the inside", place)
         flow = replace(leg.flow, to=inner, sources=outside, from_ports=None, pooled=len(outside) > 1)
         return leg.then(device.name, "translate", flow, place)
 

@@ -294,12 +294,16 @@ def _active(topology: Topology, forecast: Forecast) -> Forecast:
         return _stopped(replace(forecast, announced=named), "fails", "announce", dropped)
     followed = named_through(topology, control, stand.network, named) if plain else Followed(named)
     back_to = followed.address
+    if (drawing := followed.drawn_at) is not None:
+        place: SitePath = (*drawing.place, "ftp_helper")
+        drawn = Stop(PortSet(), "unknown", drawing.name, None, "source address may change", place)
+        return _stopped(replace(forecast, announced=named), "unknown", "announce", drawn)
     if plain and _all_peers(forecast) == AddressSet.single(back_to):
         followed = _read_at_server(topology, control, followed, AddressSet.single(back_to))
     if active.repairs_private and back_to.kind != "public":
         peers = _all_peers(forecast)
         if len(peers) != 1:
-            place: SitePath = ("services", topology.site.services.index(forecast.service), "active", "repairs_private")
+            place = ("services", topology.site.services.index(forecast.service), "active", "repairs_private")
             drawn = Stop(PortSet(), "unknown", topology.server.name, None, "source address may change", place)
             return _stopped(replace(forecast, announced=named), "unknown", "announce", drawn)
         back_to = Address(peers.lowest)

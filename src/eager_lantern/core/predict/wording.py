@@ -88,6 +88,8 @@ def blame(stop: Stop, goes_to: str = "") -> str:
             return f"several gateways lead on from {stop.at}, and the site file does not say which one is taken"
         case "no outside address":
             return f"{stop.at} has no outside address for it"
+        case "IPv4 of the inside":
+            return f"{stop.at} translates what leads outside, and {whither} stands for an IPv4 address that does not"
         case "not listening":
             return f"it comes out at {stop.at} on a port where nothing waits"
         case "another service":

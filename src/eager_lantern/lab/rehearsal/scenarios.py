@@ -14,7 +14,7 @@ from ...core.compare.with_lab import to_try
 from ...core.model.rights import account_of, effective_rights
 from ...core.model.site import Client, Passive, Right, Service
 from ...core.network.topology import LOCALHOST, Host, Topology
-from ...core.predict.endpoints import inside_peers, resolved, targets, typed_port, unpromised, ways_in
+from ...core.predict.endpoints import inside_peers, resolved, stand_of, targets, typed_port, unpromised, ways_in
 from ...core.predict.forecast import Forecast, Stand
 from ...core.values.addresses import FAMILIES, Address, Addresses, AddressSet
 from ...live.common.plan_of import plan_of
@@ -62,7 +62,7 @@ def typed_names(topology: Topology) -> tuple[str, ...]:
     for client in site.clients:
         if client.reaches is not None:
             found += [client.reaches.name] if client.reaches.name and not client.reaches.own else []
-            found += [str(each) for each in resolved(topology, client.reaches).each]
+            found += [str(each) for each in targets(topology, stand_of(topology, client.name))]
     found += [str(each) for each in topology.server.addresses.each]
     return tuple(dict.fromkeys(found))
 
