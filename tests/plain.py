@@ -425,6 +425,8 @@ def go_out(site: Site, gateway: dict[str, Any], packet: Packet, trail: Trail) ->
     about.sort(key=lambda each: -ipaddress.ip_network(each["to"]).prefixlen)
     if about and attached(site, gateway["inside"]["network"], about[0]["via"]):
         return arrive(site, gateway["inside"]["network"], packet, None, gateway, trail)
+    if "nat64" in gateway and in_network(packet.to, gateway["nat64"]):
+        return into_four(site, gateway, packet, trail)
     if gateway["translate"] != "none":
         pair = next((each for each in gateway.get("pairs", []) if each["inside"] == packet.source), None)
         if pair:
@@ -434,3 +436,15 @@ def go_out(site: Site, gateway: dict[str, Any], packet: Packet, trail: Trail) ->
         else:
             return End("silent", gateway["name"], packet)
     return arrive(site, gateway["outside"]["network"], packet, None, gateway, trail)
+
+
+def into_four(site: Site, gateway: dict[str, Any], packet: Packet, trail: Trail) -> End:
+    """What a NAT64 device makes of a packet for an IPv4 address in its prefix."""
+    to = str(ipaddress.IPv4Address(ipaddress.ip_address(packet.to).packed[12:]))
+    inside = gateway["inside"]["network"]
+    step = next_device(site, inside, to)
+    leads_on = not lives_on(site, inside, to) and (step is None or step[0] is gateway)
+    if to in owned(gateway) or to == gateway["inside"]["address"] or not leads_on:
+        return End("unknown", gateway["name"], packet)
+    changed = packet._replace(to=to, source=gateway["outside"]["address"], source_port=None)
+    return arrive(site, gateway["outside"]["network"], changed, None, gateway, trail)

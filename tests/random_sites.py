@@ -1,5 +1,6 @@
 """Random sites: gateways in chains and side by side, with every kind of rule in conflict."""
 
+import ipaddress
 from typing import Any
 
 from hypothesis import strategies as st
@@ -8,6 +9,14 @@ PORTS = 24
 NETWORKS = {"internet": None, "a": "10.1.0.0/24", "b": "192.0.2.0/26", "c": "10.3.0.0/24", "d": "192.0.2.64/26"}
 HOSTS = {"internet": "203.0.113.{}", "a": "10.1.0.{}", "b": "192.0.2.{}", "c": "10.3.0.{}", "d": "192.0.2.{}"}
 FIRST = {"internet": 10, "a": 10, "b": 10, "c": 10, "d": 74}
+
+NAT64 = "64:ff9b::"
+
+
+def mapped(four: str) -> str:
+    """An IPv4 address as hosts of IPv6 alone name it."""
+    return str(ipaddress.IPv6Address(f"{NAT64}{four}"))
+
 
 ranges = st.tuples(st.integers(1, PORTS), st.integers(0, 9)).map(
     lambda pair: f"{pair[0]}-{min(PORTS, sum(pair))}" if pair[1] else str(pair[0])
@@ -148,6 +157,10 @@ def sites(draw: st.DrawFn) -> dict[str, Any]:
     }  # fmt: skip
     if draw(st.integers(0, 2)) == 0:
         draw(_routes(site, known, crowded))
+    if draw(st.integers(0, 2)) == 0 and "address" in site["gateways"][2]["outside"]:
+        site["gateways"][2] |= {"nat64": f"{NAT64}/96", "translate_ipv6": "none"}
+        hosts.append({"name": "phone", "network": "c", "address": "fd00:3::63", "filter": {
+            "incoming": draw(filters(crowded)), "outgoing": draw(filters(crowded))}})  # fmt: skip
     return site
 
 
@@ -169,5 +182,7 @@ def questions(draw: st.DrawFn) -> tuple[dict[str, Any], list[tuple[str, str, str
     site = draw(sites())
     senders = st.sampled_from([each["name"] for each in site["clients"]])
     targets = st.sampled_from([*held(site), *held(site), "10.1.0.200", "203.0.113.200", "192.168.9.9"])
-    asked = st.tuples(senders, st.sampled_from(["tcp", "udp"]), targets)
+    asked = st.tuples(senders, st.sampled_from(["tcp", "udp"]), targets).map(
+        lambda each: (*each[:2], mapped(each[2])) if each[0] == "phone" and ":" not in each[2] else each
+    )
     return site, draw(st.lists(asked, min_size=2, max_size=6))

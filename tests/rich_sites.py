@@ -24,7 +24,8 @@ def _both(draw: st.DrawFn, site: dict[str, Any]) -> None:
     known: dict[str, str] = {}
     for network in site["networks"]:
         network["subnet"] = f"{NETWORKS[network['name']]}, {SIX[network['name']]}/64"
-    for host in (site["server"], *site["clients"]):
+    fours = [each for each in site["clients"] if ":" not in each["address"]]
+    for host in (site["server"], *fours):
         known[host["address"]] = six(host["network"], host["address"])
     for gateway in site["gateways"]:
         for side in ("outside", "inside"):
@@ -42,7 +43,7 @@ def _both(draw: st.DrawFn, site: dict[str, Any]) -> None:
         extra = [{**each, "to": known[each["to"]]} for each in gateway["forwards"] if each["to"] in known]
         gateway["forwards"] += [{**each, "from": SIX["internet"] + "/64"} if "from" in each else each for each in extra]
     sides = (each[side] for each in site["gateways"] for side in ("outside", "inside"))
-    for part in (site["server"], *site["clients"], *sides):
+    for part in (site["server"], *fours, *sides):
         if "address" in part:
             part["address"] = f"{part['address']}, {known[part['address']]}"
 
@@ -59,7 +60,7 @@ def _way_in(site: dict[str, Any]) -> list[dict[str, Any]]:
 
 @st.composite
 def _gateway_extras(draw: st.DrawFn, gateway: dict[str, Any]) -> None:
-    gateway["ftp_helper"] = draw(seldom)
+    gateway["ftp_helper"] = draw(seldom) and "nat64" not in gateway
     gateway["helper_ports"] = draw(st.sampled_from(["21", "21", "2, 7"]))
     gateway["helper_sees"] = draw(st.sampled_from(["outside", "outside", "inside"]))
     if draw(st.integers(0, 7)) == 0:
@@ -128,6 +129,7 @@ def _habits(draw: st.DrawFn, client: dict[str, Any], targets: list[str]) -> None
         "resumes_tls": draw(often),
         "active_ports": draw(st.sampled_from(["22-24", "3-6, 22"])),
     }
+    client["maps_ipv4"] = draw(often)
     if draw(seldom):
         client["active_address"] = draw(st.sampled_from(targets)).partition(",")[0]
 

@@ -1,6 +1,5 @@
 """Prediction and kernel side by side: random connections and whole sessions through a site."""
 
-import ipaddress
 import json
 import random
 import tempfile
@@ -8,7 +7,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from random_sites import PORTS, held
+from random_sites import PORTS, held, mapped
 
 from eager_lantern.cli.labs import LabKind, able, built
 from eager_lantern.core.compare.with_lab import Observed, Rehearsed
@@ -26,7 +25,6 @@ from eager_lantern.lab.kernel.layout import Node, lab_nodes
 from eager_lantern.lab.rehearsal.setup import Able, prepared
 from eager_lantern.lab.tasks.probes import Probe, ProbeSeen
 
-NAT64 = ipaddress.ip_network("64:ff9b::/96")
 FIRST_SOURCE_PORT, ACTIVE_SOURCE_PORT = 4900, 20
 LISTENING = list(range(1, 2 * PORTS + 12))
 
@@ -49,7 +47,7 @@ def random_probes(site: dict[str, Any], count: int, chance: random.Random) -> li
     """
     targets = [*held(site), *held(site), "10.1.0.200", "203.0.113.200", "192.168.9.9", "2001:db8:b::ff"]
     if any("nat64" in each for each in site["gateways"]):
-        targets += [str(NAT64[int(ipaddress.ip_address(each))]) for each in set(targets) if ":" not in each]
+        targets += [mapped(each) for each in targets if ":" not in each]
     found: list[Probe] = []
     for i in range(count):
         host = site["clients"][i % len(site["clients"])]
