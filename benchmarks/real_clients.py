@@ -1,21 +1,24 @@
-"""Real clients against a real daemon, in the kernel lab, held against the prediction.
+"""Real clients against real daemons, in the kernel lab, held against the prediction.
 
-Usage: real_clients.py [SITES] [FIRST]. For so many of the tests' small sites, from the one of that number on, the
-daemon is set up as the site says, and programs run at the place of the client, each with its habits written into the
-site: whether a listing comes, and how far it came where it does not, is compared with what is predicted. Trials that
-disagree are printed, and the exit code tells whether there are any; so are, with their reasons, the trials that cannot
-be made.
+Usage: real_clients.py [SITES] [FIRST]. For so many of the tests' small sites, from the one of that number on, two
+daemons of FTP are set up as the site says, and one of SSH in their place; programs run at the place of the client, each
+with its habits written into the site: whether a listing comes, and how far it came where it does not, is compared with
+what is predicted. Trials that disagree are printed, and the exit code tells whether there are any; so are, with their
+reasons, the trials that cannot be made.
 """
 
 import json
 import os
 import re
+import shlex
 import subprocess
 import sys
 import tempfile
+import time
 from collections import Counter
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -24,19 +27,22 @@ import psutil
 from msgspec import structs
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
+import other_daemon
 from test_sites import TABLE, changed
 
-from eager_lantern.core.model.site import Client, Mode, Site
+from eager_lantern.core.model.site import Client, Mode, Site, Tls
 from eager_lantern.core.network.topology import Topology
 from eager_lantern.core.predict.forecast import Forecast
 from eager_lantern.core.predict.session import predict
 from eager_lantern.core.values.addresses import Address
 from eager_lantern.files.site_file import parse_site
 from eager_lantern.lab.daemons.proftpd import cannot
+from eager_lantern.lab.kernel import lab as kernel
 from eager_lantern.lab.kernel.lab import KernelLab, has_helper
 from eager_lantern.lab.kernel.layout import lab_nodes
-from eager_lantern.lab.rehearsal.scenarios import Scenario
+from eager_lantern.lab.rehearsal.scenarios import Scenario, served_services, typed_names
 from eager_lantern.lab.rehearsal.setup import Able, prepared
+from eager_lantern.lab.servers.self_signed import write_self_signed
 
 PATIENCE_SECONDS, MOST_SECONDS = 3, 30
 STAGES = {"name": "connect", "connect": "connect", "greet": "connect", "secure": "login", "login": "login"}
@@ -54,6 +60,8 @@ class Program:
     def command(self, scenario: Scenario) -> list[str]:
         """What to run for one session."""
         plan, ports = scenario.plans[0], self.ports(scenario)
+        if self.name == "sftp":
+            return self._sftp(scenario)
         user, password = plan.credentials.user, plan.credentials.password.reveal()
         host = f"[{plan.target.address}]" if ":" in str(plan.target.address) else str(plan.target.address)
         if self.name == "curl":
@@ -62,6 +70,18 @@ class Program:
             return [*self._curl(plan.security.mode, ports), "--user", f"{user}:{password}", url]
         settings = [*self._lftp(plan.security.mode, ports), f"open -u {user},{password} -p {plan.target.port} {host}"]
         return ["lftp", "--norc", "-c", "; ".join([*settings, "cls -1"])]
+
+    def _sftp(self, scenario: Scenario) -> list[str]:
+        plan = scenario.plans[0]
+        options = {
+            "BatchMode": "no", "PreferredAuthentications": "password", "NumberOfPasswordPrompts": "1",
+            "StrictHostKeyChecking": "no", "UserKnownHostsFile": "/dev/null", "ConnectTimeout": str(PATIENCE_SECONDS),
+        }  # fmt: skip
+        words = [part for key, value in options.items() for part in ("-o", f"{key}={value}")]
+        host = f"[{plan.target.address}]" if ":" in str(plan.target.address) else str(plan.target.address)
+        target = f"{plan.credentials.user}@{host}"
+        session = shlex.join(["sftp", "-q", "-F", "none", "-P", str(plan.target.port), *words, target])
+        return ["sh", "-c", f"echo ls | timeout {4 * PATIENCE_SECONDS} {session}"]
 
     def ports(self, scenario: Scenario) -> str:
         """The ports that the site has this client wait on, where they are few."""
@@ -95,6 +115,7 @@ def _yes(true: bool) -> str:
     return "yes" if true else "no"
 
 
+SFTP = Program("sftp", "passive", {})
 PROGRAMS = (
     Program("curl", "passive", {"uses_epsv": True, "trusts_announced": False}),
     Program("curl", "passive", {"uses_epsv": False, "trusts_announced": False}),
@@ -111,6 +132,7 @@ class Trial:
 
     site: str
     program: Program
+    daemon: str = "proftpd"
     predicted: str = ""
     observed: str = ""
     spared: str = ""
@@ -149,6 +171,9 @@ def with_habits(site: Site, program: Program) -> Site:
 
 def predicted(forecast: Forecast) -> str:
     """How far a session comes, in the stages that a program tells apart."""
+    if forecast.rung == "send":  # a listing is short, a handshake may not be
+        plain = forecast.service.protocol == "ftp" and forecast.service.tls.mode == "none"
+        return "listed" if plain else "listed or login or connect"
     failed = STAGES.get(forecast.rung or "", "data")
     return {"works": "listed", "partly": f"listed or {failed}", "fails": failed, "unknown": ""}[forecast.predicted]
 
@@ -161,23 +186,58 @@ def observed(output: str, code: int) -> str:
     return "data" if "230" in replies else "login" if "220" in replies else "connect"
 
 
-def tried(name: str, site: Site) -> list[Trial]:
-    """Every program on a site, side by side."""
+def over_ssh(site: Site) -> Site:
+    """The site with SSH file transfer in the place of its service."""
+    promise = site.promises[0]
+    changes: dict[str, Any] = {"protocol": "sftp", "tls": Tls(), "passive": None, "active": None}
+    services = (structs.replace(each, **changes) if each.name == promise.service else each for each in site.services)
+    return structs.replace(site, services=tuple(services), promises=(structs.replace(promise, mode=None),))
+
+
+def tried(name: str, site: Site, files: Path | None) -> Iterator[Trial]:
+    """Every program on a site: with one daemon of FTP, with the other where its files are there, and over SSH."""
+    yield from with_daemon(name, site, "proftpd", None)
+    if files is not None:
+        yield from with_daemon(name, site, "pure-ftpd", files)
+    yield from with_daemon(name, over_ssh(site), "sshd", None)
+
+
+def with_daemon(name: str, site: Site, daemon: str, files: Path | None) -> list[Trial]:
+    """Every program that speaks to a daemon, side by side."""
+    programs = (SFTP,) if daemon == "sshd" else PROGRAMS
     base = Topology(site)
     forecast = predict(base, site.promises[0], ("promises", 0))
     if forecast.target is None:
-        return [Trial(name, each, spared="the client knows no address") for each in PROGRAMS]
-    with tempfile.TemporaryDirectory(prefix="lantern-clients-") as folder:
-        ready = prepared(base, [forecast], Path(folder), with_daemon=True, able=Able(has_helper(), True))
+        return [Trial(name, each, daemon, spared="the client knows no address") for each in programs]
+    with tempfile.TemporaryDirectory(prefix="lantern-clients-") as text, own_root(daemon):
+        folder = Path(text)
+        folder.chmod(0o711)
+        ready = prepared(base, [forecast], folder, with_daemon=True, able=Able(has_helper(), True))
+        starts = ready.servers.daemon
+        if files is not None:
+            _, served = write_self_signed(folder, *typed_names(base))
+            wanted = served_services(ready.scenarios, "ftp")
+            starts = tuple(other_daemon.daemon(base, *each, folder / "other", files, served) for each in wanted)
         with KernelLab(lab_nodes(base.site, ready.strangers)) as lab:
             try:
-                lab.do_all([(base.server.name, each) for each in ready.servers.daemon])
+                lab.do_all([(base.server.name, each) for each in starts])
             except RuntimeError as error:
-                return [Trial(name, each, spared=str(error)) for each in PROGRAMS]
+                return [Trial(name, each, daemon, spared=str(error)) for each in programs]
             scenario = ready.scenarios[0]
             inside = process_of(lab, scenario.node)
-            with ThreadPoolExecutor(len(PROGRAMS)) as pool:
-                return list(pool.map(lambda each: one(name, site, each, scenario, inside), PROGRAMS))
+            with ThreadPoolExecutor(len(programs)) as pool:
+                return list(pool.map(lambda each: one(name, site, each, daemon, scenario, inside), programs))
+
+
+@contextmanager
+def own_root(daemon: str) -> Iterator[None]:
+    """A lab whose root is the machine's own, for the daemon that changes its user; otherwise the usual one."""
+    usual = kernel.UNSHARE
+    kernel.UNSHARE = ("unshare", "-nm", "--pid", "--fork", "--kill-child") if daemon == "pure-ftpd" else usual
+    try:
+        yield
+    finally:
+        kernel.UNSHARE = usual
 
 
 def process_of(lab: KernelLab, node: str) -> int:
@@ -187,36 +247,74 @@ def process_of(lab: KernelLab, node: str) -> int:
     return nodes[list(lab.nodes).index(node)]
 
 
-def one(name: str, site: Site, program: Program, scenario: Scenario, inside: int) -> Trial:
+def one(name: str, site: Site, program: Program, daemon: str, scenario: Scenario, inside: int) -> Trial:
     """One program on a site."""
     target = scenario.plans[0].target.address
     if program.name == "lftp" and program.mode == "passive" and Address.parse(str(target)).kind != "public":
         # it distrusts a reply wherever one of both addresses is private and the other is not
         program = replace(program, habits={**program.habits, "trusts_announced": False})
-    topology = Topology(with_habits(site, program))
+    topology = Topology(site if daemon == "sshd" else with_habits(site, program))
     forecast = predict(topology, topology.site.promises[0], ("promises", 0))
-    if reason := cannot(topology, forecast):
-        return Trial(name, program, spared=reason)
-    if forecast.predicted == "unknown":
-        return Trial(name, program, spared="cannot be told")
-    if forecast.target is not None and str(forecast.target) != scenario.plans[0].target.address:
-        return Trial(name, program, spared="another address comes first")
-    if forecast.target is not None and forecast.target.family == 6 and program.mode == "active":
-        return Trial(name, program, spared="PORT names no IPv6 address")
-    if program.name == "curl" and program.mode == "active" and forecast.service.tls.mode != "none":
-        return Trial(name, program, spared="curl 7.88.1 starts no TLS on a data connection that it has accepted")
-    enter = ["nsenter", "-t", str(inside), "-U", "-n", "--preserve-credentials"]
-    done = subprocess.run(
-        [*enter, *program.command(scenario)],
+    if reason := spared(topology, forecast, program, daemon, str(target)):
+        return Trial(name, program, daemon, spared=reason)
+    user = [] if daemon == "pure-ftpd" else ["-U", "--preserve-credentials"]
+    command = ["nsenter", "-t", str(inside), "-n", *user, *program.command(scenario)]
+    done = once(command, scenario)
+    for _ in range(MOST_SECONDS):
+        if other_daemon.FULL not in done.stdout + done.stderr:
+            break
+        time.sleep(1)  # it takes half as many sessions as it has data ports
+        done = once(command, scenario)
+    told = observed_of_ssh if daemon == "sshd" else observed
+    seen = told(done.stdout + done.stderr, done.returncode)
+    return Trial(name, program, daemon, predicted(forecast), seen)
+
+
+def once(command: list[str], scenario: Scenario) -> "subprocess.CompletedProcess[str]":
+    """One session of a program, with what it says."""
+    return subprocess.run(
+        command,
         capture_output=True,
         text=True,
         errors="replace",
         timeout=4 * MOST_SECONDS,
-        env={"PATH": os.environ["PATH"], "HOME": "/nonexistent", "LC_ALL": "C"},
+        stdin=subprocess.DEVNULL,
+        env={"PATH": os.environ["PATH"], "HOME": "/nonexistent", "LC_ALL": "C", **asked(scenario)},
         check=False,
     )
-    seen = observed(done.stdout + done.stderr, done.returncode)
-    return Trial(name, program, predicted(forecast), seen)
+
+
+def asked(scenario: Scenario) -> dict[str, str]:
+    """What lets a program of SSH ask for the password without a terminal."""
+    helper = Path(scenario.guest.folder).parent / "password.sh" if scenario.guest else Path("/nonexistent")
+    if scenario.guest and not helper.exists():
+        helper.write_text(f"#!/bin/sh\necho {shlex.quote(scenario.plans[0].credentials.password.reveal())}\n")
+        helper.chmod(0o755)
+    return {"SSH_ASKPASS": str(helper), "SSH_ASKPASS_REQUIRE": "force"}
+
+
+def observed_of_ssh(errors: str, code: int) -> str:
+    """How far a session of SSH came: what the program says of a connection differs from what it says of a login."""
+    if code == 0:
+        return "listed"
+    return "login" if "Permission denied" in errors else "connect"
+
+
+def spared(topology: Topology, forecast: Forecast, program: Program, daemon: str, target: str) -> str:
+    """Why a trial cannot be made; empty where it can."""
+    unable = {"proftpd": cannot, "pure-ftpd": other_daemon.cannot}.get(daemon)
+    if unable is not None and (reason := unable(topology, forecast)):
+        return reason
+    if forecast.predicted == "unknown":
+        return "cannot be told"
+    if forecast.target is not None and str(forecast.target) != target:
+        return "another address comes first"
+    six = forecast.target is not None and forecast.target.family == 6
+    if program.name != "sftp" and six and program.mode == "active":
+        return "PORT names no IPv6 address"
+    if program.name == "curl" and program.mode == "active" and forecast.service.tls.mode != "none":
+        return "curl 7.88.1 starts no TLS on a data connection that it has accepted"
+    return ""
 
 
 def main(count: int, first: int) -> int:
@@ -224,13 +322,18 @@ def main(count: int, first: int) -> int:
     for program in ("curl", "lftp"):
         version = subprocess.run([program, "--version"], capture_output=True, text=True, check=True).stdout
         print(version.splitlines()[0])
+    print(subprocess.run(["ssh", "-V"], capture_output=True, text=True, check=True).stderr.strip())
     chosen = list(sites())[first : first + count]
     tally: Counter[str] = Counter()
     differing: list[Trial] = []
-    for name, site in chosen:
-        for each in tried(name, site):
-            tally[f"spared: {each.spared}" if each.spared else each.observed] += 1
-            differing += [each] if each.differs else []
+    with tempfile.TemporaryDirectory(prefix="lantern-daemon-") as files:
+        lack = other_daemon.unpacked(Path(files))
+        print(lack or ", ".join(sorted(each.name for each in Path(files).glob("*.deb"))))
+        Path(files).chmod(0o755)
+        for name, site in chosen:
+            for each in tried(name, site, None if lack else Path(files)):
+                tally[f"spared: {each.spared}" if each.spared else f"{each.daemon}: {each.observed}"] += 1
+                differing += [each] if each.differs else []
     made = sum(number for what, number in tally.items() if not what.startswith("spared"))
     print(f"{len(chosen)} sites, {made} trials")
     for what, number in sorted(tally.items()):
@@ -238,7 +341,7 @@ def main(count: int, first: int) -> int:
     print(f"disagreements: {len(differing)}")
     for each in differing:
         habits = ", ".join(f"{key}: {value}" for key, value in each.program.habits.items())
-        print(f"{each.site}: {each.program.name}, {each.program.mode}, {habits}")
+        print(f"{each.site}: {each.program.name}, {each.daemon}, {each.program.mode}, {habits}")
         print(f"  predicted {each.predicted}, observed {each.observed}")
     return len(differing)
 
