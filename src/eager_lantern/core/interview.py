@@ -11,10 +11,10 @@ from ipaddress import ip_network
 
 from msgspec import Struct
 
-from .model.site import Destination, Port, Right, default_own_ports
+from .model.site import ETHERNET_BYTES, LEAST_MTU, Destination, Port, Right, default_own_ports
 from .sizing.clear_range import clear_range
 from .sizing.demand import ports_at_once
-from .values.addresses import Address, AddressSet
+from .values.addresses import Address, AddressSet, address_or_none
 from .values.phrases import article
 from .values.ports import PortSet
 
@@ -132,6 +132,16 @@ def _ports(text: str) -> str:
     return str(ports)
 
 
+def _share(text: str) -> str:
+    return "all" if text.strip() == "all" else str(PortSet.parse(text))
+
+
+def _packet_size(text: str) -> str:
+    if not re.fullmatch(r"[0-9]{3,5}", text.strip()) or not LEAST_MTU <= int(text) <= ETHERNET_BYTES:
+        raise ValueError(f"“{text[:40]}” is no size of packets: write 1500, or {LEAST_MTU} and more")
+    return text.strip()
+
+
 def _count(text: str) -> str:
     if not re.fullmatch(r"[1-9][0-9]{0,5}", text.strip()):
         raise ValueError(f"“{text[:40]}” is no number of clients: write 1 or more")
@@ -239,6 +249,15 @@ def _has_other_port(answers: Answers) -> bool:
     return answers["behind"] == "router" and is_open(answers)
 
 
+def _is_shared_perhaps(answers: Answers) -> bool:
+    return answers["behind"] == "router" and Address.parse(outside_of(answers)).family == 4
+
+
+def _may_have_phones(answers: Answers) -> bool:
+    by_name = is_open(answers) and address_or_none(answers["typed"]) is None
+    return by_name and Address.parse(_seen_at(answers)).family == 4
+
+
 def _administers_from(answers: Answers) -> str:
     return answers["subnet"] if answers["behind"] in ("router", "firewall") else ""
 
@@ -338,6 +357,17 @@ def questions(registered: PortSet) -> Iterator[Question]:
         more="Most private lines get another address now and then (dynamic), unless a fixed one was ordered.",
     )  # fmt: skip
     yield Question(
+        "share", "Which ports of that address are yours?", "All of them, unless other customers share it.",
+        _share, fixed("all"), _is_shared_perhaps,
+        more="Some providers give one address to several customers, each with ports of its own (MAP-E, lightweight "
+        "4over6). The device's page or the provider's tells which.",
+    )  # fmt: skip
+    yield Question(
+        "mtu", "How large are the packets of its line?", "1500 bytes, 1492 of PPPoE, less in tunnels.",
+        _packet_size, fixed(str(ETHERNET_BYTES)), lambda answers: answers["behind"] == "router",
+        more="Its page calls it MTU. A smaller one does no harm as long as senders are told, or segments made to fit.",
+    )  # fmt: skip
+    yield Question(
         "outside_port", "By which port from outside?", "The usual one, unless something else has it already.",
         _port, lambda answers: answers["control_port"], _has_other_port,
         more="Another port keeps the crowd of scanners away and nobody else: every client then needs the setting, "
@@ -357,6 +387,11 @@ def questions(registered: PortSet) -> Iterator[Question]:
         "inside", "Do clients on the server's own network use it too?", "They are told the server's own address.",
         yes_no, fixed("yes"), lambda answers: has_network(answers) and is_open(answers),
         more="Inside, the outside address often leads nowhere: most routers do not turn connections back.",
+    )  # fmt: skip
+    yield Question(
+        "phones", "Do clients come from mobile networks that have IPv6 alone?", "They reach IPv4 through NAT64.",
+        yes_no, fixed("no"), _may_have_phones,
+        more="Most phones do. They need a name to type, and a server that knows EPSV; a client of that kind is added.",
     )  # fmt: skip
     yield Question(
         "account", "What is the first account called?", "Not one that rules the system.", _name, fixed("station"),
@@ -402,6 +437,18 @@ def refusal(answers: Answers) -> str:
         return f"{pair} are of different families, which no translation joins: enter both as IPv4, or choose firewall"
     if is_administered(answers) and not AddressSet.parse(answers["admin_from"]).of_family(own.family):
         return f"from {answers['admin_from']} nobody administers {own}: they are of different families"
+    return _beyond_share(answers)
+
+
+def _beyond_share(answers: Answers) -> str:
+    """Ports that are to be forwarded and belong to other customers, with the question that they are of."""
+    if answers.get("share", "all") == "all" or not is_open(answers):
+        return ""
+    share = PortSet.parse(answers["share"])
+    for key in ("outside_port", "ports"):
+        wanted = PortSet.parse(answers[key]) if key in answers else PortSet()
+        if wanted - share:
+            return f"{key.replace('_', ' ')} {wanted} is not all among your ports {share}: choose others"
     return ""
 
 

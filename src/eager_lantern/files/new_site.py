@@ -16,7 +16,7 @@ from ..core.interview import (
     is_translated,
     outside_of,
 )
-from ..core.model.site import default_own_ports
+from ..core.model.site import ETHERNET_BYTES, default_own_ports
 from ..core.values.addresses import address_or_none
 from ..core.values.ports import PortSet
 from .package_data import shipped_text
@@ -55,6 +55,9 @@ def _derived(answers: Answers) -> dict[str, object]:
         **dict.fromkeys(("ports", "subnet", "outside", "admin_port", "admin_from"), ""),
         "outside_port": answers["control_port"],
         "ranges": "yes",
+        "share": "all",
+        "mtu": str(ETHERNET_BYTES),
+        "phones": "no",
         "inside": "yes" if has_network(answers) else "no",
         **answers,
         "typed": typed or seen_at,

@@ -20,7 +20,9 @@ _PLAIN = r"[^\x00-\x1f\x7f-\x9f]"
 _INK = r"[^\s\x00-\x1f\x7f-\x9f]"
 Name = Annotated[str, Meta(min_length=1, max_length=80, pattern=rf"^{_INK}({_PLAIN}*{_INK})?\Z")]
 Label = Annotated[str, Meta(max_length=200, pattern=rf"^{_PLAIN}*\Z")]
-Mtu = Annotated[int, Meta(ge=576, le=65535)]
+LEAST_MTU = 576
+"""What every line of IPv4 takes whole (RFC 791, section 3.1)."""
+Mtu = Annotated[int, Meta(ge=LEAST_MTU, le=65535)]
 Count = Annotated[int, Meta(ge=0, le=1_000_000_000)]
 Transport = Literal["tcp", "udp"]
 Lease = Literal["static", "reserved", "dynamic"]
