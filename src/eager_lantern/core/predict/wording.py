@@ -121,7 +121,7 @@ def blame(stop: Stop, goes_to: str = "") -> str:
         case "leads back out":
             return f"a forward of {stop.at} leads back outside"
         case "goes in circles":
-            return "forwards send it in circles"
+            return "forwards or routes send it in circles"
         case "other family":
             return f"the FTP helper of {stop.at} drops a command that names an address of the other family"
         case "reads it twice":
