@@ -13,13 +13,14 @@ from msgspec import Struct
 
 from eager_lantern.core.findings.all import findings, studied
 from eager_lantern.core.findings.finding_kinds import FindingKind
+from eager_lantern.core.model.site import Refusal
 from eager_lantern.core.network.flow import Reason
 from eager_lantern.core.network.topology import Topology
 from eager_lantern.core.predict.endpoints import stand_of
 from eager_lantern.core.predict.forecast import Stop
 from eager_lantern.core.predict.walk import NoSuchWalk, addresses_at, stand_at, walk_to
-from eager_lantern.core.predict.wording import because, blame
-from eager_lantern.core.values.addresses import Address
+from eager_lantern.core.predict.wording import because, blame, error_of
+from eager_lantern.core.values.addresses import Address, Family
 from eager_lantern.core.values.ports import PortSet
 from eager_lantern.core.values.site_path import dotted
 from eager_lantern.core.verdict import Verdict, judge
@@ -91,6 +92,22 @@ def test_every_reason_is_told_in_a_clause_of_its_own_with_who_stops_it() -> None
     told = [blame(Stop(PortSet.single(21), "silent", "pier-store", None, each, None), "10.9.9.9") for each in REASONS]
     assert len(set(told)) == len(REASONS)
     assert [each for each in told if not re.search("pier-store|10.9.9.9|private address|circles", each)] == []
+
+
+@pytest.mark.parametrize(
+    ("answer", "family", "told_in", "error"),
+    [
+        ("reset", 4, 4, "connection refused"),
+        ("port-unreachable", 6, 6, "connection refused"),
+        ("host-unreachable", 4, 4, "no route to host"),
+        ("host-unreachable", 6, 6, "no route to host"),
+        ("host-unreachable", 6, 4, "network is unreachable"),
+        ("prohibited", 4, 4, "no route to host"),
+        ("prohibited", 6, 6, "permission denied"),
+    ],
+)
+def test_a_refusal_is_called_what_a_client_sees(answer: Refusal, family: Family, told_in: Family, error: str) -> None:
+    assert error_of(answer, family, told_in) == error
 
 
 def test_an_address_to_walk_to_is_that_of_a_name_a_host_or_a_gateways_outside() -> None:

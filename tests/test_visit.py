@@ -40,6 +40,7 @@ from eager_lantern.lab.servers.ftp_server import StandIn
 from eager_lantern.lab.servers.self_signed import write_self_signed
 from eager_lantern.lab.servers.setup import Guest, StandInSetup
 from eager_lantern.live.common.ladder_runner import PREFIX
+from eager_lantern.live.common.packet_sizes import packets_note
 from eager_lantern.live.common.visit_plan import FolderLook, VisitPlan
 from eager_lantern.live.ftp.session import Listener, Session
 from eager_lantern.live.ftp.sweep import sweep
@@ -734,3 +735,28 @@ def test_looks_that_fail_are_told_with_their_reason() -> None:
     assert missed == dict.fromkeys(("rights", "caution", "range"), "the account was not let in")
     login = next(each for each in climb.rungs if each.rung == "login")
     assert "wants TLS" not in login.detail
+
+
+class Told:
+    """A socket that knows the segment size of its connection, and perhaps the path MTU."""
+
+    family = socket.AF_INET
+
+    def __init__(self, segment: int, path: int | None) -> None:
+        self.segment, self.path = segment, path
+
+    def getsockopt(self, level: int, name: int) -> int:
+        if level == socket.IPPROTO_TCP:
+            return self.segment
+        if self.path is None:
+            raise OSError
+        return self.path
+
+
+@pytest.mark.parametrize(
+    ("segment", "path", "says"),
+    [(1448, 1500, ""), (1348, 1400, "packets of 1400 bytes"), (1360, None, "segments of 1360 bytes"), (1460, None, "")],
+)
+def test_the_first_rung_tells_of_packets_smaller_than_usual(segment: int, path: int | None, says: str) -> None:
+    told: Any = Told(segment, path)
+    assert says in packets_note(told) if says else packets_note(told) == ""

@@ -11,7 +11,8 @@ from ipaddress import ip_network
 
 from msgspec import Struct
 
-from .model.site import ETHERNET_BYTES, LEAST_MTU, Destination, Port, Right, default_own_ports
+from .model.entries import Destination, Port
+from .model.site import ETHERNET_BYTES, LEAST_MTU, Right, default_own_ports
 from .sizing.clear_range import clear_range
 from .sizing.demand import ports_at_once
 from .values.addresses import Address, AddressSet, address_or_none

@@ -9,7 +9,8 @@ from typing import Annotated, Any, Literal, Union, cast, get_args, get_origin
 
 import msgspec
 
-from ..core.model.site import BlockedPorts, Destination, Port, Site, Typed
+from ..core.model.entries import BlockedPorts, Destination, Port, Typed
+from ..core.model.site import Site
 from ..core.values.addresses import Address, Addresses, AddressSet
 from ..core.values.ipv4_in_ipv6 import Prefix96
 from ..core.values.ports import HIGHEST_PORT, LOWEST_PORT, PortSet

@@ -6,7 +6,7 @@ from urllib.parse import SplitResult, urlsplit
 
 import typer
 
-from ...core.model.site import Destination
+from ...core.model.entries import Destination
 from ...core.values.addresses import Address
 from ...wire.terminal_safe import printable
 

@@ -2,7 +2,8 @@
 
 from collections.abc import Iterator
 
-from ..model.site import INTERNET, Forward, Gateway, Port, Site, Typed
+from ..model.entries import Port, Typed
+from ..model.site import INTERNET, Forward, Gateway, Site
 from ..network.rewrites import in_order
 from ..network.topology import Topology
 from ..predict.layers import Layer, Route, next_hops

@@ -3,7 +3,8 @@
 from collections.abc import Iterator
 from math import ceil
 
-from ..model.site import INTERNET, OWN, Destination, Typed
+from ..model.entries import OWN, Destination, Typed
+from ..model.site import INTERNET
 from ..network.flow import Step
 from ..network.packet_size import segment_bytes
 from ..network.reachability import closed, opener

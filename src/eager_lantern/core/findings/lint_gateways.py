@@ -2,7 +2,8 @@
 
 from collections.abc import Iterator
 
-from ..model.site import INTERNET, Client, Forward, Gateway, Site, Typed
+from ..model.entries import Typed
+from ..model.site import INTERNET, Client, Forward, Gateway, Site
 from ..network.flow import Flow
 from ..network.journey import trace
 from ..network.rewrites import entries

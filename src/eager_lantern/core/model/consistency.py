@@ -8,13 +8,13 @@ from msgspec import Struct
 
 from ..values.addresses import FAMILIES, Address, Addresses, AddressSet
 from ..values.site_path import SitePath
+from .entries import Destination
 from .rights import parts_of
 from .site import (
     ETHERNET_BYTES,
     INTERNET,
     Account,
     Client,
-    Destination,
     Filter,
     Forward,
     Gateway,

@@ -5,16 +5,15 @@ reference of the format. What the keys mean together is computed elsewhere; whet
 refer to something is told by :mod:`.consistency`.
 """
 
-import re
-from typing import Annotated, Literal, Self, assert_never
+from typing import Annotated, Literal, assert_never
 
 from msgspec import Meta, Struct, field
 
 from ..values.addresses import Address, Addresses, AddressSet, Family
 from ..values.ipv4_in_ipv6 import Prefix96
-from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet, port_number
+from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
 from ..values.quantities import Duration, Rate, Size
-from ..values.text_value import Value
+from .entries import OWN, BlockedPorts, Destination, Port, Typed
 
 _PLAIN = r"[^\x00-\x1f\x7f-\x9f]"
 _INK = r"[^\s\x00-\x1f\x7f-\x9f]"
@@ -38,122 +37,6 @@ ETHERNET_BYTES = 1500
 """The largest packet of a network, unless the site says otherwise (RFC 894)."""
 FTP_PORT = PortSet.single(21)
 """The control port of FTP (RFC 959), on which helpers read unless they are told otherwise."""
-
-
-class Port(Value):
-    """One port, where a range would make no sense."""
-
-    __slots__ = ("number",)
-
-    def __init__(self, number: int) -> None:
-        self.number = number
-
-    @classmethod
-    def parse(cls, text: str) -> Self:
-        """Read ``21``. Raises ValueError with the likely slip named."""
-        if pair := re.fullmatch(r"\s*([1-9][0-9]{0,4})\s*:\s*([1-9][0-9]{0,4})\s*", text):
-            outside, own = pair[1], pair[2]
-            raise ValueError(
-                f"“{text.strip()}” is two ports: write {own}, the server's own; outside it is {outside} by a forward "
-                f"({{ports: {outside}, to: …, to_port: {own}}}) and by what clients type (reaches: HOST:{outside})"
-            )
-        return cls(port_number(text, "one port, such as 21"))
-
-    def __str__(self) -> str:
-        return str(self.number)
-
-
-class BlockedPorts(Value):
-    """The ports that a provider never lets in: a set, or the word ``none``."""
-
-    __slots__ = ("ports",)
-
-    def __init__(self, ports: PortSet = PortSet()) -> None:
-        self.ports = ports
-
-    @classmethod
-    def parse(cls, text: str) -> Self:
-        """Read ``none`` or a port set. Raises ValueError as :meth:`PortSet.parse`."""
-        return cls(PortSet.parse("" if text.strip() == "none" else text))
-
-    def __str__(self) -> str:
-        return str(self.ports) or "none"
-
-
-class Destination(Value):
-    """Where to go: addresses, or a name that ``names`` lists, or ``own``."""
-
-    __slots__ = ("addresses", "name")
-
-    def __init__(self, addresses: Addresses = Addresses(), name: str = "") -> None:
-        self.addresses = addresses
-        self.name = name
-
-    @classmethod
-    def parse(cls, text: str) -> Self:
-        """Read ``own``, a host name, or addresses. Raises ValueError for a damaged address."""
-        written = text.strip()
-        if not written:
-            raise ValueError("an address or a name is missing")
-        looks_like_address = ":" in written or "," in written or written.replace(".", "").isdigit()
-        if looks_like_address:
-            return cls(addresses=Addresses.parse(written))
-        return cls(name=written)
-
-    @property
-    def own(self) -> bool:
-        """Whether it says: the device's own address."""
-        return self.name == "own"
-
-    def __str__(self) -> str:
-        return self.name or str(self.addresses)
-
-
-OWN = Destination(name="own")
-
-
-class Typed(Destination):
-    """What clients type: where to go, and the port where it is another than the service's own."""
-
-    __slots__ = ("port",)
-
-    def __init__(self, addresses: Addresses = Addresses(), name: str = "", port: Port | None = None) -> None:
-        super().__init__(addresses, name)
-        self.port = port
-
-    @classmethod
-    def parse(cls, text: str) -> Self:
-        """Read ``tides.saltmarsh.example:2121``, ``198.51.100.61``, ``[2001:db8::5]:2121`` or several of one
-        port. Raises ValueError for a damaged address or port."""
-        pieces = [_host_and_port(each.strip()) for each in text.split(",")]
-        ports = {port for _, port in pieces}
-        if len(ports) > 1:
-            raise ValueError("one port for all its addresses is meant here: write the same after each, or none")
-        meant = Destination.parse(", ".join(host for host, _ in pieces))
-        port = pieces[0][1]
-        return cls(meant.addresses, meant.name, None if port is None else Port.parse(port))
-
-    @property
-    def host(self) -> Destination:
-        """The same without its port."""
-        return Destination(self.addresses, self.name)
-
-    def __str__(self) -> str:
-        if self.port is None:
-            return str(self.host)
-        return ", ".join(f"{each}:{self.port}" for each in self._bracketed())
-
-    def _bracketed(self) -> list[str]:
-        texts = [self.name] if self.name else list(map(str, self.addresses.each))
-        return [f"[{each}]" if ":" in each else each for each in texts]
-
-
-def _host_and_port(text: str) -> tuple[str, str | None]:
-    """A host, and what stands for a port behind it; an IPv6 address with a port is in brackets."""
-    if bracketed := re.fullmatch(r"\[([^\]]*)\](?::(.*))?", text, re.DOTALL):
-        return bracketed[1], bracketed[2]
-    host, colon, port = text.partition(":")
-    return (host, port) if colon and ":" not in port else (text, None)
 
 
 class Part(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):

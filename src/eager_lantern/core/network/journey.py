@@ -48,9 +48,10 @@ from ..values.addresses import Address, Addresses, AddressSet, public_addresses
 from ..values.outcomes import Outcome
 from .filters import Ruling, Table, rulings
 from .flow import Flow, Journey, Leg, Reason, Verb
-from .rewrites import Rewrite, rewrites
+from .rewrites import rewrites
 from .routes import next_hop, turned_by_route, ways_back
 from .topology import LOCALHOST, Device, Host, Side, Topology
+from .translation import matching, of_share, past_provider, rest_of, translated
 
 MOST_STEPS = 64
 _KEYS: dict[Reason, str] = {"no forward": "forwards", "forwarding is off": "forwarding", "no hairpin": "hairpin"}
@@ -134,23 +135,6 @@ def _says_nothing(network: str, sender: Host | Device | None) -> bool:
     neighbour discovery and gives up after some seconds (RFC 1122, section 3.2.2.1; RFC 4861, section 7.2.2); of
     what is out on the internet, and of a cloud's own network, nothing of the kind comes back."""
     return network == INTERNET or (isinstance(sender, Device) and not sender.spec.tells_of_nobody)
-
-
-def _matching(rewrite: Rewrite, flow: Flow) -> Flow | None:
-    """The part of a flow that is rewritten so."""
-    ports = flow.ports & rewrite.ports
-    sources = flow.sources & rewrite.sources if rewrite.sources is not None else flow.sources
-    meant = rewrite.protocol in (None, flow.protocol) and rewrite.outside in (None, flow.to)
-    if not meant or not ports or not sources or rewrite.to.family != flow.to.family:
-        return None
-    return replace(flow, ports=ports, sources=sources)
-
-
-def _rest(flow: Flow, taken: Flow) -> list[Flow]:
-    """What is left of a flow: the other ports, and these ports from other sources."""
-    others = replace(flow, ports=flow.ports - taken.ports)
-    strangers = replace(taken, sources=flow.sources - taken.sources)
-    return [each for each in (others, strangers) if each.ports and each.sources]
 
 
 def _first(addresses: Addresses, flow: Flow) -> AddressSet | None:
@@ -308,7 +292,7 @@ class _Road:
 
     def _inward(self, leg: Leg, device: Device) -> Iterator[Journey]:
         """A connection to one of the device's outside addresses."""
-        for passed in self._of_share(leg, device):
+        for passed in of_share(leg, device):
             if isinstance(passed, Journey):
                 yield passed
                 continue
@@ -340,7 +324,7 @@ class _Road:
 
     def _routed_in(self, leg: Leg, device: Device) -> Iterator[Journey]:
         """A connection to an inside address, through a device that does not translate."""
-        for passed in self._past_provider(leg, device):
+        for passed in past_provider(leg, device):
             if isinstance(passed, Journey):
                 yield passed
             elif passed.flow.to in device.spec.inside.address:
@@ -357,28 +341,6 @@ class _Road:
             else:
                 yield passed
 
-    def _of_share(self, leg: Leg, device: Device) -> Iterator[Leg | Journey]:
-        """What comes to a device that has its outside address for some ports alone: the provider leads the others to
-        other customers (RFC 7597, RFC 7596)."""
-        share = device.spec.outside.ports
-        if share is None or leg.flow.to not in device.spec.outside.address:
-            yield from self._past_provider(leg, device)
-            return
-        if others := leg.flow.ports - share:
-            place = (*device.place, "outside", "ports")
-            part = leg.narrowed(replace(leg.flow, ports=others))
-            yield part.stopped(device.name, "silent", "outside the share", place)
-        if own := leg.flow.ports & share:
-            yield from self._past_provider(leg.narrowed(replace(leg.flow, ports=own)), device)
-
-    def _past_provider(self, leg: Leg, device: Device) -> Iterator[Leg | Journey]:
-        blocks = device.spec.provider_blocks.ports
-        for ports, passes in ((leg.flow.ports - blocks, True), (leg.flow.ports & blocks, False)):
-            if ports:
-                part = leg.narrowed(replace(leg.flow, ports=ports))
-                place = (*device.place, "provider_blocks")
-                yield part if passes else part.stopped(device.name, "silent", "provider blocks", place)
-
     def _rewritten(self, leg: Leg, device: Device) -> Iterator[tuple[Leg | Journey, bool]]:
         """Helper, forwards, then pairs; each result with whether it passes as forwarded."""
         expected = self._expected(leg, device)
@@ -391,7 +353,7 @@ class _Road:
             place, name = (*device.place, *rewrite.place), rewrite.name or None
             left: list[Leg] = []
             for each in waiting:
-                taken = _matching(rewrite, each.flow)
+                taken = matching(rewrite, each.flow)
                 if taken is None:
                     left.append(each)
                     continue
@@ -403,7 +365,7 @@ class _Road:
                     moved = replace(taken, to=rewrite.to, ports=taken.ports.shift(rewrite.offset))
                     verb: Verb = "forward" if rewrite.forwarded else "translate"
                     yield each.narrowed(taken).then(device.name, verb, moved, place, name), rewrite.forwarded
-                left += [each.narrowed(rest) for rest in _rest(each.flow, taken)]
+                left += [each.narrowed(rest) for rest in rest_of(each.flow, taken)]
             waiting = left
         off = bool(device.spec.forwards) and not device.spec.forwarding
         for each in waiting:
@@ -463,48 +425,8 @@ class _Road:
                 back = passed.then(device.name, "route", passed.flow, (*device.place, "routes"))
                 yield from self.on_network(back, device.spec.inside.network, device)
                 continue
-            for translated in self._translated(passed, device):
-                if isinstance(translated, Leg):
-                    yield from self.on_network(translated, network, device)
+            for sent in translated(self.topology, passed, device):
+                if isinstance(sent, Leg):
+                    yield from self.on_network(sent, network, device)
                 else:
-                    yield translated
-
-    def _translated(self, leg: Leg, device: Device) -> Iterator[Leg | Journey]:
-        """Source translation on the way out."""
-        spec = device.spec
-        if spec.nat64 is not None and (inner := spec.nat64.within(leg.flow.to)) is not None:
-            yield self._into_ipv4(leg, device, inner)
-            return
-        if device.spec.translates(leg.flow.to.family) == "none":
-            yield leg.then(device.name, "route", leg.flow, device.place)
-            return
-        sources = leg.flow.sources
-        for i, pair in enumerate(device.spec.pairs):
-            if pair.inside.number in sources:
-                part = leg.narrowed(replace(leg.flow, sources=AddressSet.single(pair.inside)))
-                flow = replace(part.flow, sources=AddressSet.single(pair.outside))
-                yield part.then(device.name, "translate", flow, (*device.place, "pairs", i))
-        others = sources - AddressSet.single(*(pair.inside for pair in device.spec.pairs))
-        if others:
-            yield self._pooled(leg.narrowed(replace(leg.flow, sources=others)), device)
-
-    def _into_ipv4(self, leg: Leg, device: Device, inner: Address) -> Leg | Journey:
-        """An IPv6 connection to an address that stands for an IPv4 one goes on in IPv4 (RFC 6146, section 3.5)."""
-        outside = AddressSet.single(*device.spec.outside.address.of_family(4))
-        place = (*device.place, "nat64")
-        if not outside:
-            return leg.stopped(device.name, "silent", "no outside address", place)
-        crossings = self.topology.crossings(device.spec.inside.network, inner)
-        own = inner.number in device.outside_addresses or inner in device.spec.inside.address
-        if own or crossings == () or (crossings and crossings[0].device is not device):
-            return leg.stopped(device.name, "unknown", "IPv4 of the inside", place)
-        flow = replace(leg.flow, to=inner, sources=outside, from_ports=None, pooled=len(outside) > 1)
-        return leg.then(device.name, "translate", flow, place)
-
-    def _pooled(self, leg: Leg, device: Device) -> Leg | Journey:
-        outside = AddressSet.single(*device.spec.outside.address.of_family(leg.flow.to.family))
-        place = (*device.place, "outside", "address")
-        if not outside:
-            return leg.stopped(device.name, "silent", "no outside address", device.place)
-        flow = replace(leg.flow, sources=outside, from_ports=None, pooled=len(outside) > 1)
-        return leg.then(device.name, "translate", flow, place)
+                    yield sent

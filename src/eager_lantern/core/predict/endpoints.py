@@ -8,7 +8,8 @@ from collections.abc import Sequence
 
 from msgspec.structs import replace
 
-from ..model.site import INTERNET, Client, Destination, Service, Site
+from ..model.entries import Destination
+from ..model.site import INTERNET, Client, Service, Site
 from ..network.flow import Journey
 from ..network.reachability import doors
 from ..network.topology import LOCALHOST, Host, Topology

@@ -7,7 +7,8 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..model.consistency import problems
-from ..model.site import INTERNET, Attachment, Client, Gateway, Mode, Network, Promise, Service, Site, Tls, Typed
+from ..model.entries import Typed
+from ..model.site import INTERNET, Attachment, Client, Gateway, Mode, Network, Promise, Service, Site, Tls
 from ..network.topology import Topology
 from ..values.addresses import Address, Addresses, AddressSet
 from .endpoints import entrances

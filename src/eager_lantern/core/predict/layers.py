@@ -51,7 +51,8 @@ from typing import Literal
 from msgspec import Struct, structs
 from msgspec.structs import replace
 
-from ..model.site import OPEN, BlockedPorts, Filter, Forward, Gateway, GatewayFilter, HostFilter, Port, Site
+from ..model.entries import BlockedPorts, Port
+from ..model.site import OPEN, Filter, Forward, Gateway, GatewayFilter, HostFilter, Site
 from ..network.filters import Table
 from ..network.flow import Flow, Journey
 from ..network.journey import Helped, trace
