@@ -181,8 +181,9 @@ def questions(draw: st.DrawFn) -> tuple[dict[str, Any], list[tuple[str, str, str
     """A site, and some questions about it: who sends, by which transport, to which address."""
     site = draw(sites())
     senders = st.sampled_from([each["name"] for each in site["clients"]])
-    targets = st.sampled_from([*held(site), *held(site), "10.1.0.200", "203.0.113.200", "192.168.9.9"])
+    fours = [each for each in held(site) if ":" not in each]
+    targets = st.sampled_from([*fours, *fours, "10.1.0.200", "203.0.113.200", "192.168.9.9"])
     asked = st.tuples(senders, st.sampled_from(["tcp", "udp"]), targets).map(
-        lambda each: (*each[:2], mapped(each[2])) if each[0] == "phone" and ":" not in each[2] else each
+        lambda each: (*each[:2], mapped(each[2])) if each[0] == "phone" else each
     )
     return site, draw(st.lists(asked, min_size=2, max_size=6))
