@@ -28,10 +28,10 @@ def forward_causes(
     reasons = {each.reason for each in layer.journeys}
     if "no way back" in reasons:
         return
-    if "no path" in reasons and gateway.outside.network == INTERNET and route.flow.to.kind != "public":
+    if "no path" in reasons and gateway.outside.network == INTERNET and route.goal.kind != "public":
         yield not_public(gateway, place, layer.missing)
     elif "no hairpin" in reasons:
-        text = f"clients inside use the outside address {route.flow.to}, and {gateway.name} does not turn them back"
+        text = f"clients inside use the outside address {route.goal}, and {gateway.name} does not turn them back"
         cure = (
             f"let them use {route.end.addresses} (a name of its own inside), or set hairpin: true where the device can"
         )
@@ -52,7 +52,7 @@ def forward_causes(
         left = layer.missing
         for i, forward in in_order(gateway, list(enumerate(gateway.forwards))):
             hit = left & forward.ports
-            meant = forward.protocol == "tcp" and _is_about(forward, route.flow.to)
+            meant = forward.protocol == "tcp" and _is_about(forward, route.goal)
             if hit and meant:
                 cause = _of_forward(topology.site, route, layer, (*place, "forwards", i), forward, hit, role)
                 yield from (cause,) if cause else ()
@@ -149,7 +149,7 @@ def _not_forwarded(
         if each.enabled
         and each.protocol == "tcp"
         and meant_for_data(topology, each.ports, layer.wanted)
-        and _is_about(each, route.flow.to)
+        and _is_about(each, route.goal)
     ]
     if role == "data" and near:
         i, forward = max(near, key=lambda pair: len(pair[1].ports & layer.wanted))

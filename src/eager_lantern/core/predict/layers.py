@@ -121,9 +121,17 @@ class Route(Struct, frozen=True):
     moves: tuple[tuple[str, int, int], ...] = ()
     ends_at: Address | None = None
 
+    @property
+    def goal(self) -> Address:
+        """The address that it is for on the server's side: where a NAT64 device stands on the way, the IPv4 address
+        that it makes of the one that was asked for."""
+        prefixes = (each.device.spec.nat64 for each in self.crossings if each.way == "outward")
+        inner = (each.within(self.flow.to) for each in prefixes if each is not None)
+        return next((each for each in inner if each is not None), self.flow.to)
+
     def translated_by(self, gateway: Gateway) -> bool:
-        """Whether a gateway changes addresses of this flow's family."""
-        return gateway.translates(self.flow.to.family) != "none"
+        """Whether a gateway on the server's side changes addresses of this flow's family."""
+        return gateway.translates(self.goal.family) != "none"
 
     @property
     def entrances(self) -> list[Device]:
@@ -352,4 +360,4 @@ def next_hops(route: Route, gateway: Gateway) -> Addresses:
     behind = inward[names.index(gateway.name) + 1 :] if gateway.name in names else inward
     last = Addresses((route.ends_at,)) if route.ends_at else route.end.addresses
     hops = behind[0].spec.outside.address if behind else last
-    return Addresses(hops.of_family(route.flow.to.family)[:1])
+    return Addresses(hops.of_family(route.goal.family)[:1])
