@@ -102,3 +102,30 @@ def test_damaged_files_never_end_in_a_traceback_or_hang(texts: list[str]) -> Non
     assert done.returncode in range(4)
     assert done.stderr == ""
     assert len(json.loads(done.stdout)["sites"]) == len(texts)
+
+
+@pytest.mark.parametrize(
+    ("shares", "says"),
+    [
+        (
+            ("1-100", "90-200"),
+            "ports 90-100 of 198.51.100.61 are pier’s and quay’s: shares of one address do not overlap",
+        ),
+        (("1-100", "101-200"), "198.51.100.61 is shared with pier: a site has one of its customers"),
+    ],
+)
+def test_two_devices_that_share_an_address_are_told_which_ports_are_whose(shares: tuple[str, str], says: str) -> None:
+    gateways = [
+        {
+            "name": name,
+            "outside": {"network": "internet", "address": "198.51.100.61", "ports": ports},
+            "inside": {"network": name, "address": f"10.61.{i}.1"},
+            "translate": "outward",
+        }
+        for i, (name, ports) in enumerate(zip(("pier", "quay"), shares, strict=True))
+    ]
+    networks = [{"name": "pier", "subnet": "10.61.0.0/24"}, {"name": "quay", "subnet": "10.61.1.0/24"}]
+    server = {"name": "store", "network": "pier", "address": "10.61.0.20"}
+    site = {"lantern": 1, "site": "Pier", "networks": networks, "gateways": gateways, "server": server}
+    with pytest.raises(BadInput, match=re.escape(says)):
+        parse_site("pier", json.dumps(site))

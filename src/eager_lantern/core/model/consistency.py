@@ -372,7 +372,18 @@ def _addresses(site: Site) -> Iterator[Problem]:
                 continue  # not reachable there, so that two places may well use the same one
             holder = holders.setdefault((network, address.number), device)
             if holder != device:
-                yield Problem(place, f"{address} belongs to {holder} already; each device has its own address")
+                yield Problem(place, _twice_held(site, address, holder, device))
+
+
+def _twice_held(site: Site, address: Address, first: str, second: str) -> str:
+    """What is wrong where two devices have one address: of a shared one, each has ports of its own."""
+    shares = {each.name: each.outside.ports for each in site.gateways if address in each.outside.address}
+    one, other = shares.get(first), shares.get(second)
+    if one is None or other is None:
+        return f"{address} belongs to {first} already; each device has its own address"
+    if both := one & other:
+        return f"ports {both} of {address} are {first}’s and {second}’s: shares of one address do not overlap"
+    return f"{address} is shared with {first}: a site has one of its customers, so leave the neighbour {second} out"
 
 
 def _attached(site: Site) -> Iterator[tuple[SitePath, str, str, Addresses]]:
