@@ -108,7 +108,7 @@ def hop(topology: Topology, here: Onward) -> Hop:
     if here.through == gateway.name:
         return Ended("unknown", gateway.name)
     if caller.to.number in ways[0].device.outside_addresses:
-        return _turned(gateway, caller)
+        return _turned(topology, gateway, caller)
     return _outward(topology, gateway, caller)
 
 
@@ -175,13 +175,16 @@ def _routed_in(topology: Topology, gateway: Gateway, caller: Caller) -> Hop:
     return _filtered_in(topology, gateway, caller)
 
 
-def _turned(gateway: Gateway, caller: Caller) -> Hop:
+def _turned(topology: Topology, gateway: Gateway, caller: Caller) -> Hop:
     changed = _rewritten(gateway, caller)[0] if gateway.hairpin else None
     side = gateway.inside if gateway.hairpin_source == "inside" else gateway.outside
     own = side.address.of_family(caller.to.family)
     if changed is None or not own:
         return Ended(_itself(gateway), gateway.name)
     if gateway.hairpin_source == "kept":
+        network = gateway.inside.network
+        if topology.holder(network, changed.to) is None and topology.holds(network, changed.to):
+            return Ended("refused" if gateway.tells_of_nobody else "silent", network)
         return Ended("silent", gateway.name)  # whoever answers does so past the device, to nobody who waits for it
     turned = replace(changed, source=own[0])
     return Onward(turned, gateway.inside.network, gateway.name, gateway.name)
