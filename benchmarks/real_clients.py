@@ -225,7 +225,9 @@ def with_daemon(name: str, site: Site, daemon: str, files: Path | None) -> list[
                 return [Trial(name, each, daemon, spared=str(error)) for each in programs]
             scenario = ready.scenarios[0]
             inside = process_of(lab, scenario.node)
-            with ThreadPoolExecutor(len(programs)) as pool:
+            # a helper that waits for data on a port drops another session's word of the same port
+            helped = site.server.ftp_helper or any(each.ftp_helper for each in site.gateways)
+            with ThreadPoolExecutor(1 if helped else len(programs)) as pool:
                 return list(pool.map(lambda each: one(name, site, each, daemon, scenario, inside), programs))
 
 
@@ -265,6 +267,8 @@ def one(name: str, site: Site, program: Program, daemon: str, scenario: Scenario
             break
         time.sleep(1)  # it takes half as many sessions as it has data ports
         done = once(command, scenario)
+    if other_daemon.FULL in done.stdout + done.stderr:
+        return Trial(name, program, daemon, spared="the daemon had no room for a further session")
     told = observed_of_ssh if daemon == "sshd" else observed
     seen = told(done.stdout + done.stderr, done.returncode)
     return Trial(name, program, daemon, predicted(forecast), seen)

@@ -71,6 +71,11 @@ class Table(Struct, frozen=True):
     place: SitePath
     refuses_with: Refusal | None = None
 
+    @property
+    def lets_all_pass(self) -> bool:
+        """Whether it has no rule and allows whatever comes."""
+        return not self.matches and self.default == "allow"
+
 
 class Ruling(Struct, frozen=True):
     """What a table says of one part of a flow, and with what it refuses where the site tells; the action is unknown

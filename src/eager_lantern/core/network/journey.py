@@ -274,7 +274,7 @@ class _Road:
 
     def _sifted(self, leg: Leg, table: Table, at: str, verb: Verb) -> Iterator[Leg | Journey]:
         """The leg cut by a filter: legs that pass, journeys that end. An empty filter leaves no step."""
-        if not table.matches and table.default == "allow":
+        if table.lets_all_pass:
             yield leg
             return
         for ruling in rulings(table, leg.flow):
@@ -329,8 +329,9 @@ class _Road:
                 yield passed
             elif passed.flow.to in device.spec.inside.address:
                 yield self._unmatched(passed, device, "the device itself")
-            elif self._expected(passed, device) is not None:
-                yield from self.on_network(passed, device.spec.inside.network, device, True)
+            elif self._expected(passed, device) is not None or device.inward.lets_all_pass:
+                routed = passed.then(device.name, "route", passed.flow, device.place)
+                yield from self.on_network(routed, device.spec.inside.network, device, True)
             else:
                 yield from self._filtered_in(passed, device)
 

@@ -284,14 +284,14 @@ def _active(topology: Topology, forecast: Forecast) -> Forecast:
     named = stand.spec.active_address or _seen_as(stand, control.asked.to)
     if named is None:
         return _stopped(forecast, "unknown", "announce", _unknown(stand.name, "client has no address"))
-    if stand.spec.extends(forecast.service, named.family) is None:
-        return _without_epsv(topology, forecast)
     plain = not stand.spec.secures(forecast.service.tls)
     if plain and (reader := reads_twice(topology, control)) is not None:
         return _stopped(forecast, "unknown", "announce", _read_twice(reader))
     if plain and named.family != family and (reader := first_reader(topology, control, stand.network)) is not None:
         dropped = Stop(PortSet(), "silent", reader.name, None, "other family", (*reader.place, "ftp_helper"))
         return _stopped(replace(forecast, announced=named), "fails", "announce", dropped)
+    if stand.spec.extends(forecast.service, named.family) is None:
+        return _without_epsv(topology, forecast)
     followed = named_through(topology, control, stand.network, named) if plain else Followed(named)
     back_to = followed.address
     if (drawing := followed.drawn_at) is not None:
