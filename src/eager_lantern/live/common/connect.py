@@ -11,7 +11,7 @@ from .visit_plan import VisitPlan
 
 _OWN = {errno.ENETUNREACH, errno.EADDRNOTAVAIL, errno.EAFNOSUPPORT, errno.EINVAL}
 """What a system says of itself, before anything was sent."""
-_TOLD = "a device on the way says so: nobody has the address behind it, or a filter forbids it"
+_TOLD = "so says this machine or a device on the way: nobody has the address behind it, or a filter forbids it"
 
 
 async def connected(plan: VisitPlan, endpoint: Endpoint) -> Connected:
