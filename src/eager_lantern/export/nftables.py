@@ -143,14 +143,15 @@ def surroundings(wires: Mapping[str, str], spec: Gateway | None = None) -> str:
 
 
 def _unturned(spec: Gateway) -> Iterator[str]:
-    """What comes from inside goes out, and is lost there, unless the device has a route that leads it back inside."""
+    """What comes from inside goes out, and is lost there, unless the device has a route that leads it back inside; so
+    do refusals by ICMP."""
     yield f"ct mark {TURNED} accept"
     same = f'iifname "{IN}" oifname "{IN}"'
     for route in spec.routes:
         for family in FAMILIES:
             if known := route.to.of_family(family):
                 yield f"{same} {_LAYER[family]} daddr {_set(known)} accept"
-    yield f"{same} {BOTH} drop"
+    yield f"{same} meta l4proto {{ tcp, udp, icmp, icmpv6 }} drop"
 
 
 def _no_path(wires: tuple[str, ...]) -> Iterator[str]:
