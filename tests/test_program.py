@@ -189,6 +189,7 @@ def test_check_as_json_has_the_form_of_the_design(tmp_path: Path) -> None:
             "at": "harbour-router",
             "rule": None,
             "reason": "no forward",
+            "answer": None,
             "line": 16,
         }
     ]

@@ -211,4 +211,7 @@ def _leaf_message(kind: object, value: object, error: str) -> str:
         return f"found {_shown(value)}, write 1 to 80 characters, with no space at either end and no control characters"
     if base is str and isinstance(value, (int, bool)):
         return f"found {_shown(value)} where text is meant: put it in quotes"
+    if base is int and isinstance(value, int) and not isinstance(value, bool):
+        bounds = next(each for each in get_args(kind)[1:] if isinstance(each, msgspec.Meta))
+        return f"found {_shown(value)}, write {bounds.ge} to {bounds.le}"
     return f"found {_shown(value)} where {meant(base)} is meant"
