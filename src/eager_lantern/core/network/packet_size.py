@@ -16,15 +16,21 @@ is ever too large.
 >>> line = Attachment(network="internet", address=Addresses.parse("198.51.100.61"), mtu=1492)
 >>> inside = Attachment(network="office", address=Addresses.parse("10.61.4.1"))
 >>> router = Gateway(name="router", outside=line, inside=inside, too_big="dropped")
->>> swallowing([router]).name
+>>> swallowing({router: 1492}).name
 'router'
->>> print(swallowing([replace(router, clamps_mss=True)]), swallowing([replace(router, too_big="told")]))
+>>> print(swallowing({replace(router, clamps_mss=True): 1492}), swallowing({replace(router, too_big="told"): 1492}))
 None None
+
+What a device turns back inside never comes on its outside line:
+
+>>> print(swallowing({router: 1500}))
+None
 """
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from ..model.site import ETHERNET_BYTES, Gateway
+from .flow import Step
 
 HEADERS_BYTES = {4: 40, 6: 60}
 """What IP and TCP take of a packet without options, by family."""
@@ -35,8 +41,19 @@ def segment_bytes(gateway: Gateway, family: int) -> int:
     return gateway.mtu - HEADERS_BYTES[family]
 
 
-def swallowing(passed: Sequence[Gateway]) -> Gateway | None:
-    """Of the devices on a way, the first on whose line full packets vanish without a word."""
+def largest_passing(gateway: Gateway, steps: Sequence[Step]) -> int:
+    """The largest packet that passes a device on a way, in bytes; what it turns back stays on its inside line."""
+    turned = any(each.at == gateway.name and (each.does == "hairpin" or _by_route(each)) for each in steps)
+    return gateway.inside.mtu if turned else gateway.mtu
+
+
+def _by_route(step: Step) -> bool:
+    return step.does == "route" and step.place is not None and step.place[-1] == "routes"
+
+
+def swallowing(passed: Mapping[Gateway, int]) -> Gateway | None:
+    """Of the devices on a way, each with the largest packet that passes it, the first at which full packets vanish
+    without a word."""
     sizes = [each.mtu for each in passed if each.clamps_mss]
     kept_to = min([ETHERNET_BYTES, *sizes])
-    return next((each for each in passed if each.too_big == "dropped" and each.mtu < kept_to), None)
+    return next((each for each, size in passed.items() if each.too_big == "dropped" and size < kept_to), None)

@@ -183,7 +183,8 @@ def _of_one(
             continue
         place = (*node.place, "routes" if isinstance(node, Device) else "gateway")
         by_itself = hop.crossing is not None and hop.crossing.device is node
-        noticed = "unknown" if by_itself else _noticed(topology, hop, rewritten, Address(piece.lowest))
+        comes_back = hop.crossing is not None and bool(piece & before.outside_addresses)
+        noticed = "unknown" if by_itself or comes_back else _noticed(topology, hop, rewritten, Address(piece.lowest))
         yield piece, Astray(noticed, node.name, place)
 
 

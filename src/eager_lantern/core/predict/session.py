@@ -9,11 +9,11 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
-from ..model.site import Active, Client, Passive, Promise, Service
+from ..model.site import Active, Client, Gateway, Passive, Promise, Service
 from ..network.flow import Flow, Journey, Leg, Reason
 from ..network.ftp_helper import Followed, announced_to_all, first_reader, named_through, reads_twice
 from ..network.journey import Expected, trace
-from ..network.packet_size import swallowing
+from ..network.packet_size import largest_passing, swallowing
 from ..network.topology import Device, Topology
 from ..values.addresses import Address, AddressSet
 from ..values.outcomes import Extent, Outcome, Rung
@@ -45,8 +45,7 @@ def predict_from(topology: Topology, promise: Promise, stand: Stand) -> Forecast
         extent: Extent = "unknown" if stops[0].outcome == "unknown" else "partly" if partly else "fails"
         return _stopped(forecast, extent, rung, *stops)
     if service.protocol == "sftp":
-        passed = {step.at for each in control for step in each.steps}
-        return _in_full_packets(topology, forecast, passed) or forecast
+        return _in_full_packets(topology, forecast, control) or forecast
     if service.protocol != "ftp" or promise.mode is None:
         return forecast
     if service.tls.demanded and not stand.spec.secures(service.tls):
@@ -372,17 +371,23 @@ def _with_data(
 
 def _until_the_end(topology: Topology, forecast: Forecast) -> Forecast:
     """A transfer of typical size, from its first full packet to its end."""
-    passed = {step.at for each in forecast.data.journeys for step in each.steps} if forecast.data else set()
-    return _in_full_packets(topology, forecast, passed) or _kept_in_mind(topology, forecast)
+    journeys = forecast.data.journeys if forecast.data else ()
+    return _in_full_packets(topology, forecast, journeys) or _kept_in_mind(topology, forecast)
 
 
-def _in_full_packets(topology: Topology, forecast: Forecast, passed: set[str]) -> Forecast | None:
+def _in_full_packets(topology: Topology, forecast: Forecast, journeys: tuple[Journey, ...]) -> Forecast | None:
     """Where a line on the way takes no full packets and nobody says so, every longer transfer hangs."""
-    device = swallowing([each.spec for each in topology.devices if each.name in passed])
-    if device is None:
+    passed: dict[Gateway, int] = {}
+    for device in topology.devices:
+        ways = [each.steps for each in journeys if any(step.at == device.name for step in each.steps)]
+        if ways:
+            passed[device.spec] = min(largest_passing(device.spec, steps) for steps in ways)
+    swallower = swallowing(passed)
+    if swallower is None:
         return None
-    place: SitePath = ("gateways", topology.site.gateways.index(device), "too_big")
-    return _stopped(forecast, "fails", "send", Stop(PortSet(), "silent", device.name, None, "packets too big", place))
+    place: SitePath = ("gateways", topology.site.gateways.index(swallower), "too_big")
+    stop = Stop(PortSet(), "silent", swallower.name, None, "packets too big", place)
+    return _stopped(forecast, "fails", "send", stop)
 
 
 def _kept_in_mind(topology: Topology, forecast: Forecast) -> Forecast:
