@@ -44,7 +44,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..model.site import INTERNET
-from ..values.addresses import Address, Addresses, AddressSet, public_addresses
+from ..values.addresses import Address, Addresses, AddressSet, Family, public_addresses
 from ..values.outcomes import Outcome
 from .filters import Ruling, Table, rulings
 from .flow import Flow, Journey, Leg, Reason, Verb
@@ -90,9 +90,27 @@ def trace(topology: Topology, origin: Host | str, flow: Flow, helped: Helped | N
         found = road.from_host(leg.then(origin.name, "send", flow, origin.place), origin)
     else:
         found = road.on_network(leg.then(origin, "send", flow), origin, None)
+    said = (_able_to_say(topology, each) for each in found)
     asked = topology.routed and topology.asks_ways_back
-    settled = (part for each in found for part in _noticed(topology, each)) if asked else found
+    settled = (part for each in said for part in _noticed(topology, each)) if asked else said
     return tuple(Journey(each.asked, each.flow, each.outcome, each.reason, each.steps) for each in settled)
+
+
+def _able_to_say(topology: Topology, journey: Journey) -> Journey:
+    """An ICMP error comes from an address of whoever sends it (RFC 4443, section 2.2; RFC 1812, section 4.3.2.4): of a
+    device of which the site tells none of the family, it cannot be told whether it can send one. A TCP reset comes
+    from the address that was asked for."""
+    if journey.end.answer in (None, "reset") or not _lacks(topology, journey.end.at, journey.flow.to.family):
+        return journey
+    whole = Leg(journey.asked, journey.flow, journey.steps[:-1])
+    told = whole.stopped(journey.end.at, "unknown", "no common family", journey.end.place)
+    return Journey(told.asked, told.flow, told.outcome, told.reason, told.steps, journey.trail)
+
+
+def _lacks(topology: Topology, name: str, family: Family) -> bool:
+    """Whether this is a device that has no address of a family."""
+    sides = [(each.spec.outside_addresses, each.spec.inside.address) for each in topology.devices if each.name == name]
+    return bool(sides) and not any(side.of_family(family) for both in sides for side in both)
 
 
 def _noticed(topology: Topology, journey: Journey) -> Iterator[Journey]:
