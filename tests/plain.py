@@ -275,9 +275,18 @@ def send(site: Site, name: str, packet: Packet) -> End:
     return noticed(site, arrive(site, host["network"], packet, None, host, []))
 
 
+def speaks(gateway: dict[str, Any], address: str) -> bool:
+    """Whether a gateway has an address of the family of this one, from which it could send an ICMP error."""
+    own = [*owned(gateway), *gateway["inside"].get("address", "").split(", ")]
+    return any((":" in each) == (":" in address) for each in own if each)
+
+
 def noticed(site: Site, end: End) -> End:
     """What the sender sees of an answer, which takes its own way where the site tells of routes."""
     trail, end = end.trail, end._replace(trail=[])
+    device = next((each for each in site["gateways"] if each["name"] == end.at), None)
+    if device and end.outcome == "refused" and end.answer != "reset" and not speaks(device, end.packet.to):
+        return End("unknown", end.at, end.packet)
     if not routed(site) or end.outcome not in ("ok", "refused") or not trail:
         return end
     nodes = {each["name"]: each for each in (*hosts(site), *site["gateways"])}

@@ -34,7 +34,7 @@ ALLOWED = {
 }
 INSIDE = {
     "core": (
-        {"sheets"}, {"verdict"}, {"findings", "compare", "interview"}, {"predict", "sizing"}, {"network", "observed"},
+        {"sheets", "diagnosis"}, {"verdict"}, {"findings", "faults", "compare", "interview"}, {"predict", "sizing"}, {"network", "observed"},
         {"model", "key_page"}, {"values"},
     ),
     "live": ({"ftp", "ssh", "lamp"}, {"common"}, {"vantage"}, {"failure", "children", "open_files"}),

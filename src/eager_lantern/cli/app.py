@@ -29,6 +29,7 @@ COMMANDS = (
     "rehearse",
     "visit",
     "lamp",
+    "diagnose",
     "schema",
 )
 

@@ -34,6 +34,15 @@ class Missed(Struct, frozen=True):
     reason: str
 
 
+class PassiveReply(Struct, frozen=True):
+    """Where the first passive reply of a session sent the client for data; ``extended`` is one to EPSV, which names a
+    port alone (RFC 2428, section 3)."""
+
+    port: int
+    address: str
+    extended: bool
+
+
 class Climb(Struct, frozen=True):
     """A real session, rung by rung, with the promise that it stands for where it has one.
     ``place`` is where it was made from, ``proves`` are the rungs of which one has to hold for it to work."""
@@ -54,6 +63,7 @@ class Climb(Struct, frozen=True):
     pace: LoginPace | None = None
     place: str = "here"
     missed: tuple[Missed, ...] = ()
+    reply: PassiveReply | None = None
 
     @property
     def observed(self) -> Extent:

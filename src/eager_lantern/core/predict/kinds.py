@@ -9,6 +9,7 @@ from msgspec.structs import replace
 from ..model.consistency import problems
 from ..model.entries import Typed
 from ..model.site import INTERNET, Attachment, Client, Gateway, Mode, Network, Promise, Service, Site, Tls
+from ..network.free_address import free_address
 from ..network.topology import Topology
 from ..values.addresses import Address, Addresses, AddressSet
 from .endpoints import entrances
@@ -69,13 +70,13 @@ def _places(site: Site) -> Iterator[tuple[str, Site]]:
     if not four:
         return
     family = four[0].family
-    public = _free(topology, INTERNET, family)
+    public = free_address(topology, INTERNET, family)
     if public is not None:
         client = Client(name="anybody", network=INTERNET, address=Addresses((public,)), reaches=Typed(Addresses(four)))
         yield PUBLIC, replace(site, clients=(client,))
         if family == 4:
             yield TRANSLATED, _behind_a_router(site, public, four)
-    inside = _free(topology, site.server.network, site.server.address.each[0].family)
+    inside = free_address(topology, site.server.network, site.server.address.each[0].family)
     if inside is not None and site.server.network != INTERNET:
         own = Typed(Addresses(site.server.address.each[:1]))
         client = Client(name="anybody", network=site.server.network, address=Addresses((inside,)), reaches=own)
@@ -99,20 +100,3 @@ def _behind_a_router(site: Site, public: Address, doors: tuple[Address, ...]) ->
     )
     made = replace(site, networks=(*site.networks, home), gateways=(*site.gateways, router), clients=(client,))
     return made if not problems(made) else replace(site, clients=(client,))
-
-
-def _free(topology: Topology, network: str, family: int) -> Address | None:
-    """An address that nobody of the site has, on a network."""
-    if network == INTERNET:
-        prefixes = ("192.0.2.0/24", "198.51.100.0/24", "203.0.113.0/24") if family == 4 else ("2001:db8:ffff::/64",)
-        spans = [AddressSet.parse(each) for each in prefixes]
-    else:
-        spans = [topology.subnets.get(network, AddressSet()).of_family(4 if family == 4 else 6)]
-    held = AddressSet.single(*topology.held_on(network))
-    return next((Address(_tenth(free)) for span in spans if (free := span - held)), None)
-
-
-def _tenth(free: AddressSet) -> int:
-    """An address that looks like a host's, not like a network's own."""
-    low, high = free.spans[-1]
-    return min(low + 10, high)

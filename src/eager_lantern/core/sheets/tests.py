@@ -5,6 +5,7 @@ from collections.abc import Iterator, Sequence
 from shlex import quote
 
 from ..model.site import INTERNET, Service, Site
+from ..model.visit_command import visit_command
 from ..network.topology import Topology
 from ..predict.endpoints import typed_port
 from ..predict.forecast import Forecast
@@ -27,29 +28,11 @@ def tests_sheet(topology: Topology, forecasts: Sequence[Forecast], file: str) ->
     return Sheet("Tests", "tests", about, tuple(parts))
 
 
-def _user(site: Site, service: Service) -> str:
-    """An account of the service, or nothing."""
-    return next((each.name for each in site.accounts if each.service == service.name), "")
-
-
-def _secured(service: Service) -> str:
-    return {"none": " --security none", "explicit": "", "implicit": " --security implicit"}[service.tls.mode]
-
-
-def _at(service: Service, host: str, port: int, site: Site) -> str:
-    """The command that tries a service at a host and port."""
-    user = _user(site, service)
-    if service.protocol == "sftp":
-        target = f"{user or 'ACCOUNT'}@{f'[{host}]' if ':' in host else host}"
-        return f"sftp -P {port} {quote(target)}"
-    account = f" --user {quote(user)}" if user else ""
-    return f"eager-lantern visit {quote(host)} --port {port}{_secured(service)}{account}"
-
-
 def _by_address(site: Site) -> tuple[str, ...]:
     """Every service for files, at the server's own address."""
     own = str(site.server.address.each[0])
-    return tuple(_at(each, own, each.control_port.number, site) for each in site.services if each.protocol != "other")
+    transfers = (each for each in site.services if each.protocol != "other")
+    return tuple(visit_command(site, each, own, each.control_port.number) for each in transfers)
 
 
 def _from_the_server(site: Site) -> Iterator[SheetPart]:
@@ -90,7 +73,7 @@ def _command(topology: Topology, forecast: Forecast, file: str) -> str:
     mode = " --mode active" if promise.mode == "active" else ""
     if service.protocol == "sftp" or spec not in site.clients:
         host = str(spec.reaches.host) if spec.reaches is not None else str(forecast.target)
-        return _at(service, host, typed_port(topology, forecast.stand, service), site) + mode
+        return visit_command(site, service, host, typed_port(topology, forecast.stand, service)) + mode
     several = f" --service {quote(service.name)}" if sum(each.protocol == "ftp" for each in site.services) > 1 else ""
     return f"eager-lantern visit {quote(file)} --client {quote(promise.client)}{several}{mode}"
 

@@ -3,6 +3,7 @@
 from msgspec import Struct
 
 from .check import CheckFolderResult, CheckResult
+from .diagnose import DiagnoseResult
 from .lamp import LampBurnt, LampLit, LampResult
 from .pages import CertificateResult, ExplainResult, NewResult, SheetsResult
 from .rehearse import RehearseResult
@@ -14,6 +15,7 @@ FORMATS: dict[str, type[Struct]] = {
     "certificate": CertificateResult,
     "check": CheckResult,
     "check-folder": CheckFolderResult,
+    "diagnose": DiagnoseResult,
     "explain": ExplainResult,
     "lamp": LampResult,
     "lamp-burnt": LampBurnt,

@@ -7,7 +7,7 @@ from msgspec import UNSET, UnsetType
 
 from ...core.compare.vantages import Outlook
 from ...core.observed.bounce import Caution
-from ...core.observed.climb import Climb, Missed, RungSeen
+from ...core.observed.climb import Climb, Missed, PassiveReply, RungSeen
 from ...core.observed.login_throttling import LoginPace
 from ...core.observed.range_estimate import Habit, RangeSeen
 from ...core.observed.rights import RightsSeen
@@ -67,6 +67,7 @@ class VisitedPromise(ResultPart, frozen=True, kw_only=True):
     wrong_logins: LoginPace | UnsetType = UNSET
     caution: Caution | UnsetType = UNSET
     not_looked_at: tuple[Missed, ...] | UnsetType = UNSET
+    reply: PassiveReply | UnsetType = UNSET
 
 
 class VisitResult(ResultPart, frozen=True, kw_only=True):
@@ -114,6 +115,7 @@ def _climb(climb: Climb) -> VisitedPromise:
         wrong_logins=climb.pace or UNSET,
         caution=climb.caution or UNSET,
         not_looked_at=climb.missed or UNSET,
+        reply=climb.reply or UNSET,
     )
 
 
@@ -138,4 +140,5 @@ def _seen(visit: VisitedPromise) -> Climb:
     rungs = tuple(RungSeen(each.rung, each.outcome, each.detail, each.ms, each.advice) for each in visit.rungs)
     if all(each.rung != "list" for each in rungs):  # only the port was tried
         return Climb(visit.target, visit.service, visit.client, "", rungs, visit.holds, ("connect",), place=visit.place)
-    return Climb(visit.target, visit.service, visit.client, visit.mode, rungs, place=visit.place)
+    reply = visit.reply or None
+    return Climb(visit.target, visit.service, visit.client, visit.mode, rungs, place=visit.place, reply=reply)

@@ -13,7 +13,7 @@ from dataclasses import replace
 from typing import Literal
 
 from ...core.observed.bounce import Caution
-from ...core.observed.climb import Climb
+from ...core.observed.climb import Climb, PassiveReply
 from ...core.observed.range_estimate import RangeSeen
 from ...core.observed.tls_facts import TlsFacts
 from ...core.values.addresses import Address
@@ -47,7 +47,7 @@ async def visit(plan: VisitPlan, progress: Progress = lambda rung: None) -> Clim
     return Climb(
         target_of(plan), plan.target.service, plan.target.client, plan.data.mode, climber.ladder(),
         planned=plan.data.planned, tls=climber.tls, range=climber.range, rights=climber.rights,
-        caution=climber.caution, pace=climber.pace, missed=climber.missed(),
+        caution=climber.caution, pace=climber.pace, missed=climber.missed(), reply=climber.reply,
     )  # fmt: skip
 
 
@@ -73,6 +73,7 @@ class _FtpClimber(Climber):
         self.tls: TlsFacts | None = None
         self.range: RangeSeen | None = None
         self.caution: Caution | None = None
+        self.reply: PassiveReply | None = None
 
     def as_failed(self, error: Exception) -> Failed:
         """A ValueError is a user name or password that no command can carry; SSL errors, though they are of
@@ -305,6 +306,8 @@ class _FtpClimber(Climber):
         when that was asked for."""
         peer = self.session.wire.peer
         announced, reply = await self.session.passive()
+        if self.reply is None:
+            self.reply = PassiveReply(announced.port, announced.address, reply.code == 229)
         if announced.address == peer:
             self.endpoint = announced
             return f"{reply}"

@@ -1,0 +1,255 @@
+"""Faults put into working sites and rehearsed in the kernel lab: does `diagnose` name them?
+
+Usage: diagnosis.py [EACH] [SEED] [PROCESSES] [pairs], EACH being how often every kind of fault is put in.
+What is given to `diagnose` is what real sessions saw in a lab with real packet filters, never a prediction. Printed:
+how often the true cause is in the first group, how large that is, and what was seen where it was missed.
+The exit code tells whether any was missed that can be told at all.
+"""
+
+import dataclasses
+import random
+import sys
+import tempfile
+import time
+from collections import Counter
+from collections.abc import Iterator
+from concurrent.futures import ProcessPoolExecutor
+from json import dumps
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from msgspec.structs import replace
+
+sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
+from working_sites import working_site
+
+from eager_lantern.cli.labs import LabKind, able
+from eager_lantern.core.compare.with_lab import Rehearsed
+from eager_lantern.core.diagnosis.diagnosis import Diagnosis, diagnose, settled
+from eager_lantern.core.diagnosis.hypotheses import Predictions
+from eager_lantern.core.diagnosis.sighting import Sighting
+from eager_lantern.core.diagnosis.situation import Situation
+from eager_lantern.core.faults.all import faults_of
+from eager_lantern.core.faults.fault import Fault
+from eager_lantern.core.model.change import changed
+from eager_lantern.core.model.site import Site
+from eager_lantern.core.network.topology import Topology
+from eager_lantern.core.predict.session import predict
+from eager_lantern.core.values.outcomes import Rung
+from eager_lantern.core.verdict import judge
+from eager_lantern.files.knowledge_file import shipped_knowledge
+from eager_lantern.files.observations import sightings_of_rehearsal
+from eager_lantern.files.results.rehearse import rehearse_result
+from eager_lantern.files.site_file import parse_site
+from eager_lantern.lab.kernel.lab import KernelLab
+from eager_lantern.lab.kernel.layout import lab_nodes
+from eager_lantern.lab.rehearsal.scenarios import listened_on
+from eager_lantern.lab.rehearsal.setup import Prepared, prepared
+from eager_lantern.lab.servers.self_signed import write_self_signed
+from eager_lantern.lab.servers.setup import EVERY_RIGHT, Guest, SshSetup, StandInSetup
+from eager_lantern.lab.tasks.tasks import Greet, Serve, ServeSsh, Task
+
+ELSEWHERE = 4021
+"""A port on which no client looks for the service."""
+UNINJECTED = {"account-without-folder", "provider-blocks", "not-promised"}
+"""The first is to a session what a missing right is."""
+MOST_TRIES = 400
+
+
+class Case(NamedTuple):
+    """A fault, what was seen of it, and where it came in the diagnosis: the number of its group, None where it is in
+    none; ``shown`` is whether anything failed at all."""
+
+    kind: str
+    shown: bool
+    group: int | None
+    size: int
+    groups: int
+    report: str
+
+
+def broken_site(site: Site, faults: tuple[Fault, ...], chance: random.Random) -> Site:
+    """The site with its faults; a client in the other mode transfers in that."""
+    ways = [chance.choice(each.variants) for each in faults]
+    broken = changed(settled(site), *(change for way in ways for change in way))
+    modes = {each.name: each.modes[0] for each in broken.clients}
+    strayed = {each.at for each in faults if each.kind == "client-other-mode"}
+    promises = (replace(each, mode=modes[each.client]) if each.client in strayed else each for each in broken.promises)
+    return replace(broken, promises=tuple(promises))
+
+
+def in_lab(broken: Site, faults: tuple[Fault, ...]) -> list[Rehearsed]:
+    """Every promise of a site with its faults, rehearsed in the kernel lab."""
+    topology = Topology(broken)
+    forecasts = [predict(topology, each, ("promises", i)) for i, each in enumerate(broken.promises)]
+    with tempfile.TemporaryDirectory(prefix="lantern-fault-") as name:
+        folder = Path(name)
+        ready = prepared(topology, forecasts, folder, with_daemon=False, able=able(LabKind.kernel))
+        for each in faults:
+            ready = _with_effect(ready, each, folder)
+        with KernelLab(lab_nodes(broken, ready.strangers)) as lab:
+            return ready.rehearsed(lab, lambda news: None)
+
+
+def _with_effect(ready: Prepared, fault: Fault, folder: Path) -> Prepared:
+    """The lab's servers with what no key of a site says."""
+    effect = fault.effect
+    if effect is None:
+        return ready
+    tasks = ready.servers.stand_in
+    mine = {each.guest.user for each in ready.scenarios if each.guest and each.forecast.promise.client == effect.client}
+    if fault.kind == "other-program-on-port":
+        ports = {each.control_port.number: "web cabin" for each in ready.topology.site.services}
+        done: tuple[Task, ...] = (Greet(tuple(map(str, listened_on(ready.topology))), ports),)
+    else:
+        done = tuple(_done_to(each, fault.kind, effect.rung, mine, folder) for each in tasks)
+    return dataclasses.replace(ready, servers=dataclasses.replace(ready.servers, stand_in=done))
+
+
+def _done_to(task: Task, kind: str, rung: Rung, users: set[str], folder: Path) -> Task:
+    if isinstance(task, Serve):
+        return dataclasses.replace(task, setups=tuple(_setup(each, kind, rung, users, folder) for each in task.setups))
+    if isinstance(task, ServeSsh):
+        return dataclasses.replace(task, setups=tuple(_ssh_setup(each, kind, rung, users) for each in task.setups))
+    return task
+
+
+def _ssh_setup(setup: SshSetup, kind: str, rung: Rung, users: set[str]) -> SshSetup:
+    if kind in ("service-not-running", "service-on-other-port"):
+        return dataclasses.replace(setup, doors=tuple((address, ELSEWHERE) for address, _ in setup.doors))
+    return dataclasses.replace(setup, guests=tuple(_guest(each, kind, rung, users) for each in setup.guests))
+
+
+def _guest(guest: Guest, kind: str, rung: Rung, users: set[str]) -> Guest:
+    if guest.user not in users:
+        return guest
+    if kind in ("account-locked", "account-mistyped"):
+        return dataclasses.replace(guest, password="another")
+    return dataclasses.replace(guest, rights="e" if rung == "list" else EVERY_RIGHT.replace("w", ""))
+
+
+def _setup(setup: StandInSetup, kind: str, rung: Rung, users: set[str], folder: Path) -> StandInSetup:
+    match kind:
+        case "service-not-running" | "service-on-other-port":
+            return dataclasses.replace(setup, control_port=ELSEWHERE)
+        case "tls-refused":
+            return dataclasses.replace(setup, certificate=None, tls="none")
+        case "certificate-of-other-name" | "certificate-out-of-date":
+            other = folder / "other"
+            other.mkdir(exist_ok=True)
+            _, served = write_self_signed(other, "skerry.saltmarsh.example")
+            return dataclasses.replace(setup, certificate=served)
+        case _:
+            return dataclasses.replace(setup, guests=tuple(_guest(each, kind, rung, users) for each in setup.guests))
+
+
+def case_of(site: Site, faults: tuple[Fault, ...], chance: random.Random) -> Case:
+    """A site with faults, and what `diagnose` makes of what is seen of it."""
+    broken = broken_site(site, faults, chance)
+    seen = sightings_of_rehearsal(rehearse_result(in_lab(broken, faults), "kernel"), broken)
+    found = diagnose(site, seen, shipped_knowledge())
+    shown = any(each.fails for each in seen)
+    at = _group_of(found, faults)
+    size = len(found.groups[at].causes) if at is not None else 0
+    report = "" if at == 0 or not shown else _report(found, faults, seen)
+    return Case("+".join(each.kind for each in faults), shown, at, size, len(found.groups), report)
+
+
+def _group_of(found: Diagnosis, faults: tuple[Fault, ...]) -> int | None:
+    """The first group that has the true cause; of a pair, what explains all of it may be one of the two."""
+    true = {(each.kind, each.place) for each in faults}
+    for i, group in enumerate(found.groups):
+        for cause in group.causes:
+            named = {(each.kind, each.place) for each in cause.hypothesis.faults}
+            if named and named <= true:
+                return i
+    return None
+
+
+def _report(found: Diagnosis, faults: tuple[Fault, ...], seen: tuple[Sighting, ...]) -> str:
+    from eager_lantern.core.diagnosis.wording import came_of, whose
+
+    lines = [f"true: {'; '.join(f'{each.kind} {each.place}: {each.message}' for each in faults)}"]
+    lines += [f"  seen: {whose(each.tried)}: {came_of(each)}" for each in seen]
+    causes = [each for group in found.groups[:2] for each in group.causes[:3]]
+    lines += [f"  found: {each.said} ({each.probability:.2f})" for each in causes]
+    return "\n".join(lines)
+
+
+def _sites(chance: random.Random) -> Iterator[Site]:
+    while True:
+        site = parse_site("working", dumps(working_site(chance))).site
+        if judge(site).verdict == "kept":
+            yield site
+
+
+def _may_show(site: Site, fault: Fault) -> bool:
+    """Whether a session of any client may end otherwise with the fault than without, so that it is worth a lab."""
+    known = Predictions(settled(site))
+    effects = (fault.effect,) if fault.effect else ()
+    tries = [Situation(each.client, each.service, None) for each in site.promises]
+    return any(
+        [end.shows for end in known.ends(way, effects, each)] != [end.shows for end in known.ends((), (), each)]
+        for each in tries
+        for way in fault.variants
+    )
+
+
+def share(wanted: list[tuple[str, int]], seed: int, pairs: bool) -> list[Case]:
+    """So many cases of each kind."""
+    chance = random.Random(seed)
+    sites = _sites(chance)
+    cases: list[Case] = []
+    for kind, count in wanted:
+        done = 0
+        for _ in range(MOST_TRIES):
+            if done == count:
+                break
+            site = next(sites)
+            every = faults_of(settled(site))
+            fitting = [each for each in every if each.kind == kind and _may_show(site, each)]
+            if not fitting:
+                continue
+            faults: tuple[Fault, ...] = (chance.choice(fitting),)
+            if pairs:
+                others = [each for each in every if each.kind not in UNINJECTED and each.at != faults[0].at]
+                faults = (*faults, chance.choice(others))
+            case = case_of(site, faults, chance)
+            if case.shown or not pairs:
+                cases.append(case)
+                done += 1
+    return cases
+
+
+def main(each: int, seed: int, processes: int, pairs: bool) -> int:
+    began = time.perf_counter()
+    kinds = [kind for kind in shipped_knowledge().weights if kind not in UNINJECTED]
+    random.Random(seed).shuffle(kinds)
+    parts = [[(kind, each) for kind in kinds[i::processes]] for i in range(processes)]
+    cases: list[Case] = []
+    with ProcessPoolExecutor(processes) as pool:
+        for found in pool.map(share, parts, range(seed, seed + processes), [pairs] * processes):
+            cases += found
+    return _told(cases, seed, time.perf_counter() - began, pairs)
+
+
+def _told(cases: list[Case], seed: int, seconds: float, pairs: bool) -> int:
+    shown = [each for each in cases if each.shown]
+    within = 3 if pairs else 1
+    good = [each for each in shown if each.group is not None and each.group < within]
+    print(f"{len(cases)} faults in the kernel lab, seed {seed}, {seconds:.0f} s; {len(shown)} showed in a session")
+    print(f"the true cause is in the first {'three groups' if pairs else 'group'} of {len(good)} of {len(shown)}")
+    if good:
+        print(f"mean size of that group: {sum(each.size for each in good) / len(good):.1f} causes")
+    hidden = Counter(each.kind for each in cases if not each.shown)
+    print(f"not seen by any client: {dict(hidden)}")
+    missed: list[Any] = [each for each in shown if each not in good]
+    for each in missed:
+        print(f"missed {each.kind}: group {each.group} of {each.groups}\n{each.report}")
+    return int(bool(missed))
+
+
+if __name__ == "__main__":
+    numbers = [int(each) for each in sys.argv[1:] if each.isdigit()]
+    count, start, workers = (*numbers, *(2, 61, 4)[len(numbers) :])
+    sys.exit(main(count, start, workers, "pairs" in sys.argv))

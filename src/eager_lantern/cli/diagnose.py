@@ -1,0 +1,173 @@
+"""``diagnose``: from what was seen to its causes, their cures and the next best test."""
+
+import sys
+from collections.abc import Iterator, Sequence
+from functools import partial
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from msgspec.structs import replace
+from rich.text import Text
+
+from ..core.diagnosis.diagnosis import Diagnosis, diagnose
+from ..core.diagnosis.next_test import Answer
+from ..core.diagnosis.questions import UNKNOWN, next_question, told_by
+from ..core.diagnosis.sighting import Sighting
+from ..core.diagnosis.wording import Instruction, in_general, instruction
+from ..core.model.site import Site
+from ..files.knowledge_file import shipped_knowledge
+from ..files.observations import clients_of, read_sightings
+from ..files.package_data import shipped_text
+from ..files.results.base import as_json
+from ..files.results.diagnose import diagnose_result
+from ..files.session_log_file import read_session_log
+from ..files.site_file import PATTERN, SiteFile, find_site_file, parse_site, read_site
+from ..views.diagnose_view import diagnose_view
+from ..views.screen import command
+from ..views.style import ACCENT, STRONG
+from .arguments.options import Format, SiteArgument, Written, example
+from .arguments.site_names import known
+from .exit_codes import BROKEN, CANNOT_TELL, KEPT
+from .output import emit, show, tell
+
+app = typer.Typer(add_completion=False, rich_markup_mode=None)
+PLAIN = "plain.site.yaml"
+
+
+@app.command(
+    epilog=example(
+        "eager-lantern diagnose saltmarsh.site.yaml --seen outside.json --seen inside.json",
+        "--log field-station=session.log",
+    )
+)
+def diagnose_command(
+    site: SiteArgument = None,
+    seen: Annotated[
+        list[str] | None,
+        typer.Option(help="A kept result of visit, visit --lamp or rehearse, as FILE or CLIENT=FILE; may be repeated."),
+    ] = None,
+    log: Annotated[
+        list[str] | None, typer.Option(help="A session log of any client, as FILE or CLIENT=FILE; may be repeated.")
+    ] = None,
+    ask: Annotated[bool, typer.Option("--ask", help="Ask for symptoms, then for one test after the other.")] = False,
+    whole: Annotated[bool, typer.Option("--all", help="Show everything, however many screens it takes.")] = False,
+    form: Written = Format.text,
+) -> None:
+    """Name what is wrong, from what was seen.
+
+    Results of visits, session logs or answers go in; out come the causes that explain all of it, the
+    likeliest first, what to look at, the cure of each, and the test that would tell most.
+
+    Without a site file a plain router and server stand in. Exit code 0: all is as promised, 1: causes are named,
+    2: bad input, 3: nothing known explains it.
+    """
+    source = _source(site)
+    file = "" if source.file == PLAIN else source.file
+    sightings = [each for given in seen or () for each in _seen(given, source.site)]
+    sightings += [_logged(given, source.site) for given in log or ()]
+    if not file:
+        sightings = [_anywhere(each) for each in sightings]
+    asks = ask or (not sightings and sys.stdin.isatty() and sys.stderr.isatty())
+    if not sightings and not asks:
+        raise typer.BadParameter("nothing was seen: give results with --seen, logs with --log, or answer with --ask")
+    found = _asked(source, file, sightings) if asks else diagnose(source.site, sightings, shipped_knowledge())
+    if not file:
+        found = in_general(found)
+    if form is Format.json:
+        emit(as_json(diagnose_result(source.site, found, file, source.line)))
+    else:
+        told = _instruction(source.site, found, file)
+        show(diagnose_view(source.site, found, told, file, source.line, whole))
+    raise typer.Exit({"kept": KEPT, "none": CANNOT_TELL}.get(found.verdict, BROKEN))
+
+
+def _instruction(site: Site, found: Diagnosis, file: str) -> Instruction | None:
+    told = instruction(site, found.test, file) if found.test else None
+    return told if file or told is None else in_general(told)
+
+
+def _source(site: Path | None) -> SiteFile:
+    """The site file that is meant, else the plain site that stands in."""
+    if site is None and not any(Path().glob(PATTERN)):
+        return parse_site(PLAIN, shipped_text(PLAIN))
+    return read_site(find_site_file(site))
+
+
+def _anywhere(seen: Sighting) -> Sighting:
+    """What was seen of a site whose ports and addresses nobody has told."""
+    return replace(seen, announced=None, fates=(), more=0)
+
+
+def _given(text: str) -> tuple[str, Path]:
+    """``CLIENT=FILE``, or a file alone. A file whose name has an equals sign in it is one that is there."""
+    client, equals, name = text.partition("=")
+    if not equals or Path(text).exists():
+        return "", Path(text)
+    return client, Path(name)
+
+
+def _seen(text: str, site: Site) -> Iterator[Sighting]:
+    client, path = _given(text)
+    if client:
+        known("--seen", client, clients_of(site))
+    yield from read_sightings(path, site, client)
+
+
+def _logged(text: str, site: Site) -> Sighting:
+    """A log says nowhere who wrote it. Raises BadParameter where there are several clients and none is named."""
+    client, path = _given(text)
+    names = clients_of(site)
+    if not client and len(names) == 1:
+        client = names[0]
+    if not client:
+        raise typer.BadParameter(f"--log: whose log is {path}? Say CLIENT={path}, with one of {', '.join(names)}")
+    known("--log", client, names)
+    return read_session_log(path, site, client)
+
+
+def _asked(source: SiteFile, file: str, sightings: Sequence[Sighting]) -> Diagnosis:
+    """Symptoms where nothing was given, then test after test, until nothing more can be told apart or nobody
+    answers."""
+    seen = [*sightings, *(() if sightings else _symptoms(source.site))]
+    answers: list[Answer] = []
+    diagnosed = partial(diagnose, source.site, seen, shipped_knowledge())
+    if not seen:
+        raise typer.BadParameter("nothing was told: without any answer there is nothing to go by")
+    found = diagnosed(answers)
+    while found.test is not None:
+        how = _instruction(source.site, found, file)
+        assert how is not None
+        count = sum(len(each.causes) for each in found.groups)
+        tell(["", f"{count} causes explain it. Next best test, {how.stand}: {how.do}"])
+        tell([command(f"  {how.command}", ACCENT)] if how.command else [])
+        outcomes = [*(each.words for each in found.test.outcomes), ""]
+        shown = [each or UNKNOWN for each in outcomes]
+        number = _chosen("What came of it?", shown if file else [in_general(each) for each in shown])
+        if number is None:
+            break
+        answers.append(Answer(found.test.test, outcomes[number]))
+        found = diagnosed(answers)
+    return found
+
+
+def _symptoms(site: Site) -> tuple[Sighting, ...]:
+    given: dict[str, str] = {}
+    while (question := next_question(site, given)) is not None:
+        if (number := _chosen(question.text, question.choices)) is None:
+            break
+        given[question.key] = question.choices[number]
+    return told_by(site, given)
+
+
+def _chosen(text: str, choices: Sequence[str]) -> int | None:
+    """Which of several is chosen; None where nobody answers."""
+    tell(["", Text(text, style=STRONG), *(Text(f"  {i}  {each}") for i, each in enumerate(choices, start=1))])
+    while True:
+        tell(["› "], end="")
+        line = sys.stdin.readline()
+        if not line:
+            return None
+        if line.strip().isdigit() and 1 <= int(line.strip()) <= len(choices):
+            return int(line.strip()) - 1
+        tell([f"a number from 1 to {len(choices)} is meant"])

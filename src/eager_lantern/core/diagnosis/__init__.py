@@ -1,0 +1,1 @@
+"""From what was seen to its causes, and to the test that would tell them apart."""

@@ -1,0 +1,148 @@
+"""From what was seen to the causes that explain it, in groups, and to the test that would tell more."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from itertools import combinations
+from typing import Literal
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ..faults.all import faults_of
+from ..faults.fault import Fault, FaultKind
+from ..findings.finding import Finding
+from ..model.entries import Typed
+from ..model.site import Client, Site
+from ..network.topology import Topology
+from ..predict.endpoints import entrances
+from ..values.addresses import Addresses
+from ..values.ports import PortSet
+from ..verdict import judge
+from .hypotheses import AS_DESCRIBED, Explanation, Hypothesis, Predictions, explanations, ranked
+from .next_test import Answer, TestKind, Weighed, next_test, weighed_by
+from .sighting import Sighting, chance_of
+
+BARE_MENTION = 10**0.5
+"""How much likelier a cause has to make what was seen before that tells it from another: evidence of less is worth
+no more than a bare mention (Jeffreys 1961, appendix B)."""
+
+
+class Knowledge(Struct, frozen=True):
+    """How common each kind of fault is, beside the others, and what each kind of test costs."""
+
+    weights: Mapping[FaultKind, float]
+    costs: Mapping[TestKind, float]
+
+
+class Group(Struct, frozen=True):
+    """Causes that explain what was seen about equally well: nothing of it tells them apart. Where the site file itself
+    predicts it, ``findings`` are what it says of that."""
+
+    probability: float
+    causes: tuple[Explanation, ...]
+    findings: tuple[Finding, ...] = ()
+
+
+class Diagnosis(Struct, frozen=True):
+    """What was seen, what explains it, and what to try next. ``parted`` are sightings that nothing explains
+    together, where each can be explained by itself."""
+
+    sightings: tuple[Sighting, ...]
+    groups: tuple[Group, ...]
+    test: Weighed | None = None
+    parted: tuple[Sighting, ...] = ()
+    as_described: bool = False
+
+    @property
+    def verdict(self) -> Literal["kept", "one", "several", "none"]:
+        """Kept where nothing was seen to fail and the site is as described; else how many groups explain it."""
+        if self.as_described:
+            return "kept"
+        return "none" if not self.groups else "one" if len(self.groups) == 1 else "several"
+
+
+def diagnose(site: Site, seen: Sequence[Sighting], known: Knowledge, answers: Sequence[Answer] = ()) -> Diagnosis:
+    """What explains everything that was seen of a consistent site, and what tests have come to since."""
+    as_typed = settled(site)
+    predictions = Predictions(as_typed)
+    faults = faults_of(as_typed, _edges(seen))
+    described = _as_described(predictions, seen)
+    if described is not None and not any(each.fails for each in seen):
+        return Diagnosis(tuple(seen), (), as_described=True)
+    if described is not None:
+        return Diagnosis(tuple(seen), (_by_the_file(site, faults, described, seen),))
+    found = weighed_by(predictions, explanations(predictions, faults, known.weights, seen), answers)
+    groups = tuple(_groups(found))
+    if not groups:
+        return Diagnosis(tuple(seen), (), parted=_parted(predictions, faults, seen))
+    test = next_test(predictions, found, known.costs, [each.tried for each in seen], answers)
+    return Diagnosis(tuple(seen), groups, test)
+
+
+def settled(site: Site) -> Site:
+    """The site with what each client types written down, so that a change elsewhere does not change it too."""
+    topology = Topology(site)
+    return replace(site, clients=tuple(_typing(topology, each) for each in site.clients))
+
+
+def _typing(topology: Topology, client: Client) -> Client:
+    ways = entrances(topology, client.network)
+    return client if client.reaches is not None or not ways else replace(client, reaches=Typed(Addresses(ways)))
+
+
+def _as_described(predictions: Predictions, seen: Sequence[Sighting]) -> Explanation | None:
+    """The site as its file has it, where it explains everything by what it says, and not by what it leaves open."""
+    ends = [end for each in seen for end in predictions.ends((), (), each.tried)]
+    if any(each.outcome == "unknown" for each in ends):
+        return None
+    return predictions.explanation(Hypothesis(AS_DESCRIBED, 1.0), seen)
+
+
+def _by_the_file(site: Site, faults: Sequence[Fault], described: Explanation, seen: Sequence[Sighting]) -> Group:
+    """What the file itself predicts to fail needs no further fault: a broken promise has its findings; what nobody
+    has promised is a client in the other mode."""
+    broken = tuple(each for each in judge(site).findings if each.severity == "breaks")
+    promised = {(each.client, each.mode) for each in site.promises}
+    strayed = {
+        each.tried.client for each in seen if each.fails and (each.tried.client, each.tried.mode) not in promised
+    }
+    others = [each for each in faults if each.kind == "client-other-mode" and each.at in strayed]
+    if others:
+        found = [Explanation(Hypothesis((each,), 1.0), described.likelihood, ((),)) for each in others]
+        return Group(1.0, ranked(found))
+    return Group(1.0, (replace(described, probability=1.0),), broken)
+
+
+def _edges(seen: Sequence[Sighting]) -> PortSet:
+    """Data ports of which something is known, at the ends of each stretch that is alike."""
+    found = [(port, port) for each in seen for fate in each.fates for span in fate.ports.spans for port in span]
+    return PortSet.of(*found)
+
+
+def _groups(found: Sequence[Explanation]) -> Iterator[Group]:
+    """The likeliest group first; within it the likeliest cause."""
+    alike: list[list[Explanation]] = []
+    for each in sorted(found, key=lambda each: -each.likelihood):
+        if alike and each.likelihood * BARE_MENTION > alike[-1][0].likelihood:
+            alike[-1].append(each)
+        else:
+            alike.append([each])
+    groups = [
+        Group(sum(each.probability for each in causes), tuple(sorted(causes, key=lambda each: -each.probability)))
+        for causes in alike
+    ]
+    yield from sorted(groups, key=lambda each: -each.probability)
+
+
+def _parted(predictions: Predictions, faults: Sequence[Fault], seen: Sequence[Sighting]) -> tuple[Sighting, ...]:
+    """The first two sightings that no single fault explains together, where some does each by itself; else the first
+    that nothing explains."""
+    ways = [way for each in faults for way in predictions.explained_by(each, seen).values()]
+    plain = tuple(bool(chance_of(each, predictions.ends((), (), each.tried))) for each in seen)
+    told = [*ways, plain]
+    for i, each in enumerate(seen):
+        if not any(explained[i] for explained in told):
+            return (each,)
+    for i, j in combinations(range(len(seen)), 2):
+        if not any(explained[i] and explained[j] for explained in told):
+            return seen[i], seen[j]
+    return ()

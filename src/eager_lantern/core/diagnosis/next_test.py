@@ -1,0 +1,210 @@
+"""The next best test: of all that can be tried, the one that tells most for what it costs.
+
+What a test tells is its mutual information with the cause, in bits (Shannon 1948, section 6): how uncertain its
+outcome is, less how uncertain it would still be if the cause were known.
+
+>>> round(information([(0.5, {"ok": 1.0}), (0.5, {"silent": 1.0})]), 3)
+1.0
+>>> round(information([(0.5, {"ok": 0.5, "silent": 0.5}), (0.5, {"silent": 1.0})]), 3)
+0.311
+"""
+
+from collections.abc import Hashable, Iterator, Mapping, Sequence
+from math import log2
+from typing import Literal
+
+from msgspec import Struct
+
+from ..faults.fault import Fault
+from ..model.entries import Typed
+from ..model.site import Client, Mode, Promise, Service, Site
+from ..network.free_address import free_address
+from ..network.topology import Topology
+from ..values.addresses import Addresses
+from ..values.outcomes import Outcome, Rung
+from ..values.site_path import SitePath
+from .hypotheses import Explanation, Predictions, ranked
+from .situation import Situation
+
+TestKind = Literal["visit", "other-mode", "from-inside", "on-server", "look", "look-elsewhere"]
+LEAST_BITS = 0.005
+MOST_ASKED = 120
+"""Explanations that a test is weighed by, the likeliest first."""
+ON_SERVER, INSIDE = "the server itself", "anybody inside"
+
+
+class Showing(Struct, frozen=True):
+    """What a test may come to, how likely that is, and the causes that it would leave, each in a sentence."""
+
+    words: str
+    chance: float
+    leaves: tuple[str, ...]
+
+
+class Test(Struct, frozen=True):
+    """Something that can be tried: a session, or a look at one device, server or client."""
+
+    kind: TestKind
+    tried: Situation | None
+    at: str
+    section: SitePath = ()
+    look: str = ""
+
+    @property
+    def key(self) -> Hashable:
+        """What makes it this test and no other."""
+        return self.tried, self.at, self.section
+
+
+class Answer(Struct, frozen=True):
+    """A test that was made, and which of its outcomes it came to; an empty one is not known."""
+
+    test: Test
+    words: str
+
+
+class Weighed(Struct, frozen=True):
+    """A test with what it tells, in bits, and what each of its outcomes would mean."""
+
+    test: Test
+    bits: float
+    outcomes: tuple[Showing, ...]
+
+
+Spread = Mapping[Hashable, float]
+"""What may be seen, and how likely each is."""
+
+
+def information(causes: Sequence[tuple[float, Spread]]) -> float:
+    """How much a test tells of which cause it is, in bits: the probability of each cause, and what would be seen."""
+    whole = sum(probability for probability, _ in causes) or 1.0
+    mixed: dict[Hashable, float] = {}
+    for probability, spread in causes:
+        for key, chance in spread.items():
+            mixed[key] = mixed.get(key, 0.0) + probability / whole * chance
+    left = sum(probability / whole * _entropy(spread) for probability, spread in causes)
+    return max(0.0, _entropy(mixed) - left)
+
+
+def _entropy(spread: Spread) -> float:
+    return -sum(each * log2(each) for each in spread.values() if each > 0)
+
+
+def next_test(
+    predictions: Predictions,
+    found: Sequence[Explanation],
+    costs: Mapping[TestKind, float],
+    done: Sequence[Situation],
+    answers: Sequence[Answer] = (),
+) -> Weighed | None:
+    """The test with the most information for its cost; None where nothing parts the causes."""
+    asked = found[:MOST_ASKED]
+    best: Weighed | None = None
+    tested = {each.test.key for each in answers}
+    for test in _tests(predictions.site, asked, done):
+        if test.key in tested:
+            continue
+        spreads = [_spread(predictions, each, test) for each in asked]
+        bits = information([(each.probability, spread) for each, spread in zip(asked, spreads, strict=True)])
+        if bits >= LEAST_BITS and (best is None or bits / costs[test.kind] > best.bits / costs[best.test.kind]):
+            best = Weighed(test, bits, tuple(_outcomes(asked, spreads)))
+    return best
+
+
+def weighed_by(
+    predictions: Predictions, found: Sequence[Explanation], answers: Sequence[Answer]
+) -> tuple[Explanation, ...]:
+    """What explains the outcomes of tests as well, each as likely as it makes them."""
+    for answer in answers:
+        if answer.words:
+            chances = [_spread(predictions, each, answer.test).get(answer.words, 0.0) for each in found]
+            found = [each.seen_again(chance) for each, chance in zip(found, chances, strict=True) if chance]
+    return ranked(found)
+
+
+def _outcomes(asked: Sequence[Explanation], spreads: Sequence[Spread]) -> Iterator[Showing]:
+    keys = dict.fromkeys(key for each in spreads for key in each)
+    whole = sum(each.probability for each in asked) or 1.0
+    outcomes = [
+        Showing(
+            str(key),
+            sum(each.probability * spread.get(key, 0) for each, spread in zip(asked, spreads, strict=True)) / whole,
+            tuple(each.said for each, spread in zip(asked, spreads, strict=True) if spread.get(key)),
+        )
+        for key in keys
+    ]
+    yield from sorted(outcomes, key=lambda each: -each.chance)
+
+
+def _spread(predictions: Predictions, each: Explanation, test: Test) -> Spread:
+    """What a test would show if the cause were this one."""
+    if test.tried is None:
+        faults = [fault for fault in each.hypothesis.faults if (fault.at, _section(fault)) == (test.at, test.section)]
+        return {faults[0].message if faults else "all is as the site file says": 1.0}
+    found: dict[Hashable, float] = {}
+    for way in each.variants:
+        for end in predictions.ends(way, each.effects, test.tried):
+            words = _shown(end.rung, end.outcome) + (", another address announced" if end.elsewhere else "")
+            found[words] = found.get(words, 0.0) + end.chance / len(each.variants)
+    return found
+
+
+def _shown(rung: Rung | None, outcome: Outcome) -> str:
+    return "it works" if rung is None else f"{outcome} at {rung}"
+
+
+def _tests(site: Site, found: Sequence[Explanation], done: Sequence[Situation]) -> Iterator[Test]:
+    for tried, kind in _tries(site):
+        if tried not in done:
+            yield Test(kind, tried, tried.client)
+    own = {each.name for each in site.gateways} | {site.server.name}
+    looks: dict[tuple[str, SitePath], str] = {}  # the likeliest fault of a section says what to look at there
+    for each in found:
+        for fault in each.hypothesis.faults:
+            looks.setdefault((fault.at, _section(fault)), fault.look)
+    for (at, section), look in looks.items():
+        yield Test("look" if at in own else "look-elsewhere", None, at, section, look)
+
+
+def _section(fault: Fault) -> SitePath:
+    """The page of a device's settings, or the part of the server's, that has to be opened to see a fault."""
+    return fault.place[:3]
+
+
+def _tries(site: Site) -> Iterator[tuple[Situation, TestKind]]:
+    """Sessions of every client that is promised some, in the mode of the promise and in the other one; and of who
+    stands on the server's network or on the server itself."""
+    for each in site.promises:
+        service = next(service for service in site.services if service.name == each.service)
+        if each.holds == "works" and service.protocol != "other":
+            yield from _of_promise(each, service)
+    for service in site.services:
+        if service.protocol != "other":
+            for client, kind in _strangers(site):
+                mode = _mode(service, "passive")
+                yield Situation(client.name, service.name, mode, reports=True, stands_in=client), kind
+
+
+def _of_promise(promise: Promise, service: Service) -> Iterator[tuple[Situation, TestKind]]:
+    other: Mode = "active" if promise.mode == "passive" else "passive"
+    yield Situation(promise.client, service.name, promise.mode, reports=True), "visit"
+    if service.protocol == "ftp":
+        yield Situation(promise.client, service.name, other, reports=True), "other-mode"
+        if promise.mode == "passive":
+            yield Situation(promise.client, service.name, "passive", extended=True, reports=True), "other-mode"
+
+
+def _mode(service: Service, mode: Mode) -> Mode | None:
+    return mode if service.protocol == "ftp" else None
+
+
+def _strangers(site: Site) -> Iterator[tuple[Client, TestKind]]:
+    """Who can always be: on the server itself, and at another address of its network."""
+    server = site.server
+    here = Client(name=ON_SERVER, network=server.network, on_server=True, reaches=Typed(name="localhost"))
+    yield here, "on-server"
+    family = server.address.each[0].family
+    free = free_address(Topology(site), server.network, family)
+    if free is not None and not any(each.network == server.network for each in site.clients):
+        reached = Typed(Addresses(server.address.each[:1]))
+        yield Client(name=INSIDE, network=server.network, address=Addresses((free,)), reaches=reached), "from-inside"

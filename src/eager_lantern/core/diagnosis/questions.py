@@ -1,0 +1,107 @@
+"""Symptoms asked for in a few words, one question after the other, and what the answers tell."""
+
+from collections.abc import Mapping
+
+from msgspec import Struct
+
+from ..model.site import Mode, Promise, Site
+from ..values.outcomes import Outcome, Rung
+from .sighting import FAILED, Sighting
+from .situation import Situation
+
+UNKNOWN = "I do not know"
+YES, NO = "yes", "no"
+ALWAYS, SOMETIMES, NEVER = "always", "now and then", "never"
+HANGS, REFUSED, OTHER = "it hangs, with no answer", "it is refused at once", "something else answers"
+_HOW: dict[str, tuple[Outcome, ...]] = {HANGS: ("silent",), REFUSED: ("refused",), OTHER: ("wrong",), UNKNOWN: FAILED}
+SOURCE = "answers"
+Answers = Mapping[str, str]
+"""What was answered, by the key of the question."""
+
+
+class Question(Struct, frozen=True):
+    """A question and its choices."""
+
+    key: str
+    text: str
+    choices: tuple[str, ...]
+
+
+def next_question(site: Site, given: Answers) -> Question | None:
+    """What to ask after these answers; None once a try is told as far as it went."""
+    tried = tried_by(site, given)
+    if tried is None:
+        if "where" not in given:
+            names = tuple(dict.fromkeys(each.client for each in _transfers(site)))
+            return Question("where", "Where does it fail, or where do you stand?", (*names, UNKNOWN))
+        return None
+    if "mode" not in given and tried.mode is None:
+        return Question("mode", "In which mode does the program transfer?", ("passive", "active", UNKNOWN))
+    for key, text, choices, stops in (
+        ("greets", "Does the server greet (does it ask for a name and password)?", (YES, NO, UNKNOWN), NO),
+        ("login", "Does it take the login?", (YES, NO, UNKNOWN), NO),
+        ("listing", "Does the listing come?", (ALWAYS, SOMETIMES, NEVER, UNKNOWN), NEVER),
+    ):
+        if key not in given:
+            return Question(key, text, choices)
+        if given[key] in (stops, SOMETIMES):
+            asked = f"{key} how"
+            if key != "login" and asked not in given:
+                return Question(asked, "How does it fail?", tuple(_HOW))
+            break
+    if "inside" not in given and (inside := _inside(site, given)) is not None:
+        return Question("inside", f"Does it work from inside, for {inside.client}?", (YES, NO, UNKNOWN))
+    return None
+
+
+def tried_by(site: Site, given: Answers) -> Situation | None:
+    """Who tried what, as far as the answers tell; None where it is not said where."""
+    promise = next((each for each in _transfers(site) if each.client == given.get("where")), None)
+    if promise is None:
+        return None
+    service = next(each for each in site.services if each.name == promise.service)
+    modes: dict[str, Mode] = {"passive": "passive", "active": "active"}
+    mode = modes.get(given.get("mode", "")) if service.protocol == "ftp" else None
+    return Situation(promise.client, promise.service, mode)
+
+
+def told_by(site: Site, given: Answers) -> tuple[Sighting, ...]:
+    """What the answers tell: of the try itself, and of one from inside."""
+    told = _told_of_itself(site, given)
+    inside, works = _inside(site, given), given.get("inside")
+    if inside is not None and works in (YES, NO):
+        tried = Situation(inside.client, inside.service, inside.mode)
+        beside = Sighting(tried, SOURCE, outcomes=() if works == YES else FAILED, works=works == YES)
+        return (beside,) if told is None else (told, beside)
+    return () if told is None else (told,)
+
+
+def _inside(site: Site, given: Answers) -> Promise | None:
+    """What is promised to another client on the server's own network."""
+    inside = {each.name for each in site.clients if each.network == site.server.network}
+    others = (each for each in _transfers(site) if each.client in inside and each.client != given.get("where"))
+    return None if given.get("where") in inside else next(others, None)
+
+
+def _told_of_itself(site: Site, given: Answers) -> Sighting | None:
+    tried = tried_by(site, given)
+    if tried is None:
+        return None
+    if given.get("greets") == NO:
+        outcomes = _HOW[given.get("greets how", UNKNOWN)]
+        return Sighting(tried, SOURCE, None, "greet" if outcomes == _HOW[OTHER] else "connect", outcomes)
+    if given.get("login") == NO:
+        return Sighting(tried, SOURCE, "greet", "login", ("refused",))
+    listing = given.get("listing")
+    if listing in (NEVER, SOMETIMES):
+        how = _HOW[given.get("listing how", UNKNOWN)]
+        return Sighting(tried, SOURCE, "login", "data", how, sometimes=listing == SOMETIMES)
+    if listing == ALWAYS:
+        return Sighting(tried, SOURCE, works=True)
+    reached: Rung | None = "login" if given.get("login") == YES else "greet" if given.get("greets") == YES else None
+    return Sighting(tried, SOURCE, reached) if reached else None
+
+
+def _transfers(site: Site) -> list[Promise]:
+    files = {each.name for each in site.services if each.protocol != "other"}
+    return [each for each in site.promises if each.service in files and each.holds == "works"]

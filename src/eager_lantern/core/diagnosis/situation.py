@@ -1,0 +1,156 @@
+"""How a session would end: who tries what, and what becomes of it on a site with a fault.
+
+A situation is one try: from a place, of a service, in a mode. On a site that is as it is, its end is known but for
+the data port, which the server draws from its range: each end has a chance, and the ports with which it comes.
+"""
+
+from collections.abc import Iterator
+from typing import Literal
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ..faults.fault import Effect
+from ..model.site import Client, Mode, Promise, Service, Site
+from ..network.flow import Flow
+from ..network.journey import trace
+from ..network.topology import Topology
+from ..predict.endpoints import service_of, stand_of
+from ..predict.forecast import Forecast, Stand, rung_of
+from ..predict.session import predict_from
+from ..values.addresses import Address
+from ..values.outcomes import ORDER, Outcome, Rung
+from ..values.ports import UNPRIVILEGED, PortSet
+
+
+class Situation(Struct, frozen=True):
+    """One try. ``client`` is a client of the site, a network for anybody on it, or ``stands_in``, who is on no site
+    file. A mode of None is the client's first. ``extended`` and ``secured`` tell of EPSV and of TLS where they are
+    known; ``reports`` is a visit, which goes on to the server when another address is announced. ``lit`` are ports of
+    an address that were tried while a lamp burnt on the server: there nothing but the way counts."""
+
+    client: str
+    service: str
+    mode: Mode | None = None
+    holds: Literal["works", "shut"] = "works"
+    extended: bool | None = None
+    secured: bool | None = None
+    reports: bool = False
+    stands_in: Client | None = None
+    lit: tuple[Address, PortSet] | None = None
+
+
+class End(Struct, frozen=True):
+    """How a try ends: at a rung, or, where that is None, not before it has worked. ``ports`` are the data ports with
+    which it comes to this; ``announced`` is the address for data where the reply names one, ``elsewhere`` whether
+    that is not the server as the client knows it."""
+
+    chance: float
+    rung: Rung | None
+    outcome: Outcome
+    ports: PortSet = PortSet()
+    announced: Address | None = None
+    elsewhere: bool = False
+
+    @property
+    def shows(self) -> tuple[Rung | None, Outcome]:
+        """What is seen of it."""
+        return self.rung, self.outcome
+
+
+def ends_of(site: Site, effects: tuple[Effect, ...], tried: Situation) -> tuple[End, ...]:
+    """How a try may end on a site that is so; the chances sum up to 1."""
+    topology = Topology(_with(site, tried))
+    if tried.lit is not None:
+        return tuple(_lit(topology, tried.client, *tried.lit))
+    service = service_of(topology, tried.service)
+    stand = _as_tried(stand_of(topology, tried.client), tried)
+    mode = (tried.mode or (stand.spec.modes or ("passive",))[0]) if service.protocol == "ftp" else None
+    promise = Promise(client=tried.client, service=tried.service, mode=mode, holds=tried.holds)
+    forecast = predict_from(topology, promise, stand)
+    ends = tuple(_ends(forecast))
+    if tried.reports and forecast.announced is not None and forecast.announced != forecast.target and mode == "passive":
+        anyway = predict_from(topology, promise, replace(stand, spec=_untrusting(stand.spec)))
+        ends = tuple(replace(each, elsewhere=True, announced=forecast.announced) for each in _ends(anyway))
+    mine = [each for each in effects if each.service == service.name and each.client in ("", tried.client)]
+    for each in mine:
+        ends = tuple(_with_effect(ends, each, stand, service))
+    return ends
+
+
+def _lit(topology: Topology, client: str, to: Address, ports: PortSet) -> Iterator[End]:
+    """What becomes of each port on its way to a lamp."""
+    stand = stand_of(topology, client)
+    flow = Flow("tcp", stand.sources, UNPRIVILEGED, to, ports)
+    for each in trace(topology, stand.origin, flow):
+        arrived = each.outcome == "ok" and each.end.at == topology.server.name
+        chance = len(each.asked.ports) / len(ports)
+        rung: Rung | None = None if arrived else "connect"
+        yield End(chance, rung, "refused" if not arrived and each.outcome == "ok" else each.outcome, each.asked.ports)
+
+
+def _with(site: Site, tried: Situation) -> Site:
+    if tried.stands_in is None or any(each.name == tried.stands_in.name for each in site.clients):
+        return site
+    return replace(site, clients=(*site.clients, tried.stands_in))
+
+
+def _as_tried(stand: Stand, tried: Situation) -> Stand:
+    """The client with the habits that were seen of it."""
+    spec = stand.spec
+    if tried.extended is not None:
+        spec = replace(spec, uses_epsv=tried.extended)
+    if tried.secured is not None:
+        spec = replace(spec, speaks_tls="where-offered" if tried.secured else "never")
+    return replace(stand, spec=spec)
+
+
+def _untrusting(spec: Client) -> Client:
+    return replace(spec, trusts_announced=False)
+
+
+def _ends(forecast: Forecast) -> Iterator[End]:
+    """The ends of a forecast: of data, by how many of the ports each has."""
+    announced = forecast.announced if forecast.promise.mode == "passive" else None
+    data = forecast.data
+    if forecast.predicted == "unknown" and not (data and data.fails):
+        yield End(1.0, forecast.rung or "connect", "unknown")
+    elif data is None or not data.asked or forecast.rung == "send":
+        yield from _of_session(forecast, announced)
+    else:
+        whole = len(data.asked)
+        told = PortSet()
+        for stop in forecast.stops:
+            if ports := stop.ports - told:
+                told = told | ports
+                yield End(len(ports) / whole, rung_of(stop.reason), stop.outcome, ports, announced)
+        if works := data.asked - told:
+            yield End(len(works) / whole, None, "ok", works, announced)
+
+
+def _of_session(forecast: Forecast, announced: Address | None) -> Iterator[End]:
+    """The end of all sessions alike, or of either kind where it depends on the client's source port; what takes a
+    long or a large transfer to be seen may not be seen."""
+    works = End(1.0, None, "ok", forecast.data.asked if forecast.data else PortSet(), announced)
+    if forecast.predicted == "works":
+        yield works
+        return
+    rung = forecast.rung or "connect"
+    outcome = forecast.stops[0].outcome if forecast.stops else "unknown"
+    stopped = End(1.0, rung, outcome, works.ports, announced)
+    if forecast.predicted == "partly" or rung == "send":
+        yield replace(works, chance=0.5)
+        yield replace(stopped, chance=0.5)
+    else:
+        yield stopped
+
+
+def _with_effect(ends: tuple[End, ...], effect: Effect, stand: Stand, service: Service) -> Iterator[End]:
+    """The same where the server does otherwise at a rung: what was stopped before still is."""
+    if effect.rung == "secure" and not stand.spec.secures(service.tls):
+        yield from ends
+        return
+    at = ORDER.index(effect.rung)
+    for each in ends:
+        before = each.rung is not None and ORDER.index(each.rung) < at
+        yield each if before else replace(each, rung=effect.rung, outcome=effect.outcome)

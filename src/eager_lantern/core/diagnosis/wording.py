@@ -1,0 +1,131 @@
+"""Plain sentences about what was seen, and about what to try next."""
+
+from shlex import quote
+from typing import Any, TypeVar, cast
+
+from msgspec import Struct, structs
+
+from ..model.site import Site
+from ..model.visit_command import visit_command
+from ..values.outcomes import Outcome, Rung
+from ..values.phrases import ports_named
+from ..values.ports import PortSet
+from .next_test import ON_SERVER, Test, Weighed
+from .sighting import Sighting
+from .situation import Situation
+
+_T = TypeVar("_T")
+_WHAT: dict[Rung, str] = {
+    "name": "the name is looked up",
+    "connect": "the connection is made",
+    "greet": "the server greets",
+    "secure": "TLS begins",
+    "host-key": "the host key is shown",
+    "login": "the login is tried",
+    "announce": "data is asked for",
+    "data": "the data connection is made",
+    "list": "the listing is asked for",
+    "send": "a file is sent",
+    "fetch": "a file is fetched",
+    "tidy": "the file is removed",
+}
+_HOW: dict[Outcome, str] = {"refused": "a refusal", "silent": "no answer", "wrong": "something else"}
+
+
+def whose(tried: Situation) -> str:
+    """``field-station → tide-exchange, passive``."""
+    if tried.lit is not None:
+        return f"{tried.client} → lamp at {tried.lit[0]}"
+    how = "shut" if tried.holds == "shut" else tried.mode
+    return f"{tried.client} → {tried.service}{f', {how}' if how else ''}"
+
+
+def came_of(seen: Sighting) -> str:
+    """What came of it, in a clause."""
+    if seen.tried.holds == "shut":
+        return "it is open" if seen.works else "it stays shut"
+    ports = "; ".join(dict.fromkeys(_fate(each.ports, each.rung, each.outcomes) for each in seen.fates))
+    if seen.elsewhere:
+        ports = f"another address is announced{'; ' + ports if ports else ''}"
+    if seen.works:
+        return f"it works{f' ({ports})' if ports else ''}"
+    if seen.sometimes:
+        return f"it works now and then, else {_ended(seen)}"
+    if seen.rung is None and seen.outcomes:
+        return "it fails"
+    if seen.rung is not None:
+        return f"{_ended(seen)}{f' ({ports})' if ports else ''}"
+    return ports or (f"well until {_WHAT[seen.reached]}, then nothing is known" if seen.reached else "nothing is known")
+
+
+def _ended(seen: Sighting) -> str:
+    assert seen.rung is not None
+    how = " or ".join(_HOW[each] for each in seen.outcomes if each in _HOW)
+    return f"{how} when {_WHAT[seen.rung]}"
+
+
+def _fate(ports: PortSet, rung: Rung | None, outcomes: tuple[Outcome, ...]) -> str:
+    return f"{ports_named(ports)} {'carried data' if rung is None else ' or '.join(outcomes)}"
+
+
+_IN_GENERAL = {
+    "ports 61200-61455": "the data range",
+    "61200-61455": "the data range",
+    "192.168.77.20": "the server's address",
+    "198.51.100.10": "the outside address",
+    "61200": "the first port of the range",
+    "61455": "the last",
+}
+"""What stands for the addresses and ports of the plain site (``data/plain.site.yaml``), which are nobody's."""
+
+
+def in_general(value: _T) -> _T:
+    """The same with the plain site's own numbers put into words, in every text of it."""
+    found: Any = value
+    if isinstance(found, str):
+        for number, words in _IN_GENERAL.items():
+            found = found.replace(number, words)
+    elif isinstance(found, tuple):
+        found = tuple(map(in_general, found))
+    elif isinstance(found, Struct):
+        found = structs.replace(found, **{each: in_general(getattr(found, each)) for each in found.__struct_fields__})
+    return cast(_T, found)
+
+
+class Instruction(Struct, frozen=True):
+    """Where to stand, what to do there, and the command to type; of a look there is none."""
+
+    stand: str
+    do: str
+    command: str
+
+
+def instruction(site: Site, weighed: Weighed, file: str) -> Instruction:
+    """How a test is made, in the words of whoever makes it. ``file`` is the site file, empty where there is none."""
+    test = weighed.test
+    if test.tried is None:
+        return Instruction(f"at {test.at}", f"look: {test.look}", "")
+    return _to_try(site, test, test.tried, file)
+
+
+def _to_try(site: Site, test: Test, tried: Situation, file: str) -> Instruction:
+    service = next(each for each in site.services if each.name == tried.service)
+    if tried.stands_in is not None:
+        on_server = tried.client == ON_SERVER
+        at = str(site.server.address.each[0])
+        named = service.tls.names[0] if service.tls.names else ""
+        command = visit_command(site, service, named or at, service.control_port.number)
+        stand = f"on {site.server.name} itself" if on_server else f"at another host of {site.server.network}"
+        return Instruction(stand, "visit the service there", f"{command} --at {at}" if named else command)
+    how = f" in {tried.mode} mode" if tried.mode else ""
+    extended = " with EPSV" if tried.extended else ""
+    stand = f"at the place of {tried.client}"
+    do = f"visit {tried.service}{how}{extended}"
+    if not file:
+        client = next(each for each in site.clients if each.name == tried.client)
+        host = str(client.reaches.host) if client.reaches else str(site.server.address.each[0])
+        return Instruction(stand, do, visit_command(site, service, host, service.control_port.number))
+    words = ["eager-lantern", "visit", file, "--client", tried.client, "--service", tried.service]
+    words += ["--mode", tried.mode] if tried.mode else []
+    words += ["--extended"] if tried.extended else []
+    return Instruction(stand, do, " ".join(map(quote, words)))

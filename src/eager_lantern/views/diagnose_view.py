@@ -1,0 +1,133 @@
+"""What `diagnose` shows: what was seen, what explains it, and what to try next."""
+
+from collections.abc import Iterator
+
+from rich.console import RenderableType
+from rich.text import Text
+
+from ..core.diagnosis.causes import NamedCause, causes_of
+from ..core.diagnosis.diagnosis import Diagnosis, Group
+from ..core.diagnosis.next_test import Weighed
+from ..core.diagnosis.wording import Instruction, came_of, whose
+from ..core.model.site import Site
+from ..core.values.site_path import SitePath
+from .ledger_view import LineOf
+from .screen import Share, between, columns, command, typed
+from .style import ACCENT, HOLDS, RISKS, STOPS, STRONG, UNTRIED
+
+MOST_IN_FULL, MOST_OTHERS, MOST_OUTCOMES = 3, 5, 5
+
+
+def diagnose_view(
+    site: Site, found: Diagnosis, told: Instruction | None, file: str, line: LineOf, whole: bool
+) -> Iterator[RenderableType]:
+    """The whole of a diagnosis; ``told`` is how the next test is made, ``file`` empty without a site file."""
+    yield between(site.site, _headline(found), STRONG)
+    yield ""
+    yield Text("Seen", style=STRONG)
+    table = columns(widths=(2, 42, None))
+    for each in found.sightings:
+        mark = Text("●", style=HOLDS) if not each.fails else Text("◆", style=STOPS)
+        table.add_row(mark, Text(whose(each.tried)), Text.assemble(came_of(each), (f"  [{each.source}]", UNTRIED)))
+    yield table
+    yield ""
+    if found.verdict == "kept":
+        yield Text("Nothing was seen to fail, and all of it is as the site file promises.", style=STRONG)
+    elif found.verdict == "none":
+        yield from _unexplained(found, file)
+    else:
+        for number, group in enumerate(found.groups if whole else found.groups[:2], start=1):
+            yield from _group(number, group, bool(file), line, whole)
+        yield from _left_out(found, whole)
+    if found.test is not None and told is not None:
+        yield from _next(found.test, told, whole)
+    if not file:
+        yield Text("No site file was given: a plain router and server stood in. To write one: ", style=UNTRIED)
+        yield command(f"  {typed('new')}", ACCENT)
+
+
+def _headline(found: Diagnosis) -> Text:
+    count = sum(len(each.causes) for each in found.groups)
+    match found.verdict:
+        case "kept":
+            return Text("● as promised", style=HOLDS)
+        case "none":
+            return Text("◌ nothing known explains it", style=RISKS)
+        case _:
+            return Text(f"◆ {count} possible cause{'s' * (count != 1)}", style=STOPS)
+
+
+def _unexplained(found: Diagnosis, file: str) -> Iterator[RenderableType]:
+    yield Text("No fault that is known, and no two of them, make all of this.", style=STRONG)
+    if len(found.parted) == 2:
+        yield Text("These two exclude each other: each has causes of its own, and no cause has both.")
+        yield from (Text(f"  {whose(each.tried)}: {came_of(each)}  [{each.source}]") for each in found.parted)
+        yield Text("  → was one taken before something was changed? Take both anew, and give those.", style=ACCENT)
+    elif found.parted:
+        (each,) = found.parted
+        yield Text("This one is explained by nothing:")
+        yield Text(f"  {whose(each.tried)}: {came_of(each)}  [{each.source}]")
+        where = f"is {file} as things are meant" if file else "are these the places that are meant"
+        yield Text(f"  → {where}: addresses, ports, modes, who stands where?", style=ACCENT)
+
+
+def _group(number: int, group: Group, in_file: bool, line: LineOf, whole: bool) -> Iterator[RenderableType]:
+    causes = causes_of(group)
+    many = f"{len(causes)} causes that nothing seen tells apart" if len(causes) > 1 else "one cause"
+    yield Text.assemble((f"{number}. ", STRONG), (_percent(group.probability), STRONG), f"  {many}")
+    full = causes if whole else causes[:MOST_IN_FULL]
+    for each in full:
+        yield from _in_full(each, in_file, line)
+    rest = causes[len(full) :]
+    for each in rest[:MOST_OTHERS]:
+        yield Text.assemble(f"  ◆ {', and '.join(each.messages)}", (_line(each.place, in_file, line), UNTRIED))
+    if len(rest) > MOST_OTHERS:
+        yield Text(f"    and {len(rest) - MOST_OTHERS} more, less likely (--all shows them)", style=UNTRIED)
+    yield ""
+
+
+def _in_full(each: NamedCause, in_file: bool, line: LineOf) -> Iterator[RenderableType]:
+    table = columns(widths=(3, None))
+    marked = Text.assemble((", and ".join(each.messages), STRONG), (_line(each.place, in_file, line), UNTRIED))
+    table.add_row(Text("  ◆", style=STOPS), marked)
+    parts = [(each.look, each.cure), *((fault.look, fault.cure) for fault in each.beside)]
+    for look, cure in parts:
+        table.add_row("", Text(f"look: {look}"))
+        table.add_row("", Text(f"→ {cure}", style=ACCENT))
+    yield table
+
+
+def _line(place: SitePath, in_file: bool, line: LineOf) -> str:
+    number = line(place) if in_file else None
+    return f"  line {number}" if number else ""
+
+
+def _left_out(found: Diagnosis, whole: bool) -> Iterator[RenderableType]:
+    left = () if whole else found.groups[2:]
+    if left:
+        chance = _percent(sum(each.probability for each in left))
+        yield Text(
+            f"{chance}  {sum(len(each.causes) for each in left)} further causes (--all shows them)", style=UNTRIED
+        )
+        yield ""
+
+
+def _percent(probability: float) -> str:
+    return f"{100 * probability:.0f} %" if probability >= 0.01 else "under 1 %"
+
+
+def _next(weighed: Weighed, told: Instruction, whole: bool) -> Iterator[RenderableType]:
+    yield between("Next best test", Text(f"tells {weighed.bits:.1f} bits", style=UNTRIED), STRONG)
+    yield Text(f"  {told.stand}: {told.do}")
+    if told.command:
+        yield command(f"  {told.command}", ACCENT)
+    shown = weighed.outcomes if whole else weighed.outcomes[:MOST_OUTCOMES]
+    table = columns(widths=(3, Share(3), 10, Share(2)))
+    for each in shown:
+        left = len(each.leaves)
+        meaning = "that is it" if left == 1 else f"{left} causes are left"
+        chance = Text(_percent(each.chance), style=UNTRIED)
+        table.add_row("", Text(each.words), chance, Text(meaning))
+    yield table
+    if len(weighed.outcomes) > len(shown):
+        yield Text(f"    and {len(weighed.outcomes) - len(shown)} less likely outcomes", style=UNTRIED)

@@ -1,0 +1,215 @@
+"""Causes from what was seen: session logs, kept results, answers; and the tests that part them."""
+
+import json
+import subprocess
+import sys
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+import pytest
+import yaml
+from program import AFTER, BEFORE, result_of, run
+from test_sites import changed as with_set
+
+from eager_lantern.core.diagnosis.diagnosis import Diagnosis, diagnose, settled
+from eager_lantern.core.diagnosis.hypotheses import Predictions
+from eager_lantern.core.diagnosis.next_test import Answer, _spread
+from eager_lantern.core.diagnosis.sighting import FAILED, PortFate, Sighting
+from eager_lantern.core.diagnosis.situation import Situation
+from eager_lantern.core.faults.all import faults_of
+from eager_lantern.core.faults.fault import Fault
+from eager_lantern.core.values.ports import PortSet
+from eager_lantern.files.knowledge_file import shipped_knowledge
+from eager_lantern.files.site_file import read_site
+
+CASES = Path(__file__).parent / "cases"
+LOGS = yaml.safe_load((CASES / "logs.yaml").read_text())
+SITE = read_site(AFTER).site
+FAULTS = faults_of(settled(SITE))
+PREDICTED = Predictions(settled(SITE))
+TRIES = tuple(
+    Situation(each.client, each.service, each.mode, reports=True) for each in SITE.promises if each.holds == "works"
+)
+
+
+def seen_with(fault: Fault, tries: tuple[Situation, ...] = TRIES) -> tuple[Sighting, ...]:
+    """What sessions would see of a fault, each at the data port in the middle of how it most likely ends."""
+    return tuple(_seen(fault, each) for each in tries)
+
+
+def _seen(fault: Fault, tried: Situation) -> Sighting:
+    effects = (fault.effect,) if fault.effect else ()
+    end = max(PREDICTED.ends(fault.variants[0], effects, tried), key=lambda each: each.chance)
+    ports = list(end.ports)
+    port = PortSet.single(ports[len(ports) // 2]) if ports and end.rung in (None, "data", "list") else PortSet()
+    drawn = tried.mode == "passive"
+    fates = (PortFate(port, end.rung, (end.outcome,), drawn=drawn),) if port and drawn else ()
+    works = end.rung is None
+    outcomes = () if works else (end.outcome,)
+    announced = end.announced if drawn else None
+    return Sighting(tried, "x", None, end.rung, outcomes, works, False, end.elsewhere, announced, fates)
+
+
+def first(found: Diagnosis) -> set[tuple[str, Any]]:
+    """The causes of the first group, by kind and place."""
+    return {(each.kind, each.place) for cause in found.groups[0].causes for each in cause.hypothesis.faults}
+
+
+@cache
+def diagnosed(*seen: Sighting) -> Diagnosis:
+    return diagnose(SITE, seen, shipped_knowledge())
+
+
+@pytest.mark.parametrize("fault", FAULTS, ids=lambda each: f"{each.kind} {each.message}"[:70])
+def test_a_fault_that_shows_is_in_the_first_group(fault: Fault) -> None:
+    seen = seen_with(fault)
+    found = diagnosed(*seen)
+    if not any(each.fails for each in seen):
+        assert found.verdict == "kept"
+    else:
+        assert (fault.kind, fault.place) in first(found)
+        assert sum(each.probability for each in found.groups) == pytest.approx(1)
+
+
+def told(fault: Fault) -> Diagnosis:
+    """What is known once every advised test was made of a site with this fault, each test once."""
+    seen = seen_with(fault, TRIES[:1])
+    answers: list[Answer] = []
+    found = diagnosed(*seen)
+    while found.test is not None:
+        assert found.test.test.key not in {each.test.key for each in answers}
+        cause = next(each for group in found.groups for each in group.causes if each.hypothesis.faults == (fault,))
+        spread = _spread(PREDICTED, cause, found.test.test)
+        answers.append(Answer(found.test.test, max(spread, key=lambda key: spread[key])))
+        found = diagnose(SITE, seen, shipped_knowledge(), answers)
+    return found
+
+
+@pytest.mark.parametrize(
+    "fault",
+    [each for each in FAULTS if seen_with(each, TRIES[:1])[0].fails][::4],
+    ids=lambda each: f"{each.kind} {each.place}",
+)
+def test_the_advised_tests_lead_to_the_cause_and_to_no_other_place(fault: Fault) -> None:
+    found = told(fault)
+    assert {(each.kind, each.at) for each in _faults(found)} == {(fault.kind, fault.at)}
+
+
+def _faults(found: Diagnosis) -> list[Fault]:
+    return [each for group in found.groups for cause in group.causes for each in cause.hypothesis.faults]
+
+
+def test_two_faults_at_once_are_found_where_none_alone_explains_it() -> None:
+    desk, station = TRIES[3], TRIES[0]
+    seen = (
+        Sighting(station, "a", "name", "connect", ("silent",)),
+        Sighting(desk, "b", "greet", "login", ("refused",)),
+    )
+    found = diagnosed(*seen)
+    assert all(len(cause.hypothesis.faults) == 2 for group in found.groups for cause in group.causes)
+    assert {"forward-missing", "account-mistyped"} in [
+        {each.kind for each in cause.hypothesis.faults} for cause in found.groups[0].causes
+    ]
+
+
+def test_sightings_that_exclude_each_other_are_named_and_nothing_is_guessed() -> None:
+    station = TRIES[0]
+    seen = (Sighting(station, "early", works=True), Sighting(station, "late", "name", "connect", ("refused",)))
+    found = diagnosed(*seen)
+    assert (found.verdict, found.groups, [each.source for each in found.parted]) == ("none", (), ["early", "late"])
+
+
+def test_ports_that_carry_data_and_ports_that_do_not_part_a_range_in_part_from_a_missing_one() -> None:
+    fates = (PortFate(PortSet.parse("61210"), drawn=True), PortFate(PortSet.parse("61440"), "data", FAILED, drawn=True))
+    found = diagnosed(Sighting(TRIES[0], "x", "announce", "data", FAILED, fates=fates))
+    kinds = {kind for kind, _ in first(found)}
+    assert "forward-in-part" in kinds
+    assert "forward-missing" not in {each.kind for each in _faults(found)}
+
+
+def logged(case: dict[str, Any], tmp_path: Path, *more: str) -> subprocess.CompletedProcess[str]:
+    site = tmp_path / "x.site.yaml"
+    base = yaml.safe_load(AFTER.read_text())
+    site.write_text(json.dumps(with_set({"base": "x", "set": case.get("set", {})}, {"bases": {"x": base}})))
+    return run("diagnose", site, "--log", f"{case['client']}={CASES / 'logs' / case['log']}", *more)
+
+
+@pytest.mark.parametrize("case", LOGS, ids=lambda case: case["log"])
+def test_the_cause_is_named_from_a_log_of_any_layout(case: dict[str, Any], tmp_path: Path) -> None:
+    done = logged(case, tmp_path, "--format", "json")
+    result = result_of(done.stdout)
+    causes = {(each["kind"], each["where"]["path"]) for each in result["groups"][0]["causes"]}
+    assert (case["cause"], case["at"]) in causes
+    assert done.returncode == 1
+    shown = logged(case, tmp_path, "--all").stdout
+    assert case.get("never", "\0") not in done.stdout + done.stderr + shown
+    assert result["next"] is None or result["next"]["information"] > 0
+
+
+def test_what_a_lab_saw_of_the_faulty_site_names_both_of_its_lines(tmp_path: Path) -> None:
+    seen = tmp_path / "lab.json"
+    seen.write_text(run("rehearse", BEFORE, "--lab", "loopback", "--format", "json").stdout)
+    result = result_of(run("diagnose", AFTER, "--seen", seen, "--format", "json").stdout)
+    pairs = [{each["kind"], *(part["kind"] for part in each.get("with", ()))} for each in result["groups"][0]["causes"]]
+    assert {"announce-private", "forward-in-part"} in pairs
+
+
+def test_results_that_show_the_promises_kept_are_told_as_that(tmp_path: Path) -> None:
+    seen = tmp_path / "lab.json"
+    seen.write_text(run("rehearse", AFTER, "--lab", "loopback", "--format", "json").stdout)
+    done = run("diagnose", AFTER, "--seen", seen)
+    assert done.returncode == 0
+    assert "as the site file promises" in done.stdout
+
+
+BAD: list[tuple[str, str, str]] = [
+    ("--seen", "220 hello\n", "a session log goes to --log"),
+    ("--seen", '{"format": "eager-lantern/visit/2"}', "newer version"),
+    ("--seen", '{"format": "eager-lantern/check/1"}', "where one of eager-lantern/visit/1"),
+    ("--seen", '{"format": "eager-lantern/visit/1", "promises": 3}', "is no kept result of visit"),
+    ("--seen", "[1, 2]", "has the format “”"),
+    ("--log", "a shopping list\nbread\n", "no command and no reply of FTP"),
+    ("--log", "220 hi\n" * 100_001, "at most 100000 are read"),
+]
+
+
+@pytest.mark.parametrize(("option", "text", "says"), BAD, ids=lambda each: str(each)[:30])
+def test_what_is_no_observation_is_told_with_its_file(option: str, text: str, says: str, tmp_path: Path) -> None:
+    path = tmp_path / "given.txt"
+    path.write_text(text)
+    done = run("diagnose", AFTER, option, f"field-station={path}")
+    assert (done.returncode, done.stdout) == (2, "")
+    assert done.stderr.startswith(f"{path}: ")
+    assert says in done.stderr
+
+
+def test_a_result_of_another_site_is_told(tmp_path: Path) -> None:
+    seen = tmp_path / "lab.json"
+    seen.write_text(
+        run("rehearse", AFTER, "--lab", "loopback", "--format", "json").stdout.replace("old-logger", "buoy")
+    )
+    done = run("diagnose", AFTER, "--seen", seen)
+    assert done.returncode == 2
+    assert "rehearses buoy → tide-exchange, which Saltmarsh Tide Survey does not promise" in done.stderr
+
+
+def test_without_a_site_file_answers_lead_to_causes_in_words(tmp_path: Path) -> None:
+    asked = subprocess.run(
+        [sys.executable, "-m", "eager_lantern", "diagnose", "--ask"],
+        input="1\n1\n1\n1\n3\n1\n1\n",  # outside, passive; greeted, let in, never a listing; it hangs; inside it works
+        capture_output=True,
+        text=True,
+        cwd=tmp_path,
+        timeout=120,
+    )
+    assert asked.returncode == 1
+    assert "the router has no forward for the data range" in asked.stdout
+    assert "61200" not in asked.stdout + asked.stderr
+    assert "eager-lantern new" in asked.stdout
+
+
+def test_nothing_seen_and_nobody_to_ask_is_a_question_of_usage() -> None:
+    done = run("diagnose", AFTER)
+    assert done.returncode == 2
+    assert "--seen" in done.stderr
