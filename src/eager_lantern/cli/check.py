@@ -92,7 +92,7 @@ def _beside(source: SiteFile, verdict: Verdict, seen: Path, form: CheckFormat) -
     if not found:
         raise BadInput(str(seen), InputProblem(0, f"has no visit that stands for a promise of {source.file}"))
     if form is CheckFormat.text:
-        show(seen_view(found, f"{kept.taken.time} from {kept.taken.host}", source.line))
+        show(seen_view(found, f"{kept.taken.time} from {kept.taken.host}", source.line, source.file, str(seen)))
     elif form is CheckFormat.json:
         emit(as_json(check_result(verdict, source.line, source.file, found)))
     else:

@@ -25,6 +25,8 @@ from ..live.common.secret import Secret
 from ..live.common.visit_plan import Credentials, Target, VisitPlan
 from ..live.vantage.base import Vantage
 from ..views.places_view import places_view, ways_view
+from ..views.screen import command, typed
+from ..views.style import ACCENT
 from ..views.visit_view import visit_view, visits_view
 from .arguments.grouped import grouped
 from .arguments.options import Format, example
@@ -88,7 +90,7 @@ def visit(
         return await visits_of(source.site, whither.client, whither.service, data.wanted_mode, place)
 
     places = asyncio.run(_climbed(whither.places, wanted_at, options, source is not None))
-    _written(places, keeping)
+    _written(places, keeping, source.file if source is not None else "")
     raise typer.Exit(_code(places))
 
 
@@ -126,15 +128,15 @@ def _fits_ssh(source: SiteFile | None, groups: Sequence[Protection | DataChoice 
     only_ssh(groups)
 
 
-def _written(places: Sequence[Outlook], keeping: Keeping) -> None:
-    """Keep the result where that is wanted, and show it."""
+def _written(places: Sequence[Outlook], keeping: Keeping, file: str) -> None:
+    """Keep the result where that is wanted, and show it; ``file`` is the site file, where there is one."""
     result = visit_result(places, Taken(time=_now(), host=platform.node(), tool=__version__))
     if keeping.save is not None:
         write({keeping.save: as_json(result).encode()}, keeping.force)
     if keeping.form is Format.json:
         emit(as_json(result))
     else:
-        show(_view(places))
+        show(chain(_view(places), _next(places, keeping, file)))
 
 
 def _view(places: Sequence[Outlook]) -> Iterator[RenderableType]:
@@ -142,6 +144,15 @@ def _view(places: Sequence[Outlook]) -> Iterator[RenderableType]:
     if len(places) > 1 or not climbs:
         return places_view(places)
     return chain(visit_view(climbs[0]) if len(climbs) == 1 else visits_view(climbs), ways_view(places))
+
+
+def _next(places: Sequence[Outlook], keeping: Keeping, file: str) -> Iterator[RenderableType]:
+    """What to type to learn why it fails."""
+    if any(climb.kept is False for place in places for climb in place.climbs):
+        saved = str(keeping.save) if keeping.save is not None else "FILE"
+        how = "" if keeping.save is not None else "keep this with --save FILE, then "
+        yield ""
+        yield command(f"Next: {how}{typed('diagnose', *filter(None, [file]), '--seen', saved)}", ACCENT)
 
 
 def _code(places: Sequence[Outlook]) -> int:

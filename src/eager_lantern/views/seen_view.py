@@ -7,14 +7,14 @@ from rich.text import Text
 
 from ..core.compare.with_visit import Beside, Compared
 from .ledger_view import LineOf
-from .screen import between, columns
+from .screen import between, columns, command, typed
 from .style import ACCENT, STOPS, STRONG, UNTRIED
 
 _HEADS = ("  rung", "predicted", "observed", "agree", "what was seen")
 
 
-def seen_view(found: Sequence[Compared], taken: str, line: LineOf) -> Iterator[RenderableType]:
-    """Each promise with its rungs; ``taken`` says when and where it was seen."""
+def seen_view(found: Sequence[Compared], taken: str, line: LineOf, file: str, seen: str) -> Iterator[RenderableType]:
+    """Each promise with its rungs; ``taken`` says when and where it was ``seen``, which names the file."""
     apart = sum(each.parts_at is not None for each in found)
     word = f"◆ {apart} of {len(found)} differ" if apart else f"● {len(found)} seen as predicted"
     yield between("Predicted beside observed", Text(word, style=STOPS if apart else STRONG), STRONG)
@@ -22,6 +22,9 @@ def seen_view(found: Sequence[Compared], taken: str, line: LineOf) -> Iterator[R
     for each in found:
         yield ""
         yield from _promise(each, line)
+    if any(each.climb.kept is False for each in found):
+        yield ""
+        yield command(f"Next: {typed('diagnose', file, '--seen', seen)}", ACCENT)
 
 
 def _promise(each: Compared, line: LineOf) -> Iterator[RenderableType]:
