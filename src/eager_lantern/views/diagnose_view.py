@@ -24,12 +24,7 @@ def diagnose_view(
     """The whole of a diagnosis; ``told`` is how the next test is made, ``file`` empty without a site file."""
     yield between(site.site, _headline(found), STRONG)
     yield ""
-    yield Text("Seen", style=STRONG)
-    table = columns(widths=(2, 42, None))
-    for each in found.sightings:
-        mark = Text("●", style=HOLDS) if not each.fails else Text("◆", style=STOPS)
-        table.add_row(mark, Text(whose(each.tried)), Text.assemble(came_of(each), (f"  [{each.source}]", UNTRIED)))
-    yield table
+    yield from _seen(found)
     yield ""
     if found.verdict == "kept":
         yield Text("Nothing was seen to fail, and all of it is as the site file promises.", style=STRONG)
@@ -44,6 +39,19 @@ def diagnose_view(
     if not file:
         yield Text("No site file was given: a plain router and server stood in. To write one: ", style=UNTRIED)
         yield command(f"  {typed('new')}", ACCENT)
+
+
+def _seen(found: Diagnosis) -> Iterator[RenderableType]:
+    """A line for each sighting, with its source where there is more than one."""
+    sources = {each.source for each in found.sightings}
+    from_one = f"  {next(iter(sources))}" if len(sources) == 1 else ""
+    yield Text.assemble(("Seen", STRONG), (from_one, UNTRIED))
+    table = columns(widths=(2, Share(2), Share(3)))
+    for each in found.sightings:
+        mark = Text("●", style=HOLDS) if not each.fails else Text("◆", style=STOPS)
+        source = "" if from_one else f"  [{each.source}]"
+        table.add_row(mark, Text(whose(each.tried)), Text.assemble(came_of(each), (source, UNTRIED)))
+    yield table
 
 
 def _headline(found: Diagnosis) -> Text:
@@ -80,18 +88,19 @@ def _group(number: int, group: Group, in_file: bool, line: LineOf, whole: bool) 
         yield from _in_full(each, in_file, line)
     rest = causes[len(full) :]
     for each in rest[:MOST_OTHERS]:
-        yield Text.assemble(f"  ◆ {', and '.join(each.messages)}", (_line(each.place, in_file, line), UNTRIED))
+        yield Text.assemble(f"  ◆   {', and '.join(each.messages)}", (_line(each.place, in_file, line), UNTRIED))
     if len(rest) > MOST_OTHERS:
         yield Text(f"    and {len(rest) - MOST_OTHERS} more, less likely (--all shows them)", style=UNTRIED)
     yield ""
 
 
 def _in_full(each: NamedCause, in_file: bool, line: LineOf) -> Iterator[RenderableType]:
-    table = columns(widths=(3, None))
-    marked = Text.assemble((", and ".join(each.messages), STRONG), (_line(each.place, in_file, line), UNTRIED))
-    table.add_row(Text("  ◆", style=STOPS), marked)
-    parts = [(each.look, each.cure), *((fault.look, fault.cure) for fault in each.beside)]
-    for look, cure in parts:
+    table = columns(widths=(5, None))
+    parts = [(each.message, each.place, each.look, each.cure)]
+    parts += [(fault.message, fault.place, fault.look, fault.cure) for fault in each.beside]
+    for i, (message, place, look, cure) in enumerate(parts):
+        mark = Text("  ◆", style=STOPS) if i == 0 else Text("  and", style=STOPS)
+        table.add_row(mark, Text.assemble((message, STRONG), (_line(place, in_file, line), UNTRIED)))
         table.add_row("", Text(f"look: {look}"))
         table.add_row("", Text(f"→ {cure}", style=ACCENT))
     yield table
@@ -118,7 +127,9 @@ def _percent(probability: float) -> str:
 
 def _next(weighed: Weighed, told: Instruction, whole: bool) -> Iterator[RenderableType]:
     yield between("Next best test", Text(f"tells {weighed.bits:.1f} bits", style=UNTRIED), STRONG)
-    yield Text(f"  {told.stand}: {told.do}")
+    where = columns(widths=(1, None))
+    where.add_row("", Text(f"{told.stand}: {told.do}"))
+    yield where
     if told.command:
         yield command(f"  {told.command}", ACCENT)
     shown = weighed.outcomes if whole else weighed.outcomes[:MOST_OUTCOMES]
