@@ -34,9 +34,8 @@ ALLOWED = {
 }
 INSIDE = {
     "core": (
-        {"sheets", "diagnosis"}, {"verdict"}, {"findings", "faults", "compare", "interview"}, {"predict", "sizing"},
-        {"network", "observed"},
-        {"model", "key_page"}, {"values"},
+        {"sheets", "diagnosis", "mending"}, {"verdict"}, {"findings", "faults", "compare", "interview"},
+        {"predict", "sizing"}, {"network", "observed"}, {"model", "key_page"}, {"values"},
     ),
     "live": ({"ftp", "ssh", "lamp"}, {"common"}, {"vantage"}, {"failure", "children", "open_files"}),
     "lab": ({"rehearsal"}, {"kernel", "loopback", "daemons"}, {"tasks"}, {"servers", "packets"}),

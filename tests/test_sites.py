@@ -322,7 +322,7 @@ def test_what_is_open_and_ought_to_be_shut_is_explained_next() -> None:
 
 WITHOUT_A_CHANGE = {
     "account-broad", "account-privileged", "account-rights-conflict", "account-without-path", "active-cannot-return",
-    "active-client-names-private", "active-outgoing-blocked", "active-ports-rest",
+    "active-client-names-private", "active-ports-rest",
     "filter-off", "forward-table-full", "helper-blind",
     "outside-address-not-public", "peer-address-changes", "port-outside-share", "provider-blocks-port",
     "range-left-to-system",

@@ -30,6 +30,7 @@ COMMANDS = (
     "visit",
     "lamp",
     "diagnose",
+    "mend",
     "schema",
 )
 

@@ -63,7 +63,7 @@ def studied(site: Site) -> Studied:
     return _all(topology, known)
 
 
-def _predicted(site: Site) -> Studied:
+def predicted(site: Site) -> Studied:
     """The same, with only those measured that are not kept: enough to see what a change has brought."""
     topology = Topology(site)
 
@@ -105,7 +105,7 @@ def _kept_open(site: Site) -> Iterable[tuple[Promise, SitePath]]:
 def findings(known: Studied) -> tuple[Finding, ...]:
     """All findings of a site: what breaks promises first, then what is unwise, in the order of
     the file's sections. A place that is blamed for a broken promise is not blamed again."""
-    found = _found(known)
+    found = untried(known)
     opened = _opened(found)
     told, tried = [], 0
     most = MOST_TRIED if _lines(known.topology.site) <= MOST_LINES else 0
@@ -134,7 +134,7 @@ def _lines(site: Site) -> int:
     return sum(len(each.rules) for each in tables) + sum(len(each.forwards) for each in site.gateways)
 
 
-def _found(known: Studied) -> list[Finding]:
+def untried(known: Studied) -> list[Finding]:
     """All findings, with cures that are not tried yet."""
     doubtful = [each for each in known.promises if each.forecast.kept is not True]
     causes = _joined(cause for study in doubtful for cause in causes_of(known.topology, study))
@@ -172,13 +172,13 @@ def _tried(known: Studied, opened: set[tuple[str, SitePath]], finding: Finding) 
         site = changed(known.topology.site, cure)
         if problems(site):
             continue
-        after = _predicted(site)
+        after = predicted(site)
         broken = [
             before
             for before, then in zip(known.forecasts, after.forecasts, strict=False)
             if then.kept is not True and before.kept is not then.kept and before.kept is not False
         ]
-        left = _found(after)
+        left = untried(after)
         stays = any((each.kind, each.place) == (finding.kind, finding.place) for each in left)
         if not broken and not stays and _opened(left) <= opened:
             return replace(finding, cures=(cure,))

@@ -1,10 +1,11 @@
 """What breaks a session though every port is open: addresses, peers, modes, patience."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from math import ceil
 
+from ..model.change import Change
 from ..model.entries import OWN, Destination, Typed
-from ..model.site import INTERNET
+from ..model.site import INTERNET, Rule
 from ..network.flow import Step
 from ..network.packet_size import segment_bytes
 from ..network.reachability import closed, opener
@@ -18,7 +19,7 @@ from ..values.phrases import article
 from ..values.ports import PortSet
 from ..values.quantities import Duration
 from ..values.site_path import SitePath
-from .cause import Cause, sets
+from .cause import Cause, adds, sets
 
 LEAST_IDLE_SECONDS = 7440.0
 """Two hours and four minutes: how long a translator keeps a quiet TCP connection at least (RFC 5382, REQ-5)."""
@@ -111,10 +112,22 @@ def cannot_return(topology: Topology, study: Study) -> Iterator[Cause]:
             ports = forecast.service.active.from_port if forecast.service.active else None
             out = f"allow connections from port {ports} out" if ports else "allow the server's connections out"
             advice = f"{out}, or let {client} use passive mode"
-            yield Cause("active-outgoing-blocked", layer.place, layer.missing, text, advice)
+            mends = _let_out(topology, forecast, layer)
+            yield Cause("active-outgoing-blocked", layer.place, layer.missing, text, advice, mends=mends)
         elif not layer.ports & layer.wanted:
             text = f"{server} cannot connect back to {client}: {layer.at} {_stops(layer)}"
             yield Cause("active-cannot-return", layer.place, layer.missing, text, cure)
+
+
+def _let_out(topology: Topology, forecast: Forecast, layer: Layer) -> tuple[Callable[[PortSet], Change], ...]:
+    """A rule that lets the server's active data connections out, where a filter of the site stops them."""
+    site, active = topology.site, forecast.service.active
+    from_ports = PortSet.single(active.from_port.number) if active and active.from_port else None
+    made = Rule(action="allow", protocol="tcp", from_ports=from_ports)
+    if layer.at == site.server.name:
+        return adds(site, ("server", "filter", "outgoing", "rules"), lambda ports: made)
+    index = next(i for i, each in enumerate(site.gateways) if each.name == layer.at)
+    return adds(site, ("gateways", index, "filter", "outward", "rules"), lambda ports: made)
 
 
 def _named_elsewhere(topology: Topology, forecast: Forecast, cure: str) -> Cause:
@@ -148,7 +161,8 @@ def session_causes(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
         if stop.reason == "another peer":
             text = f"{forecast.stand.name} comes for data from another address than for control, {stop.at} refuses that"
             cure = "let control and data take the same way, or set peer_must_match: false"
-            yield Cause("peer-address-changes", place, stop.ports, text, cure)
+            mends = _straight(topology, forecast)
+            yield Cause("peer-address-changes", place, stop.ports, text, cure, mends=mends)
         elif stop.reason == "source address may change":
             yield from _drawn_from_a_pool(forecast, stop, place)
         elif stop.reason == "session reuse":
@@ -176,6 +190,16 @@ def session_causes(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
             yield _impatient(topology, forecast, stop)
         elif stop.reason == "packets too big":
             yield _swallowed(topology, stop)
+
+
+def _straight(topology: Topology, forecast: Forecast) -> tuple[Callable[[PortSet], Change], ...]:
+    """Whoever stands where the server's own address can be seen goes straight to it."""
+    spec, own = forecast.stand.spec, topology.server.addresses
+    seen = tuple(each for each in own.each if topology.sees(forecast.stand.network, each))
+    if not seen or forecast.stand.network == INTERNET or spec not in topology.site.clients or spec.reaches is None:
+        return ()
+    place: SitePath = ("clients", topology.site.clients.index(spec), "reaches")
+    return sets(topology.site, place, Typed(Addresses(seen), port=spec.reaches.port))
 
 
 def _drawn_from_a_pool(forecast: Forecast, stop: Stop, place: SitePath) -> Iterator[Cause]:

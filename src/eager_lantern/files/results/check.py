@@ -279,11 +279,12 @@ def _finding(finding: Finding, line: LineOf, file: str) -> FindingResult:
         message=finding.message,
         advice=finding.advice,
         where=Where(file=file, line=line(finding.place), path=dotted(finding.place)),
-        change=_change(finding.cures[0], line) if finding.cures else None,
+        change=change_result(finding.cures[0], line) if finding.cures else None,
     )
 
 
-def _change(change: Change, line: LineOf) -> ChangeResult:
+def change_result(change: Change, line: LineOf) -> ChangeResult:
+    """A change of the site, with the line of its place."""
     old, new = (to_builtins(each, enc_hook=str) for each in (change.old, change.new))
     return ChangeResult(path=dotted(change.place), line=line(change.place), from_=old, to=new)
 

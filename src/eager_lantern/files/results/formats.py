@@ -5,6 +5,7 @@ from msgspec import Struct
 from .check import CheckFolderResult, CheckResult
 from .diagnose import DiagnoseResult
 from .lamp import LampBurnt, LampLit, LampResult
+from .mend import MendResult
 from .pages import CertificateResult, ExplainResult, NewResult, SheetsResult
 from .rehearse import RehearseResult
 from .size import SizeResult
@@ -20,6 +21,7 @@ FORMATS: dict[str, type[Struct]] = {
     "lamp": LampResult,
     "lamp-burnt": LampBurnt,
     "lamp-lit": LampLit,
+    "mend": MendResult,
     "new": NewResult,
     "rehearse": RehearseResult,
     "sheets": SheetsResult,

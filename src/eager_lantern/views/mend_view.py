@@ -1,0 +1,108 @@
+"""What `mend` shows: the plan device by device, what it lets in, and the patch of the site file."""
+
+from collections.abc import Iterator
+
+from rich.console import RenderableType
+from rich.text import Text
+
+from ..core.mending.mend import Mending, Plan
+from ..core.model.site import Promise, Site
+from ..core.predict.forecast import Forecast
+from ..core.predict.wording import because
+from ..core.values.phrases import ports_named
+from .ledger_view import LineOf
+from .screen import Share, between, columns, command, typed
+from .style import ACCENT, HOLDS, RISKS, STOPS, STRONG, UNTRIED
+
+
+def mend_view(
+    site: Site, found: Mending, patch: str, written: str, file: str, line: LineOf
+) -> Iterator[RenderableType]:
+    """The whole of a mending; ``written`` is the file that was written, empty where none was."""
+    yield between(site.site, _head(found), STRONG)
+    if found.plan is None:
+        yield from _without_plan(found, file, line)
+        return
+    yield ""
+    yield from _plan(site, found.plan, line)
+    yield ""
+    yield from (Text(f"● {_called(each)}: kept with it", style=HOLDS) for each in found.plan.gains)
+    yield from _opens(found.plan)
+    if not found.least:
+        yield Text("▲ Too many ways to look at all of them: whether there is a cheaper plan is not known.", style=RISKS)
+    for number, other in enumerate(found.alternatives, start=2):
+        yield ""
+        yield Text(f"Another plan of the same cost ({number})", style=STRONG)
+        yield from _plan(site, other, line)
+    yield ""
+    yield Text("Patch", style=STRONG)
+    for each in patch.splitlines():
+        mark = {"+": HOLDS, "-": STOPS}.get(each[:1], UNTRIED)
+        yield Text(f"  {each}", style=mark, no_wrap=True)
+    yield ""
+    if written:
+        yield Text(f"Written: {written}. The real devices have to be changed as well, by their pages:", style=STRONG)
+        yield command(f"  {typed('sheets', file)}", ACCENT)
+    else:
+        yield command(f"Next: {typed('mend', file, '--write')}   then enter the same on the devices", ACCENT)
+
+
+def _head(found: Mending) -> Text:
+    many = len(found.plan.steps) if found.plan else 0
+    match found.verdict:
+        case "kept":
+            return Text("● nothing to mend", style=HOLDS)
+        case "mended":
+            for_what = f"for {', '.join(sorted(found.only))}" if found.only else "for every promise to be kept"
+            return Text(f"● {many} change{'s' * (many != 1)} {for_what}", style=HOLDS)
+        case "impossible":
+            return Text("◆ no change of the file helps", style=STOPS)
+        case "unknown":
+            return Text("◌ no plan was found", style=RISKS)
+
+
+def _called(promise: Promise) -> str:
+    how = "shut" if promise.holds == "shut" else promise.mode
+    return f"{promise.client} → {promise.service}{f', {how}' if how else ''}"
+
+
+def _plan(site: Site, plan: Plan, line: LineOf) -> Iterator[RenderableType]:
+    """Device by device, in the order in which its changes come first."""
+    for device in dict.fromkeys(each.device(site) for each in plan.steps):
+        yield Text(device, style=STRONG)
+        table = columns(widths=(3, 9, Share(1)))
+        for each in plan.steps:
+            if each.device(site) == device:
+                number = Text(f"line {line(each.change.place)}", style=UNTRIED)
+                table.add_row("", number, Text(each.finding.message))
+                table.add_row("", "", Text(f"→ {each.finding.advice}", style=ACCENT))
+        yield table
+
+
+def _opens(plan: Plan) -> Iterator[RenderableType]:
+    if not plan.more:
+        yield Text("It lets in nothing that was not let in before.")
+        return
+    networks: dict[tuple[str, str, str], list[str]] = {}
+    for each in plan.more:
+        networks.setdefault((each.host, each.protocol, ports_named(each.ports)), []).append(each.network)
+    yield Text("It lets in, no more than the promises need:")
+    for (host, protocol, ports), names in networks.items():
+        yield Text(f"  {host}: {protocol} {ports}, from {', '.join(names)}")
+
+
+def _without_plan(found: Mending, file: str, line: LineOf) -> Iterator[RenderableType]:
+    if found.verdict == "kept":
+        yield Text("Nothing has to be changed.")
+        return
+    yield ""
+    yield from map(_left, found.left)
+    for each in found.incurable:
+        number = line(each.place)
+        yield Text.assemble((f"  {each.message}", STRONG), (f"  line {number}" if number else "", UNTRIED))
+        yield Text(f"  → outside of the file: {each.advice}", style=ACCENT)
+    yield command(f"Next: {typed('check', file)}", ACCENT)
+
+
+def _left(forecast: Forecast) -> Text:
+    return Text(f"◆ {_called(forecast.promise)}: {because(forecast)}", style=STOPS)

@@ -1,0 +1,172 @@
+"""The cheapest changes that keep every promise: what they may not do, and how they are written into the file."""
+
+import json
+import random
+import shutil
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import pytest
+import yaml
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from program import AFTER, BEFORE, DATA, result_of, run
+from rich_sites import rich_sites
+from working_sites import working_site
+
+from eager_lantern.core.diagnosis.diagnosis import settled
+from eager_lantern.core.faults.all import faults_of
+from eager_lantern.core.findings.all import predicted
+from eager_lantern.core.mending.exposure import beyond_need, exposed, widened
+from eager_lantern.core.mending.mend import Mending, mend
+from eager_lantern.core.model.change import Change, changed
+from eager_lantern.core.model.consistency import problems
+from eager_lantern.core.model.site import Site
+from eager_lantern.core.values.ports import PortSet
+from eager_lantern.files.costs_file import shipped_costs
+from eager_lantern.files.mended_file import mended_text
+from eager_lantern.files.site_edit import edited
+from eager_lantern.files.site_file import parse_site, read_site
+
+COSTS = shipped_costs()
+QUICK = settings(max_examples=25, deadline=None, suppress_health_check=list(HealthCheck))
+
+
+def is_harmless(site: Site, found: Mending) -> None:
+    """No promise is worse than before, all are kept that can be told, and nothing is let in beyond need."""
+    if found.plan is None:
+        return
+    after = changed(site, *found.plan.changes)
+    assert problems(after) == []
+    for before, then in zip(predicted(site).forecasts, predicted(after).forecasts, strict=True):
+        assert then.kept is True or (then.kept is None and before.kept is None)
+    assert beyond_need(site, widened(exposed(site), exposed(after))) == ()
+
+
+def broken(seed: int) -> Site:
+    """A working site with two faults that its own file has."""
+    chance = random.Random(seed)
+    site = settled(parse_site("working", json.dumps(working_site(chance))).site)
+    for each in chance.sample(faults_of(site), 2):
+        changes = chance.choice(each.variants)
+        if each.effect is None and not problems(changed(site, *changes)):
+            site = changed(site, *changes)
+    return site
+
+
+@QUICK
+@given(st.integers(0, 10_000))
+def test_a_plan_breaks_no_promise_and_lets_in_nothing_beyond_need(seed: int) -> None:
+    site = broken(seed)
+    is_harmless(site, mend(site, COSTS))
+
+
+@QUICK
+@given(rich_sites())
+def test_a_plan_for_any_site_at_all_does_no_harm(data: dict[str, Any]) -> None:
+    site = parse_site("random", json.dumps(data)).site
+    is_harmless(site, mend(site, COSTS))
+
+
+def test_a_search_that_is_cut_short_says_so_and_does_no_harm(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("eager_lantern.core.mending.mend.MOST_STATES", 1)
+    site = read_site(BEFORE).site
+    found = mend(site, COSTS)
+    assert (found.verdict, found.least) == ("mended", False)
+    is_harmless(site, found)
+
+
+def test_what_opens_more_than_the_promises_need_is_no_plan() -> None:
+    site = read_site(AFTER).site
+    ports, rules = PortSet.parse("20-21"), ("server", "filter", "incoming", "rules")
+    let_in = Change((*rules, 0, "ports"), None, ports)
+    wider = changed(site, let_in, Change(("gateways", 0, "forwards", 0, "ports"), None, ports))
+    more = widened(exposed(site), exposed(wider))
+    assert {(each.host, str(each.ports)) for each in more} == {("gauge-store", "20")}
+    assert beyond_need(site, more) == more
+
+
+STYLES = {"block": False, "mixed": None, "flow": True}
+
+
+@pytest.mark.parametrize("style", STYLES)
+@QUICK
+@given(seed=st.integers(0, 10_000))
+def test_only_the_lines_of_a_plan_change_and_they_say_what_it_says(style: str, seed: int) -> None:
+    data = json.loads(json.dumps(msgspec.to_builtins(broken(seed), enc_hook=str)))
+    text = yaml.safe_dump(data, default_flow_style=STYLES[style], sort_keys=False, width=10_000)
+    text = "".join(f"{line}  # remark {i}\n" if line else "\n" for i, line in enumerate(text.splitlines()))
+    source = parse_site("x.site.yaml", text)
+    found = mend(source.site, COSTS)
+    if found.plan is None:
+        return
+    after = mended_text(source, text, found.plan)
+    assert parse_site("x.site.yaml", after).site == changed(source.site, *found.plan.changes)
+    marks = [line.rpartition("# remark ")[2] for line in text.splitlines()]
+    assert [each for each in marks if f"# remark {each}\n" not in after] == []
+    kept = set(text.splitlines()) & set(after.splitlines())
+    assert len(text.splitlines()) - len(kept) <= len(found.plan.changes)
+
+
+TEXTS = [
+    ("a: {b: 1}", ("a", "c"), None, 2, "a: {b: 1, c: 2}"),
+    ("a: {}", ("a", "c"), None, 2, "a: {c: 2}"),
+    ("a:\n  b: 1  # one\nd: 3\n", ("a", "c"), None, 2, "a:\n  b: 1  # one\n  c: 2\nd: 3\n"),
+    ("a:\n- b: 1\n  # last\nd: 3", ("a", 1), None, {"b": 2}, "a:\n- b: 1\n- {b: 2}\n  # last\nd: 3"),
+    ("a: [1]", ("a", 1), None, 2, "a: [1, 2]"),
+    ("a: {b: 1, c: 2}", ("a", "c"), 2, None, "a: {b: 1}"),
+    ("a: {b: 1, c: 2}", ("a", "b"), 1, None, "a: {c: 2}"),
+    ("a:\n  b: 1\n  c: 2\n", ("a", "b"), 1, None, "a:\n  c: 2\n"),
+    ("a: '1-2'", ("a",), "1-2", "3-4", "a: '3-4'"),
+    ('a: "21"', ("a",), "21", "22, 23", 'a: "22, 23"'),
+    ("a: x", ("a",), "x", "yes", 'a: "yes"'),
+    ("a: x", ("a",), "x", "2001:db8::1", 'a: "2001:db8::1"'),
+    ("a: {b: 1}", ("a", "c", "d", 0), None, "e", "a: {b: 1, c: {d: [e]}}"),
+]
+
+
+@pytest.mark.parametrize(("text", "place", "old", "new", "says"), TEXTS, ids=[each[4] for each in TEXTS])
+def test_an_edit_keeps_the_style_of_what_is_around(text: str, place: Any, old: Any, new: Any, says: str) -> None:
+    assert edited(text, (Change(place, old, new),)) == says
+
+
+def test_the_demo_site_is_mended_in_two_lines(tmp_path: Path) -> None:
+    path = tmp_path / "x.site.yaml"
+    shutil.copyfile(BEFORE, path)
+    shown = run("mend", path, "--format", "json")
+    result = result_of(shown.stdout)
+    assert (shown.returncode, result["verdict"], result["written"]) == (1, "mended", False)
+    assert path.read_text() == BEFORE.read_text()
+    assert run("mend", path, "--write").returncode == 0
+    pairs = list(zip(BEFORE.read_text().splitlines(), path.read_text().splitlines(), strict=True))
+    assert [new.strip() for old, new in pairs if old != new] == [
+        "- {name: data, protocol: tcp, ports: 61200-61455, to: 10.61.4.20}",
+        "passive: {ports: 61200-61455, announce: 198.51.100.61, announce_inside: own}",
+    ]
+    assert run("check", path).returncode == 0
+    again = run("mend", path, "--write")
+    assert (again.returncode, "nothing to mend" in again.stdout) == (0, True)
+
+
+def test_only_the_cures_of_a_kind_are_proposed_where_one_is_named() -> None:
+    result = result_of(run("mend", BEFORE, "--cause", "range-mismatch", "--format", "json").stdout)
+    assert [each["cures"] for each in result["plan"]["changes"]] == ["range-mismatch"]
+    wrong = run("mend", BEFORE, "--cause", "range-mismach")
+    assert (wrong.returncode, "did you mean “range-mismatch”" in wrong.stderr) == (2, True)
+
+
+def test_where_nothing_in_the_file_helps_it_says_what_would() -> None:
+    done = run("mend", DATA / "creek-carrier.site.yaml")
+    assert done.returncode == 1
+    assert "no change of the file helps" in done.stdout
+    assert "outside of the file: get a public address from the provider" in done.stdout
+
+
+def test_what_stands_in_an_alias_is_left_to_its_author(tmp_path: Path) -> None:
+    path = tmp_path / "x.site.yaml"
+    text = BEFORE.read_text().replace("ports: 61200-61327", "ports: &r 61200-61327")
+    path.write_text(text.replace('ports: "80, 443"', "ports: *r"))
+    done = run("mend", path, "--write")
+    assert (done.returncode, done.stdout) == (2, "")
+    assert "make it by hand" in done.stderr
