@@ -39,7 +39,7 @@ def test_every_command_of_a_page_ends_as_the_page_says(page: Path, tmp_path: Pat
             assert done.returncode == code, (line, done.stdout, done.stderr)
 
 
-@pytest.mark.parametrize("name", ["site-file.md", "findings.md", "faults.md", "results.md"])
+@pytest.mark.parametrize("name", ["site-file.md", "findings.md", "faults.md", "mending.md", "results.md"])
 def test_a_page_that_is_made_from_the_program_is_as_it_is_made_now(name: str) -> None:
     made = runpy.run_path(str(DOCS / "generate"))["PAGES"][name]()
     assert "\n".join(made) + "\n" == (DOCS / name).read_text(), "run docs/generate"

@@ -336,6 +336,8 @@ def test_the_demo_tells_the_story_and_leaves_nothing(tmp_path: Path) -> None:
         "2 of 5 promises broken",
         "range-mismatch",
         "no forward for port 61328",
+        "announces its own address in the passive reply",
+        "kept with it",
         "all 5 promises kept",
         "real sessions in the",
     ]

@@ -2,6 +2,7 @@
 
 import shutil
 import tempfile
+from collections.abc import Sequence
 from importlib.resources import files
 from pathlib import Path
 from typing import Annotated
@@ -10,17 +11,28 @@ import typer
 from rich.text import Text
 
 from ..core.compare.with_lab import Rehearsed
+from ..core.diagnosis.diagnosis import diagnose
+from ..core.diagnosis.wording import instruction
+from ..core.mending.mend import mend
+from ..core.model.site import Promise
 from ..core.network.topology import Topology
 from ..core.predict.session import predict
 from ..core.predict.walk import walk_data
 from ..core.values.ports import PortSet
 from ..core.verdict import Verdict, judge
+from ..files.costs_file import shipped_costs
+from ..files.knowledge_file import shipped_knowledge
+from ..files.mended_file import mended_text, patch
+from ..files.observations import sightings_of_rehearsal
 from ..files.problem import BadInput, InputProblem
+from ..files.results.rehearse import rehearse_result
 from ..files.services import usual_names
 from ..files.site_file import SiteFile, read_site
 from ..lab.kernel.lab import missing_means
 from ..lab.rehearsal.setup import prepared
 from ..views.check_view import Shown, check_body
+from ..views.diagnose_view import diagnose_view
+from ..views.mend_view import plan_view
 from ..views.rehearse_view import rehearse_body
 from ..views.style import ACCENT, STRONG
 from ..views.walk_view import walk_view
@@ -31,6 +43,8 @@ from .output import show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 BEFORE, AFTER = "saltmarsh-before.site.yaml", "saltmarsh-after.site.yaml"
+MENDED = "saltmarsh-mended.site.yaml"
+WATCHED = ("field-station", "institute")
 SHIPPED = (BEFORE, AFTER, "creek-carrier.site.yaml")
 
 
@@ -42,7 +56,7 @@ def demo(
 ) -> None:
     """Tell the whole story on shipped data.
 
-    A faulty site checked, the mended one checked, and that rehearsed with real sessions.
+    A faulty site checked, its symptoms explained, mended, checked again, and rehearsed with real sessions.
 
     Everything happens in a temporary folder, in private network namespaces where this system
     allows them, else on loopback addresses.
@@ -53,10 +67,15 @@ def demo(
         before, verdict = _checked(folder / BEFORE)
         _told("2. One of the failing connections, hop by hop.")
         _walked(before, verdict)
-        _told("3. Two lines mended, nothing else touched.")
-        after, verdict = _checked(folder / AFTER)
-        _told("4. The mended site rehearsed: built on this machine, real sessions, every data port.")
-        results = _rehearsed(folder, after)
+        _told("3. What two places see of it, held against the site as it was meant: which faults explain it?")
+        _diagnosed(folder, before)
+        _told("4. The cheapest changes that keep every promise, made in the file.")
+        _mended(folder, before)
+        _told("5. The mended site, checked again.")
+        after, verdict = _checked(folder / MENDED)
+        _told("6. The mended site rehearsed: built on this machine, real sessions, every data port.")
+        results = _rehearsed(folder, after, after.site.promises)
+        show(rehearse_body(results, CALLED[_lab()], [None] * len(results), after.line))
         if keep is not None:
             _keep(folder, keep)
     _told("Next")
@@ -89,18 +108,40 @@ def _walked(source: SiteFile, verdict: Verdict) -> None:
     show(walk_view(journeys[0], source.line, Path(source.file).name))
 
 
-def _rehearsed(folder: Path, source: SiteFile) -> list[Rehearsed]:
-    """Every promise in the best lab that this machine allows."""
-    lab = LabKind.loopback if missing_means() else LabKind.kernel
-    topology = Topology(source.site)
-    forecasts = [predict(topology, each, ("promises", i)) for i, each in enumerate(source.site.promises)]
-    store = folder / "lab"
-    store.mkdir()
-    ready = prepared(topology, forecasts, store, with_daemon=False, able=able(lab))
-    with built(lab, ready) as stands:
-        results = ready.rehearsed(stands, progress())
-    show(rehearse_body(results, CALLED[lab], [None] * len(results), source.line))
-    return results
+def _diagnosed(folder: Path, faulty: SiteFile) -> None:
+    """Sessions of two clients in a lab of the faulty site, explained by the site as it was meant."""
+    meant = read_site(folder / AFTER)
+    watched = [each for each in faulty.site.promises if each.client in WATCHED]
+    results = rehearse_result(_rehearsed(folder, faulty, watched), _lab().value)
+    seen = sightings_of_rehearsal(results, meant.site, Path("sessions of two clients"))
+    found = diagnose(meant.site, seen, shipped_knowledge())
+    told = instruction(meant.site, found.test, AFTER) if found.test else None
+    show(diagnose_view(meant.site, found, told, AFTER, meant.line, whole=False))
+
+
+def _mended(folder: Path, faulty: SiteFile) -> None:
+    """The plan, and the file as it is with it."""
+    found = mend(faulty.site, shipped_costs())
+    assert found.plan is not None
+    before = (folder / BEFORE).read_text(encoding="utf-8")
+    after = mended_text(faulty, before, found.plan)
+    (folder / MENDED).write_text(after, encoding="utf-8")
+    show(plan_view(faulty.site, found.plan, patch(before, after, BEFORE), faulty.line))
+
+
+def _lab() -> LabKind:
+    """The best lab that this machine allows."""
+    return LabKind.loopback if missing_means() else LabKind.kernel
+
+
+def _rehearsed(folder: Path, source: SiteFile, promises: Sequence[Promise]) -> list[Rehearsed]:
+    """Promises of a site with real sessions in a lab."""
+    lab, topology = _lab(), Topology(source.site)
+    forecasts = [predict(topology, each, ("promises", source.site.promises.index(each))) for each in promises]
+    with tempfile.TemporaryDirectory(dir=folder) as store:
+        ready = prepared(topology, forecasts, Path(store), with_daemon=False, able=able(lab))
+        with built(lab, ready) as stands:
+            return ready.rehearsed(stands, progress())
 
 
 def _keep(folder: Path, keep: Path) -> None:
@@ -119,6 +160,7 @@ def _next(keep: Path | None) -> list[str]:
     return [
         f"eager-lantern check {keep}/{BEFORE}",
         f"eager-lantern walk {keep}/{BEFORE} --client institute --rung data",
+        f"eager-lantern mend {keep}/{BEFORE}",
         f"eager-lantern rehearse {keep}/{AFTER}     --keep-open NAME to look around",
         "eager-lantern visit ftp.example         a real session with a real server, rung by rung",
     ]

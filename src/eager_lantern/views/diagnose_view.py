@@ -87,8 +87,11 @@ def _group(number: int, group: Group, in_file: bool, line: LineOf, whole: bool) 
     for each in full:
         yield from _in_full(each, in_file, line)
     rest = causes[len(full) :]
+    table = columns(widths=(5, None))
     for each in rest[:MOST_OTHERS]:
-        yield Text.assemble(f"  ◆   {', and '.join(each.messages)}", (_line(each.place, in_file, line), UNTRIED))
+        line_of = (_line(each.place, in_file, line), UNTRIED)
+        table.add_row(Text("  ◆", style=STOPS), Text.assemble(", and ".join(each.messages), line_of))
+    yield table
     if len(rest) > MOST_OTHERS:
         yield Text(f"    and {len(rest) - MOST_OTHERS} more, less likely (--all shows them)", style=UNTRIED)
     yield ""

@@ -24,10 +24,7 @@ def mend_view(
         yield from _without_plan(found, file, line)
         return
     yield ""
-    yield from _plan(site, found.plan, line)
-    yield ""
-    yield from (Text(f"● {_called(each)}: kept with it", style=HOLDS) for each in found.plan.gains)
-    yield from _opens(found.plan)
+    yield from plan_view(site, found.plan, patch, line)
     if not found.least:
         yield Text("▲ Too many ways to look at all of them: whether there is a cheaper plan is not known.", style=RISKS)
     for number, other in enumerate(found.alternatives, start=2):
@@ -35,16 +32,24 @@ def mend_view(
         yield Text(f"Another plan of the same cost ({number})", style=STRONG)
         yield from _plan(site, other, line)
     yield ""
-    yield Text("Patch", style=STRONG)
-    for each in patch.splitlines():
-        mark = {"+": HOLDS, "-": STOPS}.get(each[:1], UNTRIED)
-        yield Text(f"  {each}", style=mark, no_wrap=True)
-    yield ""
     if written:
         yield Text(f"Written: {written}. The real devices have to be changed as well, by their pages:", style=STRONG)
         yield command(f"  {typed('sheets', file)}", ACCENT)
     else:
-        yield command(f"Next: {typed('mend', file, '--write')}   then enter the same on the devices", ACCENT)
+        yield Text("Written into the file by the next line; the devices have to be changed by hand, after their pages.")
+        yield command(f"Next: {typed('mend', file, '--write')}", ACCENT)
+
+
+def plan_view(site: Site, plan: Plan, patch: str, line: LineOf) -> Iterator[RenderableType]:
+    """A plan device by device, what it brings and lets in, and the patch."""
+    yield from _plan(site, plan, line)
+    yield ""
+    yield from (Text(f"● {_called(each)}: kept with it", style=HOLDS) for each in plan.gains)
+    yield from _opens(plan)
+    yield ""
+    for each in patch.rstrip().splitlines():
+        mark = {"+": HOLDS, "-": STOPS}.get(each[:1], UNTRIED)
+        yield Text(f"  {each}", style=mark, no_wrap=True)
 
 
 def _head(found: Mending) -> Text:
