@@ -2,8 +2,10 @@
 
 Usage: diagnosis.py [EACH] [SEED] [PROCESSES] [pairs], EACH being how often every kind of fault is put in.
 What is given to `diagnose` is what real sessions saw in a lab with real packet filters, never a prediction. Printed:
-how often the true cause is in the first group, how large that is, and what was seen where it was missed.
-The exit code tells whether any was missed that can be told at all.
+how often the true cause is in the first group, how large that is, what was seen where it was missed, and what the
+advised tests cost until nothing can be told apart any more, beside the best order of tests that there is. Then the
+session logs of the tests, each with a fifth of its lines missing. The exit code tells whether any single fault was
+missed, or the tests cost more than a tenth above the best.
 """
 
 import dataclasses
@@ -12,21 +14,25 @@ import sys
 import tempfile
 import time
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from json import dumps
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
+import yaml
 from msgspec.structs import replace
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
+from program import AFTER
+from test_sites import changed as with_set
 from working_sites import working_site
 
 from eager_lantern.cli.labs import LabKind, able
 from eager_lantern.core.compare.with_lab import Rehearsed
 from eager_lantern.core.diagnosis.diagnosis import Diagnosis, diagnose, settled
 from eager_lantern.core.diagnosis.hypotheses import Predictions
+from eager_lantern.core.diagnosis.next_test import LEAST_BITS, Spread, information, spreads_of
 from eager_lantern.core.diagnosis.sighting import Sighting
 from eager_lantern.core.diagnosis.situation import Situation
 from eager_lantern.core.faults.all import faults_of
@@ -39,7 +45,9 @@ from eager_lantern.core.values.outcomes import Rung
 from eager_lantern.core.verdict import judge
 from eager_lantern.files.knowledge_file import shipped_knowledge
 from eager_lantern.files.observations import sightings_of_rehearsal
+from eager_lantern.files.problem import BadInput
 from eager_lantern.files.results.rehearse import rehearse_result
+from eager_lantern.files.session_log_file import read_session_log
 from eager_lantern.files.site_file import parse_site
 from eager_lantern.lab.kernel.lab import KernelLab
 from eager_lantern.lab.kernel.layout import lab_nodes
@@ -49,11 +57,15 @@ from eager_lantern.lab.servers.self_signed import write_self_signed
 from eager_lantern.lab.servers.setup import EVERY_RIGHT, Guest, SshSetup, StandInSetup
 from eager_lantern.lab.tasks.tasks import Greet, Serve, ServeSsh, Task
 
+LOGS = Path(__file__).parent.parent / "tests" / "cases"
 ELSEWHERE = 4021
 """A port on which no client looks for the service."""
 UNINJECTED = {"account-without-folder", "provider-blocks", "not-promised"}
 """The first is to a session what a missing right is."""
 MOST_TRIES = 400
+LOG_TIMES = 5
+MOST_CAUSES, MOST_TESTS = 8, 5
+"""Causes and tests in a row up to which every order of tests is tried."""
 
 
 class Case(NamedTuple):
@@ -66,6 +78,9 @@ class Case(NamedTuple):
     size: int
     groups: int
     report: str
+    tests: float = 0.0
+    cost: float = 0.0
+    best: float = 0.0
 
 
 def broken_site(site: Site, faults: tuple[Fault, ...], chance: random.Random) -> Site:
@@ -152,7 +167,65 @@ def case_of(site: Site, faults: tuple[Fault, ...], chance: random.Random) -> Cas
     at = _group_of(found, faults)
     size = len(found.groups[at].causes) if at is not None else 0
     report = "" if at == 0 or not shown else _report(found, faults, seen)
-    return Case("+".join(each.kind for each in faults), shown, at, size, len(found.groups), report)
+    case = Case("+".join(each.kind for each in faults), shown, at, size, len(found.groups), report)
+    policies = order_of_tests(settled(site), found) if found.groups else None
+    return case if policies is None else case._replace(tests=policies[0], cost=policies[1], best=policies[2])
+
+
+def order_of_tests(site: Site, found: Diagnosis) -> tuple[float, float, float] | None:
+    """How many tests are expected until nothing parts the causes, advised one after the other, what they cost, and
+    what the best order costs, found by trying every one; None where there are too many causes for that."""
+    causes = [each for group in found.groups for each in group.causes]
+    if not 1 < len(causes) <= MOST_CAUSES:
+        return None
+    costs = shipped_knowledge().costs
+    predictions = Predictions(site)
+    done = [each.tried for each in found.sightings]
+    tests = [(costs[each.kind], spreads) for each, spreads in spreads_of(predictions, causes, done)]
+    start = tuple(each.probability for each in causes)
+    advised, count = _advised(tests, start)
+    return count, advised, _best(tests, start, {})
+
+
+Weights = tuple[float, ...]
+Tests = Sequence[tuple[float, Sequence[Spread]]]
+
+
+def _after(spreads: Sequence[Spread], weights: Weights) -> Iterator[tuple[float, Weights]]:
+    """Each outcome of a test with its chance, and the weights of the causes then."""
+    whole = sum(weights)
+    for key in dict.fromkeys(key for each, weight in zip(spreads, weights, strict=True) if weight for key in each):
+        left = tuple(weight * each.get(key, 0.0) for each, weight in zip(spreads, weights, strict=True))
+        if sum(left) > 0:
+            yield sum(left) / whole, tuple(round(each / sum(left), 9) for each in left)
+
+
+def _parting(tests: Tests, weights: Weights) -> list[tuple[float, float, Sequence[Spread]]]:
+    """The tests that tell anything of these causes, each with what it tells and what it costs."""
+    told = [(information(list(zip(weights, spreads, strict=True))), cost, spreads) for cost, spreads in tests]
+    return [each for each in told if each[0] >= LEAST_BITS]
+
+
+def _advised(tests: Tests, weights: Weights, depth: int = 0) -> tuple[float, float]:
+    """What the advised tests are expected to cost, and how many they are."""
+    parting = _parting(tests, weights)
+    if not parting or depth == MOST_TESTS:
+        return 0.0, 0.0
+    _, cost, spreads = max(parting, key=lambda each: each[0] / each[1])
+    after = [(chance, *_advised(tests, left, depth + 1)) for chance, left in _after(spreads, weights)]
+    return cost + sum(chance * more for chance, more, _ in after), 1 + sum(chance * n for chance, _, n in after)
+
+
+def _best(tests: Tests, weights: Weights, known: dict[Weights, float], depth: int = 0) -> float:
+    """What the best order of tests is expected to cost."""
+    if weights not in known:
+        parting = _parting(tests, weights)
+        ways = (
+            cost + sum(chance * _best(tests, left, known, depth + 1) for chance, left in _after(spreads, weights))
+            for _, cost, spreads in parting
+        )
+        known[weights] = min(ways, default=0.0) if depth < MOST_TESTS else 0.0
+    return known[weights]
 
 
 def _group_of(found: Diagnosis, faults: tuple[Fault, ...]) -> int | None:
@@ -230,7 +303,10 @@ def main(each: int, seed: int, processes: int, pairs: bool) -> int:
     with ProcessPoolExecutor(processes) as pool:
         for found in pool.map(share, parts, range(seed, seed + processes), [pairs] * processes):
             cases += found
-    return _told(cases, seed, time.perf_counter() - began, pairs)
+    code = _told(cases, seed, time.perf_counter() - began, pairs)
+    if not pairs:
+        logs_with_lines_missing(seed, LOG_TIMES)
+    return code
 
 
 def _told(cases: list[Case], seed: int, seconds: float, pairs: bool) -> int:
@@ -243,10 +319,46 @@ def _told(cases: list[Case], seed: int, seconds: float, pairs: bool) -> int:
         print(f"mean size of that group: {sum(each.size for each in good) / len(good):.1f} causes")
     hidden = Counter(each.kind for each in cases if not each.shown)
     print(f"not seen by any client: {dict(hidden)}")
-    missed: list[Any] = [each for each in shown if each not in good]
+    asked = [each for each in shown if each.best]
+    cost, best = sum(each.cost for each in asked), sum(each.best for each in asked)
+    if asked:
+        count = sum(each.tests for each in asked) / len(asked)
+        print(f"until nothing parts the causes: {count:.2f} tests on average, cost {cost / len(asked):.2f}")
+        less = 100 * (1 - best / cost)
+        print(f"the best order costs {best / len(asked):.2f}, {less:.1f} % less (over {len(asked)} cases)")
+    missed: list[Case] = [each for each in shown if each not in good]
     for each in missed:
         print(f"missed {each.kind}: group {each.group} of {each.groups}\n{each.report}")
-    return int(bool(missed))
+    return int(not pairs and (bool(missed) or cost > 1.1 * best))
+
+
+def logs_with_lines_missing(seed: int, times: int) -> None:
+    """The session logs of the tests, so often each with every fifth line missing by chance."""
+    chance = random.Random(seed)
+    cases = yaml.safe_load((LOGS / "logs.yaml").read_text())
+    good, kept = 0, 0
+    for case in cases:
+        data = yaml.safe_load(AFTER.read_text())
+        site = parse_site(
+            "logged", dumps(with_set({"base": "x", "set": case.get("set", {})}, {"bases": {"x": data}}))
+        ).site
+        lines = (LOGS / "logs" / case["log"]).read_text().splitlines()
+        for _ in range(times):
+            left = [each for each in lines if chance.random() > 1 / 5]
+            with tempfile.NamedTemporaryFile("w", suffix=".log") as file:
+                file.write("\n".join(left))
+                file.flush()
+                try:
+                    seen = read_session_log(Path(file.name), site, case["client"])
+                except BadInput:
+                    continue
+            kept += 1
+            found = diagnose(site, [seen], shipped_knowledge())
+            causes = [
+                fault.kind for group in found.groups[:1] for each in group.causes for fault in each.hypothesis.faults
+            ]
+            good += case["cause"] in causes
+    print(f"logs with a fifth of their lines missing: the true cause is in the first group of {good} of {kept}")
 
 
 if __name__ == "__main__":

@@ -140,6 +140,8 @@ def _rehearsed(each: RehearsedPromise, path: Path, site: Site) -> Sighting:
     fates = [PortFate(PortSet.parse(stop.ports), stop.rung, (stop.outcome,)) for stop in each.data.stopped]
     if works := PortSet.parse(each.data.works):
         fates.append(PortFate(works))
+    if seen.rung in ("send", "fetch"):  # what comes after the first data connection no port tells
+        return msgspec.structs.replace(seen, fates=tuple(fates))
     return msgspec.structs.replace(seen, rung=None, outcomes=(), works=False, fates=tuple(fates))
 
 

@@ -6,6 +6,7 @@ from ..core.diagnosis.sighting import PortFate, Sighting
 from ..core.diagnosis.situation import Situation
 from ..core.model.site import Site
 from ..core.values.addresses import address_or_none
+from ..core.values.outcomes import ORDER
 from ..core.values.ports import PortSet
 from ..wire.session_log import NoSessionLog, SessionTold, read_log
 from .observations import service_for
@@ -23,7 +24,7 @@ def read_session_log(path: Path, site: Site, client: str) -> Sighting:
     service = service_for(path, site, client, told.protocol)
     last = told.endpoints[-1] if told.endpoints else None
     announced = address_or_none(last.address) if last and last.address else None
-    tried = Situation(client, service, told.mode, extended=told.extended, secured=_secured(told))
+    tried = Situation(client, service, told.mode, extended=told.extended, secured=_secured(told, site, service))
     return Sighting(
         tried,
         path.name,
@@ -37,11 +38,11 @@ def read_session_log(path: Path, site: Site, client: str) -> Sighting:
     )
 
 
-def _secured(told: SessionTold) -> bool | None:
-    """Whether it was under TLS; where it did not come so far, that is not known."""
-    if told.protocol == "sftp":
-        return None
-    return True if told.secured else None if told.reached in (None, "greet") else False
+def _secured(told: SessionTold, site: Site, name: str) -> bool | None:
+    """Whether it was under TLS. Who was let in where nobody is without it had it, if the log lacks the lines."""
+    tls = next(each.tls for each in site.services if each.name == name)
+    let_in = told.reached is not None and ORDER.index(told.reached) >= ORDER.index("login")
+    return None if tls.demanded and let_in and told.secured is False else told.secured
 
 
 def _fates(told: SessionTold) -> tuple[PortFate, ...]:

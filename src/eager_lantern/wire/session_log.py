@@ -25,6 +25,7 @@ wrapped; of talk only the names count that operating systems have for errors.
 """
 
 import re
+from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Literal
@@ -44,6 +45,14 @@ _VERBS = (
 )  # fmt: skip
 _COMMAND = re.compile(rf"(?<![A-Za-z0-9_\"'“(])({'|'.join(_VERBS)})(?=\s|$)")
 _REPLY = re.compile(r"(?<![0-9A-Za-z.,:/+_-])([1-5][0-5][0-9])([ -](?=\S)|[ -]?$)")
+_CODES = {
+    110, 120, 125, 150, 200, 202, *range(211, 216), 220, 221, *range(225, 231), 232, 234, 235, 250, 257,
+    *range(331, 338), 350, 421, 425, 426, 430, 431, 434, *range(450, 453), *range(500, 509), *range(520, 523),
+    *range(530, 539), *range(550, 554),
+}  # fmt: skip
+"""The codes of replies (RFC 959, 2228, 2389, 2428, 4217), and those by which servers say of their own that data or TLS
+failed."""
+SELDOM = 3
 _ERRORS: dict[str, Outcome] = {  # public interface: what systems call their errors (POSIX strerror)
     "connection refused": "refused",
     "econnrefused": "refused",
@@ -54,7 +63,7 @@ _ERRORS: dict[str, Outcome] = {  # public interface: what systems call their err
     "etimedout": "silent",
 }
 FAILED: tuple[Outcome, ...] = ("refused", "silent", "wrong")
-MOST_LINES = 100_000
+MOST_LINES, MOST_OF_REPLY = 100_000, 100
 
 
 class NoSessionLog(ValueError):
@@ -69,7 +78,7 @@ class SessionTold:
     protocol: Literal["ftp", "sftp"] = "ftp"
     mode: Mode | None = None
     extended: bool | None = None
-    secured: bool = False
+    secured: bool | None = None
     reached: Rung | None = None
     rung: Rung | None = None
     outcomes: tuple[Outcome, ...] = ()
@@ -101,9 +110,33 @@ class _Event:
     error: Outcome | None = None
 
 
+def _reply_in(line: str) -> re.Match[str] | None:
+    found = _REPLY.search(line)
+    return found if found and int(found[1]) in _CODES else None
+
+
+def _layouts(lines: list[str]) -> set[str]:
+    """What stands before replies in this log, digits apart: what seldom does so is a number of something else."""
+    before = Counter(_layout(line[: reply.start()]) for line in lines if (reply := _reply_in(line)))
+    most = max(before.values(), default=0)
+    return {layout for layout, count in before.items() if count * SELDOM >= most}
+
+
+def _layout(prefix: str) -> str:
+    return re.sub(r"[0-9]+", "#", prefix)
+
+
 def _events(lines: list[str]) -> Iterator[_Event]:
+    inside = 0
+    layouts = _layouts(lines)
     for i, line in enumerate(lines):
-        command, reply = _COMMAND.search(line), _REPLY.search(line)
+        if i < inside:
+            continue
+        command, reply = _COMMAND.search(line), _reply_in(line)
+        if reply and _layout(line[: reply.start()]) not in layouts:
+            reply = None
+        if reply and reply[2].startswith("-"):
+            inside = _end_of_reply(reply[1], i, lines)
         if reply and (not command or reply.start() < command.start()):
             rest = line[reply.end() :].strip()
             yield _Event(code=int(reply[1]), text=_unwrapped(int(reply[1]), rest, lines[i + 1 : i + 3]))
@@ -111,6 +144,15 @@ def _events(lines: list[str]) -> Iterator[_Event]:
             yield _Event(command[1])
         elif error := next((outcome for words, outcome in _ERRORS.items() if words in line.lower()), None):
             yield _Event(error=error)
+
+
+def _end_of_reply(code: str, at: int, lines: list[str]) -> int:
+    """Where a reply of several lines ends (RFC 959, section 4.2); where that line is missing, at the next one."""
+    for i in range(at + 1, min(at + MOST_OF_REPLY, len(lines))):
+        reply = _REPLY.search(lines[i])
+        if reply and reply[1] == code and not reply[2].startswith("-"):
+            return i + 1
+    return at + 1
 
 
 def _unwrapped(code: int, text: str, following: list[str]) -> str:
@@ -128,7 +170,6 @@ class _Reading:
         self.asked = ""
         self.transfer: Rung | None = None
         self.opened = False
-        self.protects = False
         for each in events:
             if each.code:
                 self._reply(each)
@@ -150,6 +191,10 @@ class _Reading:
             self._end()
         elif self.asked in _TRANSFERS and not self.opened and told.rung is None:
             self._well("data")  # a client goes on only once it was answered: the answer is missing here
+        if not self.asked and event.verb == "USER":
+            told.secured = False  # nothing was asked for before the name
+        if event.verb in ("PBSZ", "PROT"):
+            told.secured = True
         self.asked = event.verb
         if event.verb in ("PASV", "EPSV"):
             told.mode = "passive"
@@ -161,51 +206,63 @@ class _Reading:
                 told.rung, told.outcomes = None, ()
 
     def _reply(self, event: _Event) -> None:
-        kind, told = event.code // 100, self.told
+        """Codes of one meaning count by themselves, since the command may be missing; others by what was asked."""
+        told, code = self.told, event.code
+        match code:
+            case 234 | 334:
+                told.secured = True
+                self._well("secure")
+            case 230 | 232:
+                self._well("login")
+            case 227 | 229:
+                self._announced(event)
+            case 125 | 150:
+                self.opened = True
+                self._well("data")
+            case 226:
+                self._carried()
+            case 421:
+                self._ill(_after(told.reached), *FAILED)
+            case 425 if not self.opened:
+                self._ill("data", *FAILED)
+            case 425 | 426:
+                self._ill(self.transfer or "list", *FAILED)
+            case _:
+                self._answered(code)
+
+    def _answered(self, code: int) -> None:
+        kind, told = code // 100, self.told
         if told.reached is None and not self.asked:
             self._well("greet") if kind in (1, 2) else self._ill("greet", "refused")
-        elif event.code == 421:
-            self._ill(_after(told.reached), *FAILED)
-        elif self.asked == "AUTH":
-            told.secured = event.code in (234, 334)
-            self._well("secure") if told.secured else self._ill("secure", "refused")
-        elif self.asked in ("USER", "PASS", "ACCT") and kind != 3:
-            self._well("login") if kind == 2 else self._ill("login", "refused")
-        elif self.asked in ("PASV", "EPSV", "PORT", "EPRT") and kind in (2, 4, 5):
-            self._announced(event)
-        elif self.asked in _TRANSFERS and self.transfer:
-            self._transferred(event, self.transfer)
+        elif self.asked == "AUTH" and kind in (4, 5):
+            self._ill("secure", "refused")
+        elif self.asked in ("USER", "PASS", "ACCT") and kind in (4, 5):
+            self._ill("login", "refused")
+        elif self.asked in ("PORT", "EPRT") and kind == 2:
+            self._well("announce")
+        elif self.asked in ("PASV", "EPSV", "PORT", "EPRT") and kind in (4, 5):
+            self._ill("announce", "refused")
+        elif self.transfer is not None and self.asked in _TRANSFERS and kind in (4, 5):
+            self._ill(self.transfer, "refused")
+        elif self.transfer is not None and self.asked in _TRANSFERS and code == 250:
+            self._carried()
+
+    def _carried(self) -> None:
+        """A transfer came to its end."""
+        self._well(self.transfer or "list")
+        self.told.works = True
+        self.told.carried.append(len(self.told.endpoints) - 1)
+        self.asked, self.transfer = "", None
 
     def _announced(self, event: _Event) -> None:
-        told = self.told
-        if event.code in (227, 229):
-            reply = Reply(event.code, (event.text,))
-            told.extended = event.code == 229
-            try:
-                port = Endpoint("", extended_port(reply)) if told.extended else passive_endpoint(reply)
-            except ProtocolFault:
-                self._well("announce")
-                return
-            told.endpoints.append(port)
-        if event.code // 100 == 2:
-            self._well("announce")
-        else:
-            self._ill("announce", "refused")
-
-    def _transferred(self, event: _Event, rung: Rung) -> None:
-        kind = event.code // 100
-        if kind == 1:
-            self.opened = True
-            self._well("data")
-        elif kind == 2:
-            self._well(rung)
-            self.told.works = True
-            self.told.carried.append(len(self.told.endpoints) - 1)
-            self.asked, self.transfer = "", None
-        elif event.code == 425 and not self.opened:
-            self._ill("data", *FAILED)
-        else:
-            self._ill(rung, *(FAILED if event.code in (425, 426) else ("refused",)))
+        told, reply = self.told, Reply(event.code, (event.text,))
+        told.mode, told.extended = "passive", event.code == 229
+        self._well("announce")
+        try:
+            port = Endpoint("", extended_port(reply)) if told.extended else passive_endpoint(reply)
+        except ProtocolFault:
+            return
+        told.endpoints.append(port)
 
     def _error(self, outcome: Outcome) -> None:
         told = self.told
@@ -220,8 +277,9 @@ class _Reading:
         """A transfer that was asked for, and of which nothing more was heard, did not come about."""
         told = self.told
         waiting = self.asked in _TRANSFERS and self.transfer is not None
-        if waiting and told.rung is None:
-            self._ill(self.transfer or "list" if self.opened else "data", *FAILED)
+        dialled = self.asked in ("PASV", "EPSV") and told.reached == "announce"
+        if (waiting or dialled) and told.rung is None:
+            self._ill(self.transfer or "list" if waiting and self.opened else "data", *FAILED)
         told.works = told.works and told.rung is None
 
 

@@ -20,6 +20,7 @@ from ..verdict import judge
 from .hypotheses import AS_DESCRIBED, Explanation, Hypothesis, Predictions, explanations, ranked
 from .next_test import Answer, TestKind, Weighed, next_test, weighed_by
 from .sighting import Sighting, chance_of
+from .situation import Situation
 
 BARE_MENTION = 10**0.5
 """How much likelier a cause has to make what was seen before that tells it from another: evidence of less is worth
@@ -101,15 +102,23 @@ def _by_the_file(site: Site, faults: Sequence[Fault], described: Explanation, se
     """What the file itself predicts to fail needs no further fault: a broken promise has its findings; what nobody
     has promised is a client in the other mode."""
     broken = tuple(each for each in judge(site).findings if each.severity == "breaks")
-    promised = {(each.client, each.mode) for each in site.promises}
-    strayed = {
-        each.tried.client for each in seen if each.fails and (each.tried.client, each.tried.mode) not in promised
-    }
-    others = [each for each in faults if each.kind == "client-other-mode" and each.at in strayed]
+    strayed = {(kind, each.tried.client) for each in seen if each.fails for kind in _strays(site, each.tried)}
+    others = [each for each in faults if (each.kind, each.at) in strayed]
     if others:
-        found = [Explanation(Hypothesis((each,), 1.0), described.likelihood, ((),)) for each in others]
+        found = [
+            Explanation(Hypothesis((each,), 1.0), described.likelihood, described.at_best, ((),)) for each in others
+        ]
         return Group(1.0, ranked(found))
     return Group(1.0, (replace(described, probability=1.0),), broken)
+
+
+def _strays(site: Site, tried: Situation) -> Iterator[FaultKind]:
+    """In what a try is another than what is promised to its client."""
+    promised = {each.mode for each in site.promises if (each.client, each.service) == (tried.client, tried.service)}
+    if tried.mode is not None and tried.mode not in promised:
+        yield "client-other-mode"
+    if tried.secured is False:
+        yield "client-without-tls"
 
 
 def _edges(seen: Sequence[Sighting]) -> PortSet:
@@ -121,8 +130,8 @@ def _edges(seen: Sequence[Sighting]) -> PortSet:
 def _groups(found: Sequence[Explanation]) -> Iterator[Group]:
     """The likeliest group first; within it the likeliest cause."""
     alike: list[list[Explanation]] = []
-    for each in sorted(found, key=lambda each: -each.likelihood):
-        if alike and each.likelihood * BARE_MENTION > alike[-1][0].likelihood:
+    for each in sorted(found, key=lambda each: -each.at_best):
+        if alike and each.at_best * BARE_MENTION > alike[-1][0].at_best:
             alike[-1].append(each)
         else:
             alike.append([each])

@@ -38,11 +38,13 @@ AS_DESCRIBED: tuple[Fault, ...] = ()
 
 
 class Explanation(Struct, frozen=True):
-    """A hypothesis under which everything that was seen can be, with the ``likelihood`` of all of it together and its
-    ``probability`` among all that explain. ``variants`` are those ways of its faults that do."""
+    """A hypothesis under which everything that was seen can be, with the ``likelihood`` of all of it together, over all
+    ways of its faults and ``at_best``, by the likeliest of them, and its ``probability`` among all that explain.
+    ``variants`` are those ways of its faults that do."""
 
     hypothesis: Hypothesis
     likelihood: float
+    at_best: float
     variants: tuple[tuple[Change, ...], ...]
     probability: float = 0.0
 
@@ -53,7 +55,7 @@ class Explanation(Struct, frozen=True):
 
     def seen_again(self, likelihood: float) -> "Explanation":
         """The same with something more that was seen."""
-        return Explanation(self.hypothesis, self.likelihood * likelihood, self.variants)
+        return Explanation(self.hypothesis, self.likelihood * likelihood, self.at_best * likelihood, self.variants)
 
     @property
     def effects(self) -> tuple[Effect, ...]:
@@ -83,8 +85,9 @@ class Predictions:
         fitting = [(way, each) for way, each in found if all(each)]
         if not fitting:
             return None
-        likelihood = sum(prod(each) for _, each in fitting) / len(ways)
-        return Explanation(hypothesis, likelihood, tuple(way for way, _ in fitting))
+        likelihoods = [prod(each) for _, each in fitting]
+        mean = sum(likelihoods) / len(ways)
+        return Explanation(hypothesis, mean, max(likelihoods), tuple(way for way, _ in fitting))
 
     def _likelihoods(
         self, way: tuple[Change, ...], effects: tuple[Effect, ...], seen: Sequence[Sighting]
@@ -117,7 +120,8 @@ def ranked(found: Iterable[Explanation]) -> tuple[Explanation, ...]:
     whole = sum(weight for _, weight in weighed)
     ranked = sorted(weighed, key=lambda each: -each[1])
     return tuple(
-        Explanation(each.hypothesis, each.likelihood, each.variants, weight / whole) for each, weight in ranked
+        Explanation(each.hypothesis, each.likelihood, each.at_best, each.variants, weight / whole)
+        for each, weight in ranked
     )
 
 

@@ -101,14 +101,21 @@ def next_test(
     asked = found[:MOST_ASKED]
     best: Weighed | None = None
     tested = {each.test.key for each in answers}
-    for test in _tests(predictions.site, asked, done):
+    for test, spreads in spreads_of(predictions, asked, done):
         if test.key in tested:
             continue
-        spreads = [_spread(predictions, each, test) for each in asked]
         bits = information([(each.probability, spread) for each, spread in zip(asked, spreads, strict=True)])
         if bits >= LEAST_BITS and (best is None or bits / costs[test.kind] > best.bits / costs[best.test.kind]):
             best = Weighed(test, bits, tuple(_outcomes(asked, spreads)))
     return best
+
+
+def spreads_of(
+    predictions: Predictions, causes: Sequence[Explanation], done: Sequence[Situation]
+) -> Iterator[tuple[Test, list[Spread]]]:
+    """Everything that can be tried and was not yet, and what each of the causes would show by it."""
+    for test in _tests(predictions.site, causes, done):
+        yield test, [_spread(predictions, each, test) for each in causes]
 
 
 def weighed_by(

@@ -79,6 +79,7 @@ FaultKind = Literal[
     "client-other-mode",
     "client-narrow-way-out",
     "client-names-private",
+    "client-without-tls",
     "ipv6-without-path",
     "not-promised",
 ]

@@ -18,6 +18,16 @@ def client_faults(site: Site) -> Iterator[Fault]:
     for i, client in enumerate(site.clients):
         place: SitePath = ("clients", i)
         yield from _modes(site, place, client)
+        if client.speaks_tls != "never" and any(each.tls.mode != "none" for each in site.services):
+            yield Fault(
+                "client-without-tls",
+                (*place, "speaks_tls"),
+                client.name,
+                f"{client.name} does not use TLS",
+                f"is explicit or implicit TLS set in the program that {client.name} uses?",
+                f"set it to TLS as the service has it, for {client.name}",
+                setting(site, (*place, "speaks_tls"), "never"),
+            )
         if client.filter.outgoing.default == "allow" and not client.filter.outgoing.rules:
             yield _narrow(site, place, client)
 
