@@ -101,8 +101,8 @@ def _union(ends: Sequence[End]) -> PortSet:
 
 
 def _becomes(fate: PortFate, end: End) -> bool:
-    if fate.rung is None:
-        return end.rung is None
+    if fate.rung is None:  # it carried a listing, which what shows later does not keep it from
+        return end.rung is None or end.rung in _LATER_DATA
     return _alike(fate.rung, fate.outcomes, end)
 
 

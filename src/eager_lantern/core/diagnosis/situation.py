@@ -74,7 +74,7 @@ def ends_of(site: Site, effects: tuple[Effect, ...], tried: Situation) -> tuple[
         ends = tuple(replace(each, elsewhere=True, announced=forecast.announced) for each in _ends(anyway))
     mine = [each for each in effects if each.service == service.name and each.client in ("", tried.client)]
     for each in mine:
-        ends = tuple(_with_effect(ends, each, stand, service))
+        ends = tuple(_with_effect(ends, _as_met(each, mode), stand, service))
     return ends
 
 
@@ -143,6 +143,11 @@ def _of_session(forecast: Forecast, announced: Address | None) -> Iterator[End]:
         yield replace(stopped, chance=0.5)
     else:
         yield stopped
+
+
+def _as_met(effect: Effect, mode: Mode | None) -> Effect:
+    """In active mode a command that is refused is met before any data connection (RFC 959, section 5.4)."""
+    return replace(effect, rung="data") if mode == "active" and effect.rung == "list" else effect
 
 
 def _with_effect(ends: tuple[End, ...], effect: Effect, stand: Stand, service: Service) -> Iterator[End]:
