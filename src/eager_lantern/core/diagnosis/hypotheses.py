@@ -9,16 +9,16 @@ does not, and what both together come to is predicted again.
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from itertools import combinations, islice, product
-from math import prod
 
 from msgspec import Struct, structs
 
 from ..faults.fault import Effect, Fault, FaultKind
 from ..model.change import Change, changed
 from ..model.consistency import problems
-from ..model.site import Site
+from ..model.site import Client, Site
+from ..network.topology import Topology
 from .sighting import Sighting, chance_of
-from .situation import End, Situation, ends_of
+from .situation import End, Session, Situation, ends_with, session_of, with_stand_in
 
 MOST_PAIRS, MOST_VARIANTS = 300, 3
 """Pairs that are tried, the likeliest first, and variants of each of their faults."""
@@ -68,37 +68,61 @@ class Predictions:
 
     def __init__(self, site: Site) -> None:
         self.site = site
-        self._known: dict[tuple[tuple[Change, ...], tuple[Effect, ...], Situation], tuple[End, ...]] = {}
+        self._topologies: dict[tuple[tuple[Change, ...], Client | None], Topology] = {}
+        self._sessions: dict[tuple[tuple[Change, ...], Situation], Session] = {}
 
     def ends(self, changes: tuple[Change, ...], effects: tuple[Effect, ...], tried: Situation) -> tuple[End, ...]:
         """How a try ends on the site with these changes and effects."""
-        key = (changes, effects, tried)
-        if key not in self._known:
-            self._known[key] = ends_of(changed(self.site, *changes), effects, tried)
-        return self._known[key]
+        key = (self._concerning(changes, tried), tried)
+        if key not in self._sessions:
+            self._sessions[key] = session_of(self._topology(key[0], tried), tried)
+        return ends_with(self._sessions[key], effects, tried)
+
+    def _concerning(self, changes: tuple[Change, ...], tried: Situation) -> tuple[Change, ...]:
+        """Without the changes of other clients' habits and filters, which concern nobody else."""
+        own = next((i for i, each in enumerate(self.site.clients) if each.name == tried.client), None)
+        if tried.holds == "shut":
+            return changes
+        return tuple(each for each in changes if each.place[0] != "clients" or each.place[1] == own)
+
+    def _topology(self, changes: tuple[Change, ...], tried: Situation) -> Topology:
+        key = (changes, tried.stands_in)
+        if key not in self._topologies:
+            self._topologies[key] = Topology(with_stand_in(changed(self.site, *changes), tried))
+        return self._topologies[key]
 
     def explanation(self, hypothesis: Hypothesis, seen: Sequence[Sighting]) -> Explanation | None:
         """The hypothesis with the likelihood of what was seen; None where it cannot explain it."""
         effects = tuple(each.effect for each in hypothesis.faults if each.effect is not None)
-        ways = list(_ways(self.site, hypothesis.faults))
-        found = [(way, self._likelihoods(way, effects, seen)) for way in ways]
-        fitting = [(way, each) for way, each in found if all(each)]
+        ways = _ways(hypothesis.faults)
+        fitting = [(way, chance) for way in ways if (chance := self._likelihood(way, effects, seen))]
+        if len(hypothesis.faults) > 1:  # of each by itself that is known
+            fitting = [(way, chance) for way, chance in fitting if not problems(changed(self.site, *way))]
         if not fitting:
             return None
-        likelihoods = [prod(each) for _, each in fitting]
-        mean = sum(likelihoods) / len(ways)
-        return Explanation(hypothesis, mean, max(likelihoods), tuple(way for way, _ in fitting))
+        mean = sum(chance for _, chance in fitting) / len(ways)
+        return Explanation(hypothesis, mean, max(chance for _, chance in fitting), tuple(way for way, _ in fitting))
 
-    def _likelihoods(
-        self, way: tuple[Change, ...], effects: tuple[Effect, ...], seen: Sequence[Sighting]
-    ) -> tuple[float, ...]:
-        return tuple(chance_of(each, self.ends(way, effects, each.tried)) for each in seen)
+    def _likelihood(self, way: tuple[Change, ...], effects: tuple[Effect, ...], seen: Sequence[Sighting]) -> float:
+        """Of all that was seen together; what failed is asked first, since few faults explain it."""
+        found = 1.0
+        for each in sorted(seen, key=lambda each: not each.fails):
+            found *= chance_of(each, self.ends(way, effects, each.tried))
+            if not found:
+                break
+        return found
 
     def explained_by(self, fault: Fault, seen: Sequence[Sighting]) -> dict[tuple[Change, ...], tuple[bool, ...]]:
-        """Which of the sightings each way of a fault explains by itself; ways that explain none are left out."""
+        """Which of the sightings each way of a fault explains by itself; ways that explain nothing that failed are
+        left out."""
         effects = (fault.effect,) if fault.effect is not None else ()
-        found = {way: tuple(map(bool, self._likelihoods(way, effects, seen))) for way in fault.variants}
-        return {way: explained for way, explained in found.items() if any(explained)}
+
+        def explains(way: tuple[Change, ...], each: Sighting) -> bool:
+            return bool(chance_of(each, self.ends(way, effects, each.tried)))
+
+        failed = [each for each in seen if each.fails] or list(seen)
+        useful = [way for way in fault.variants if any(explains(way, each) for each in failed)]
+        return {way: tuple(explains(way, each) for each in seen) for way in useful}
 
 
 def explanations(
@@ -159,12 +183,7 @@ def _meet(one: Fault, other: Fault) -> bool:
     return any(a[: len(b)] == b or b[: len(a)] == a for a in mine for b in its)
 
 
-def _ways(site: Site, faults: tuple[Fault, ...]) -> Iterator[tuple[Change, ...]]:
+def _ways(faults: tuple[Fault, ...]) -> list[tuple[Change, ...]]:
     """Each way in which all of the faults may have gone wrong."""
-    if len(faults) < 2:
-        yield from (faults[0].variants if faults else ((),))
-        return
-    for parts in product(*(each.variants for each in faults)):
-        way = tuple(change for part in parts for change in part)
-        if not problems(changed(site, *way)):
-            yield way
+    parts = product(*(each.variants for each in faults))
+    return [tuple(change for part in each for change in part) for each in parts]

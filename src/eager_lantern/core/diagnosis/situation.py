@@ -11,7 +11,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..faults.fault import Effect
-from ..model.site import Client, Mode, Promise, Service, Site
+from ..model.site import Client, Mode, Promise, Site
 from ..network.flow import Flow
 from ..network.journey import trace
 from ..network.topology import Topology
@@ -58,11 +58,18 @@ class End(Struct, frozen=True):
         return self.rung, self.outcome
 
 
-def ends_of(site: Site, effects: tuple[Effect, ...], tried: Situation) -> tuple[End, ...]:
+class Session(Struct, frozen=True):
+    """A try as it would be on a site: the mode that is used, whether TLS is, and how it may end."""
+
+    mode: Mode | None
+    secured: bool
+    ends: tuple[End, ...]
+
+
+def session_of(topology: Topology, tried: Situation) -> Session:
     """How a try may end on a site that is so; the chances sum up to 1."""
-    topology = Topology(_with(site, tried))
     if tried.lit is not None:
-        return tuple(_lit(topology, tried.client, *tried.lit))
+        return Session(None, False, tuple(_lit(topology, tried.client, *tried.lit)))
     service = service_of(topology, tried.service)
     stand = _as_tried(stand_of(topology, tried.client), tried)
     mode = (tried.mode or (stand.spec.modes or ("passive",))[0]) if service.protocol == "ftp" else None
@@ -72,9 +79,15 @@ def ends_of(site: Site, effects: tuple[Effect, ...], tried: Situation) -> tuple[
     if tried.reports and forecast.announced is not None and forecast.announced != forecast.target and mode == "passive":
         anyway = predict_from(topology, promise, replace(stand, spec=_untrusting(stand.spec)))
         ends = tuple(replace(each, elsewhere=True, announced=forecast.announced) for each in _ends(anyway))
-    mine = [each for each in effects if each.service == service.name and each.client in ("", tried.client)]
-    for each in mine:
-        ends = tuple(_with_effect(ends, _as_met(each, mode), stand, service))
+    return Session(mode, stand.spec.secures(service.tls), ends)
+
+
+def ends_with(session: Session, effects: tuple[Effect, ...], tried: Situation) -> tuple[End, ...]:
+    """How the same ends where the server does otherwise."""
+    ends = session.ends
+    for each in effects:
+        if each.service == tried.service and each.client in ("", tried.client):
+            ends = tuple(_with_effect(ends, _as_met(each, session.mode), session.secured))
     return ends
 
 
@@ -89,7 +102,8 @@ def _lit(topology: Topology, client: str, to: Address, ports: PortSet) -> Iterat
         yield End(chance, rung, "refused" if not arrived and each.outcome == "ok" else each.outcome, each.asked.ports)
 
 
-def _with(site: Site, tried: Situation) -> Site:
+def with_stand_in(site: Site, tried: Situation) -> Site:
+    """The site with whoever tries, where the file does not have them."""
     if tried.stands_in is None or any(each.name == tried.stands_in.name for each in site.clients):
         return site
     return replace(site, clients=(*site.clients, tried.stands_in))
@@ -150,9 +164,9 @@ def _as_met(effect: Effect, mode: Mode | None) -> Effect:
     return replace(effect, rung="data") if mode == "active" and effect.rung == "list" else effect
 
 
-def _with_effect(ends: tuple[End, ...], effect: Effect, stand: Stand, service: Service) -> Iterator[End]:
+def _with_effect(ends: tuple[End, ...], effect: Effect, secured: bool) -> Iterator[End]:
     """The same where the server does otherwise at a rung: what was stopped before still is."""
-    if effect.rung == "secure" and not stand.spec.secures(service.tls):
+    if effect.rung == "secure" and not secured:
         yield from ends
         return
     at = ORDER.index(effect.rung)
