@@ -256,6 +256,9 @@ def way_back(site: Site, trail: Trail, host: dict[str, Any]) -> tuple[str, str] 
                 known = [each for each in device.get("routes", []) if in_network(source, each["to"])]
                 known.sort(key=lambda each: -ipaddress.ip_network(each["to"]).prefixlen)
                 back = known and attached(site, device["inside"]["network"], known[0]["via"])
+                inside = device["inside"]["network"]
+                onward = next_device(site, inside, source)
+                back = back or lives_on(site, inside, source) or (onward is not None and onward[0] is not device)
                 if way == "inward" or back:
                     return "unknown", node["name"]
                 private = device["outside"]["network"] == "internet" and not is_public(source)

@@ -47,9 +47,24 @@ def _one(text: str, change: Change) -> str:
         if last and change.new is None:
             return _removed(text, node, part)
         node = found
+    if isinstance(node, SequenceNode) and not node.flow_style and isinstance(change.new, (list, tuple)):
+        return _listed(text, node, [_written(each) for each in change.new])
     start, end = node.start_mark.index, _end(node)
     quote = node.style if isinstance(node, ScalarNode) and node.style in ("'", '"') else ""
     return text[:start] + _written(change.new, quote) + text[end:]
+
+
+def _listed(text: str, node: SequenceNode, items: list[str]) -> str:
+    """A list in lines of its own: what is added comes behind what stays, else all of it is written anew."""
+    column = " " * node.start_mark.column
+    old = [text[each.start_mark.index : _end(each)] for each in node.value]
+    if old == items[: len(old)]:
+        lines = "".join(f"\n{column}- {each}" for each in items[len(old) :])
+        at = text.find("\n", _end(node))
+        at = len(text) if at < 0 else at
+        return text[:at] + lines + text[at:]
+    lines = f"\n{column}".join(f"- {each}" for each in items)
+    return text[: node.start_mark.index] + lines + text[_end(node) :]
 
 
 def _child(node: Node, part: str | int) -> Node | None:

@@ -206,10 +206,17 @@ def _noticed(topology: Topology, hop: NextHop, rewritten: bool, source: Address)
     if hop.crossing is None:
         return "silent" if hop.lost or (rewritten and not hop.several) else "unknown"
     device = hop.crossing.device
-    if hop.crossing.way == "inward" or turned_by_route(topology, device, source):
+    sent_back = turned_by_route(topology, device, source) or _inside_of(topology, device, source)
+    if hop.crossing.way == "inward" or sent_back:
         return "unknown"
     private = device.spec.outside.network == INTERNET and source.kind != "public"
     return "silent" if rewritten or hop.lost or private else "unknown"
+
+
+def _inside_of(topology: Topology, device: Device, source: Address) -> bool:
+    """Whether a device knows an address on its inside, and so sends what comes from there back to it."""
+    crossings = topology.crossings(device.spec.inside.network, source)
+    return crossings is not None and not (crossings and crossings[0].device is device)
 
 
 def _alike(topology: Topology, node: Node, sources: AddressSet) -> Iterator[AddressSet]:
