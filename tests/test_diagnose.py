@@ -163,6 +163,34 @@ def test_results_that_show_the_promises_kept_are_told_as_that(tmp_path: Path) ->
     assert "as the site file promises" in done.stdout
 
 
+def test_a_lamp_that_sees_a_part_of_the_range_leaves_the_server_out_of_it(tmp_path: Path) -> None:
+    swept = {
+        "target": "198.51.100.61", "protocol": "tcp", "ok": "21, 61200-61327", "refused": "", "silent": "61328-61455",
+        "wrong": "", "unknown": "", "crowded": "", "rewritten": {}, "seen_from": ["192.0.2.40"],
+    }  # fmt: skip
+    place = {"place": "here", "client": "institute", "predicted": "", "ledger": None, "sweeps": [swept]}
+    seen = tmp_path / "lamp.json"
+    seen.write_text(json.dumps({"format": "eager-lantern/lamp/1", "places": [place]}))
+    result = result_of(run("diagnose", AFTER, "--seen", seen, "--format", "json").stdout)
+    kinds = {each["kind"] for group in result["groups"] for each in group["causes"]}
+    assert {"forward-in-part", "rule-in-part"} <= kinds
+    assert kinds & {"range-changed", "service-not-running", "announce-private"} == set()
+
+
+def test_what_a_visit_saved_is_read_again_with_the_port_that_it_was_told(tmp_path: Path) -> None:
+    rungs = [{"rung": each, "outcome": "ok", "detail": ""} for each in ("name", "connect", "greet", "secure", "login")]
+    rungs += [{"rung": "announce", "outcome": "wrong", "detail": ""}, {"rung": "data", "outcome": "ok", "detail": ""}]
+    reply = {"port": 61300, "address": "10.61.4.20", "extended": False}
+    promise = {"client": "field-station", "service": "tide-exchange", "mode": "passive", "target": "198.51.100.61",
+               "rungs": [*rungs, {"rung": "list", "outcome": "ok", "detail": ""}], "reply": reply}  # fmt: skip
+    taken = {"time": "2026-11-26T08:00:00+00:00", "host": "skerry", "tool": "0.1.0"}
+    seen = tmp_path / "visit.json"
+    seen.write_text(json.dumps({"format": "eager-lantern/visit/1", "taken": taken, "promises": [promise]}))
+    result = result_of(run("diagnose", AFTER, "--seen", seen, "--format", "json").stdout)
+    assert [each["kind"] for each in result["groups"][0]["causes"]] == ["announce-private"]
+    assert "port 61300 carried data" in result["observations"][0]["message"]
+
+
 BAD: list[tuple[str, str, str]] = [
     ("--seen", "220 hello\n", "a session log goes to --log"),
     ("--seen", '{"format": "eager-lantern/visit/2"}', "newer version"),

@@ -35,12 +35,7 @@ app = typer.Typer(add_completion=False, rich_markup_mode=None)
 PLAIN = "plain.site.yaml"
 
 
-@app.command(
-    epilog=example(
-        "eager-lantern diagnose saltmarsh.site.yaml --seen outside.json --seen inside.json",
-        "--log field-station=session.log",
-    )
-)
+@app.command(epilog=example("eager-lantern diagnose saltmarsh.site.yaml --log field-station=session.log"))
 def diagnose_command(
     site: SiteArgument = None,
     seen: Annotated[
