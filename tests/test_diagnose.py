@@ -237,6 +237,23 @@ def test_without_a_site_file_answers_lead_to_causes_in_words(tmp_path: Path) -> 
     assert "eager-lantern new" in asked.stdout
 
 
+def test_a_visit_of_a_host_asks_whose_it_was_and_leads_to_a_command_to_type(
+    tmp_path: Path,
+) -> None:
+    rungs = [{"rung": "name", "outcome": "ok", "detail": ""}, {"rung": "connect", "outcome": "refused", "detail": ""},
+             {"rung": "list", "outcome": "untried", "detail": ""}]  # fmt: skip
+    promise = {"client": "here", "service": "", "mode": "passive", "target": "tides.example", "rungs": rungs}
+    taken = {"time": "2026-11-26T08:00:00+00:00", "host": "skerry", "tool": "0.1.0"}
+    (tmp_path / "v.json").write_text(
+        json.dumps({"format": "eager-lantern/visit/1", "taken": taken, "promises": [promise]})
+    )
+    whose = run("diagnose", "--seen", "v.json", cwd=tmp_path)
+    assert (whose.returncode, "say who it was: CLIENT=v.json" in whose.stderr) == (2, True)
+    done = run("diagnose", "--seen", "a client outside=v.json", cwd=tmp_path)
+    assert "the service does not run" in done.stdout
+    assert "  eager-lantern visit SERVER-ADDRESS --port 21\n" in done.stdout
+
+
 def test_nothing_seen_and_nobody_to_ask_is_a_question_of_usage() -> None:
     done = run("diagnose", AFTER)
     assert done.returncode == 2

@@ -69,6 +69,10 @@ def _fate(ports: PortSet, rung: Rung | None, outcomes: tuple[Outcome, ...]) -> s
 
 
 _IN_GENERAL = {
+    "than 192.168.77.20 by now": "than it had",
+    "than 198.51.100.10 by now": "than it had",
+    "still have 192.168.77.20": "still have the address that it had",
+    "visit 192.168.77.20": "visit SERVER-ADDRESS",
     "ports 61200-61455": "the data range",
     "61200-61455": "the data range",
     "192.168.77.20": "the server's address",
