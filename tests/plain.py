@@ -255,10 +255,10 @@ def way_back(site: Site, trail: Trail, host: dict[str, Any]) -> tuple[str, str] 
                     return "unknown", node["name"]
                 known = [each for each in device.get("routes", []) if in_network(source, each["to"])]
                 known.sort(key=lambda each: -ipaddress.ip_network(each["to"]).prefixlen)
-                back = known and attached(site, device["inside"]["network"], known[0]["via"])
                 inside = device["inside"]["network"]
-                onward = next_device(site, inside, source)
-                back = back or lives_on(site, inside, source) or (onward is not None and onward[0] is not device)
+                kind = device.get("translate_ipv6", device["translate"]) if ":" in source else device["translate"]
+                passes = kind == "none" and lies_inside(site, inside, source)
+                back = attached(site, inside, known[0]["via"]) if known else passes
                 if way == "inward" or back:
                     return "unknown", node["name"]
                 private = device["outside"]["network"] == "internet" and not is_public(source)
@@ -429,6 +429,16 @@ def turned_back(site: Site, gateway: dict[str, Any], packet: Packet, trail: Trai
     return arrive(site, gateway["inside"]["network"], changed, gateway, gateway, trail)
 
 
+def lies_inside(site: Site, network: str, address: str) -> bool:
+    """Whether an address is on a network, or further in."""
+    while not lives_on(site, network, address):
+        step = next_device(site, network, address)
+        if step is None or step[1] != "inward":
+            return False
+        network = step[0]["inside"]["network"]
+    return True
+
+
 def go_out(site: Site, gateway: dict[str, Any], packet: Packet, trail: Trail) -> End:
     action = decides(gateway["filter"]["outward"], packet)
     if action != "allow":
@@ -436,6 +446,8 @@ def go_out(site: Site, gateway: dict[str, Any], packet: Packet, trail: Trail) ->
     about = [each for each in gateway.get("routes", []) if in_network(packet.to, each["to"])]
     about.sort(key=lambda each: -ipaddress.ip_network(each["to"]).prefixlen)
     if about and attached(site, gateway["inside"]["network"], about[0]["via"]):
+        return arrive(site, gateway["inside"]["network"], packet, None, gateway, trail)
+    if not about and lies_inside(site, gateway["inside"]["network"], packet.to):
         return arrive(site, gateway["inside"]["network"], packet, None, gateway, trail)
     if "nat64" in gateway and in_network(packet.to, gateway["nat64"]):
         return into_four(site, gateway, packet, trail)
@@ -456,7 +468,10 @@ def into_four(site: Site, gateway: dict[str, Any], packet: Packet, trail: Trail)
     inside = gateway["inside"]["network"]
     step = next_device(site, inside, to)
     leads_on = not lives_on(site, inside, to) and (step is None or step[0] is gateway)
-    if to in owned(gateway) or to == gateway["inside"]["address"] or not leads_on:
+    about = [each for each in gateway.get("routes", []) if in_network(to, each["to"])]
+    about.sort(key=lambda each: -ipaddress.ip_network(each["to"]).prefixlen)
+    turned = about and attached(site, inside, about[0]["via"])
+    if to in owned(gateway) or to == gateway["inside"]["address"] or not leads_on or turned:
         return End("unknown", gateway["name"], packet)
     changed = packet._replace(to=to, source=gateway["outside"]["address"], source_port=None)
     return arrive(site, gateway["outside"]["network"], changed, None, gateway, trail)

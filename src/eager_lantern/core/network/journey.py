@@ -49,7 +49,7 @@ from ..values.outcomes import Outcome
 from .filters import Ruling, Table, rulings
 from .flow import Flow, Journey, Leg, Reason, Verb
 from .rewrites import rewrites
-from .routes import next_hop, turned_by_route, ways_back
+from .routes import next_hop, sent_back_inside, ways_back
 from .topology import LOCALHOST, Device, Host, Side, Topology
 from .translation import matching, of_share, past_provider, rest_of, translated
 
@@ -440,7 +440,7 @@ class _Road:
             if isinstance(passed, Journey):
                 yield passed
                 continue
-            if turned_by_route(self.topology, device, passed.flow.to):
+            if sent_back_inside(self.topology, device, passed.flow.to):
                 back = passed.then(device.name, "route", passed.flow, (*device.place, "routes"))
                 yield from self.on_network(back, device.spec.inside.network, device)
                 continue

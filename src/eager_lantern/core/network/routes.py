@@ -97,11 +97,14 @@ def _written(topology: Topology, network: str, address: Address, sender: Node) -
     return NextHop(topology.crossing(network, sender.gateway), lost=topology.crossings(network, address) is None)
 
 
-def turned_by_route(topology: Topology, device: Device, address: Address) -> bool:
-    """Whether a device sends what comes from inside for an address back to the inside, to a gateway there."""
+def sent_back_inside(topology: Topology, device: Device, address: Address) -> bool:
+    """Whether a device sends what comes from inside for an address back to the inside: by a route of its own to a
+    gateway there, or, where it has none about it, because the address lies there or further in."""
     about = [each for each in device.spec.routes if address.number in each.to]
-    narrowest = min(about, key=_width, default=None)
-    return narrowest is not None and topology.crossing(device.spec.inside.network, narrowest.via) is not None
+    if (narrowest := min(about, key=_width, default=None)) is not None:
+        return topology.crossing(device.spec.inside.network, narrowest.via) is not None
+    crossings = topology.crossings(device.spec.inside.network, address)
+    return crossings is not None and all(each.way == "inward" for each in crossings)
 
 
 def _width(route: StaticRoute) -> int:
@@ -206,17 +209,17 @@ def _noticed(topology: Topology, hop: NextHop, rewritten: bool, source: Address)
     if hop.crossing is None:
         return "silent" if hop.lost or (rewritten and not hop.several) else "unknown"
     device = hop.crossing.device
-    sent_back = turned_by_route(topology, device, source) or _inside_of(topology, device, source)
-    if hop.crossing.way == "inward" or sent_back:
+    if hop.crossing.way == "inward" or (sent_back_inside(topology, device, source) and _passes_halves(device, source)):
         return "unknown"
     private = device.spec.outside.network == INTERNET and source.kind != "public"
     return "silent" if rewritten or hop.lost or private else "unknown"
 
 
-def _inside_of(topology: Topology, device: Device, source: Address) -> bool:
-    """Whether a device knows an address on its inside, and so sends what comes from there back to it."""
-    crossings = topology.crossings(device.spec.inside.network, source)
-    return crossings is not None and not (crossings and crossings[0].device is device)
+def _passes_halves(device: Device, address: Address) -> bool:
+    """Whether a device may pass half a connection back inside: by a route that was written for it, or where it does
+    not translate, and so need not know the other half."""
+    by_route = any(address.number in each.to for each in device.spec.routes)
+    return by_route or device.spec.translates(address.family) == "none"
 
 
 def _alike(topology: Topology, node: Node, sources: AddressSet) -> Iterator[AddressSet]:

@@ -8,6 +8,7 @@ from msgspec.structs import replace
 from ..values.addresses import Address, AddressSet
 from .flow import Flow, Journey, Leg
 from .rewrites import Rewrite
+from .routes import sent_back_inside
 from .topology import Device, Topology
 
 
@@ -81,7 +82,8 @@ def _into_ipv4(topology: Topology, leg: Leg, device: Device, inner: Address) -> 
         return leg.stopped(device.name, "silent", "no outside address", place)
     crossings = topology.crossings(device.spec.inside.network, inner)
     own = inner.number in device.outside_addresses or inner in device.spec.inside.address
-    if own or crossings == () or (crossings and crossings[0].device is not device):
+    elsewhere = crossings == () or (crossings and crossings[0].device is not device)
+    if own or elsewhere or sent_back_inside(topology, device, inner):
         return leg.stopped(device.name, "unknown", "IPv4 of the inside", place)
     flow = replace(leg.flow, to=inner, sources=outside, from_ports=None, pooled=len(outside) > 1)
     return leg.then(device.name, "translate", flow, place)
