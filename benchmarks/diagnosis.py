@@ -60,7 +60,7 @@ from eager_lantern.lab.tasks.tasks import Greet, Serve, ServeSsh, Task
 LOGS = Path(__file__).parent.parent / "tests" / "cases"
 ELSEWHERE = 4021
 """A port on which no client looks for the service."""
-UNINJECTED = {"account-without-folder", "provider-blocks", "not-promised"}
+UNINJECTED = {"account-without-folder", "not-promised"}
 """The first is to a session what a missing right is."""
 MOST_TRIES = 400
 LOG_TIMES = 5

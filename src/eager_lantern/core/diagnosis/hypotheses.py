@@ -20,7 +20,7 @@ from ..network.topology import Topology
 from .sighting import Sighting, chance_of
 from .situation import End, Session, Situation, ends_with, session_of, with_stand_in
 
-MOST_PAIRS, MOST_VARIANTS = 300, 3
+MOST_PAIRS, MOST_VARIANTS = 150, 2
 """Pairs that are tried, the likeliest first, and variants of each of their faults."""
 PAIR_WEIGHT = 0.02
 """How much rarer than a single fault two at once are."""
