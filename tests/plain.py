@@ -238,7 +238,8 @@ def way_back(site: Site, trail: Trail, host: dict[str, Any]) -> tuple[str, str] 
             sides = {node["inside"]["network"], node["outside"]["network"]} - {network, "internet"}
             known = [each for each in node.get("routes", []) if in_network(source, each["to"])]
             known.sort(key=lambda each: -ipaddress.ip_network(each["to"]).prefixlen)
-            aside = known and not attached(site, network, known[0]["via"])
+            inside = node["inside"]["network"]
+            aside = known and bool(attached(site, inside, known[0]["via"])) != (network == inside)
             if aside or any(lives_on(site, each, source) for each in sides):
                 return "unknown", node["name"]
         if source not in own:

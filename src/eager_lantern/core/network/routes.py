@@ -100,11 +100,21 @@ def _written(topology: Topology, network: str, address: Address, sender: Node) -
 def sent_back_inside(topology: Topology, device: Device, address: Address) -> bool:
     """Whether a device sends what comes from inside for an address back to the inside: by a route of its own to a
     gateway there, or, where it has none about it, because the address lies there or further in."""
-    about = [each for each in device.spec.routes if address.number in each.to]
-    if (narrowest := min(about, key=_width, default=None)) is not None:
-        return topology.crossing(device.spec.inside.network, narrowest.via) is not None
+    if (narrowest := _narrowest(device, address)) is not None:
+        return _leads_inside(topology, device, narrowest)
     crossings = topology.crossings(device.spec.inside.network, address)
     return crossings is not None and all(each.way == "inward" for each in crossings)
+
+
+def _narrowest(device: Device, address: Address) -> StaticRoute | None:
+    """The route of a device's own that is about an address."""
+    return min((each for each in device.spec.routes if address.number in each.to), key=_width, default=None)
+
+
+def _leads_inside(topology: Topology, device: Device, route: StaticRoute) -> bool:
+    """Whether a device's route leads over its inside network, as it does through a gateway that stands there,
+    wherever else that stands."""
+    return topology.crossing(device.spec.inside.network, route.via) is not None
 
 
 def _width(route: StaticRoute) -> int:
@@ -196,8 +206,8 @@ def _beside(topology: Topology, device: Device, network: str, source: Address) -
     came by."""
     spec = device.spec
     other = spec.inside.network if network == spec.outside.network else spec.outside.network
-    about = min((each for each in spec.routes if source.number in each.to), key=_width, default=None)
-    routed = about is not None and topology.crossing(network, about.via) is None
+    about = _narrowest(device, source)
+    routed = about is not None and _leads_inside(topology, device, about) != (network == spec.inside.network)
     held = other not in (network, INTERNET) and topology.holds(other, source)
     return Astray("unknown", device.name, (*device.place, "routes")) if routed or held else None
 

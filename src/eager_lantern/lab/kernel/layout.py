@@ -159,7 +159,8 @@ def _routes(
 ) -> Iterator[KernelRoute]:
     """The routes that the site gives a node, those on its own networks, and the next device for all further on."""
     told: set[str] = set()
-    for route in _static(topology, sides, spec.routes):
+    inside_first = dict(reversed(sides.items()))
+    for route in _static(topology, inside_first, spec.routes):
         if route.to not in told:
             told.add(route.to)
             yield route
