@@ -60,8 +60,9 @@ from eager_lantern.lab.tasks.tasks import Greet, Serve, ServeSsh, Task
 LOGS = Path(__file__).parent.parent / "tests" / "cases"
 ELSEWHERE = 4021
 """A port on which no client looks for the service."""
-UNINJECTED = {"account-without-folder", "not-promised"}
-"""The first is to a session what a missing right is."""
+UNINJECTED = {"helper-on", "not-promised"}
+"""The first harms none of these sites, which tell every client the address that it knows; the second is no fault of a
+device."""
 MOST_TRIES = 400
 LOG_TIMES = 5
 MOST_CAUSES, MOST_TESTS = 8, 5
@@ -140,6 +141,7 @@ def _guest(guest: Guest, kind: str, rung: Rung, users: set[str]) -> Guest:
         return guest
     if kind in ("account-locked", "account-mistyped"):
         return dataclasses.replace(guest, password="another")
+    # a folder that is not there is to a session the same as one that may not be listed
     return dataclasses.replace(guest, rights="e" if rung == "list" else EVERY_RIGHT.replace("w", ""))
 
 
@@ -319,6 +321,8 @@ def _told(cases: list[Case], seed: int, seconds: float, pairs: bool) -> int:
         print(f"mean size of that group: {sum(each.size for each in good) / len(good):.1f} causes")
     hidden = Counter(each.kind for each in cases if not each.shown)
     print(f"not seen by any client: {dict(hidden)}")
+    fewest = min(Counter(each.kind for each in cases).items(), key=lambda each: each[1], default=("", 0))
+    print(f"{len({each.kind for each in cases})} kinds, the fewest {fewest[0]}, {fewest[1]} times")
     asked = [each for each in shown if each.best]
     cost, best = sum(each.cost for each in asked), sum(each.best for each in asked)
     if asked:

@@ -222,15 +222,21 @@ def test_a_result_of_another_site_is_told(tmp_path: Path) -> None:
     assert "rehearses buoy → tide-exchange, which Saltmarsh Tide Survey does not promise" in done.stderr
 
 
-def test_without_a_site_file_answers_lead_to_causes_in_words(tmp_path: Path) -> None:
-    asked = subprocess.run(
+def _answered(folder: Path, numbers: str) -> subprocess.CompletedProcess[str]:
+    return subprocess.run(
         [sys.executable, "-m", "eager_lantern", "diagnose", "--ask"],
-        input="1\n1\n1\n1\n3\n1\n1\n",  # outside, passive; greeted, let in, never a listing; it hangs; inside it works
+        input="\n".join([*numbers.split(), ""]),
         capture_output=True,
         text=True,
-        cwd=tmp_path,
+        cwd=folder,
         timeout=120,
     )
+
+
+def test_without_a_site_file_answers_lead_to_causes_in_words(tmp_path: Path) -> None:
+    asked = _answered(
+        tmp_path, "1 1 1 1 1 3 1 1"
+    )  # outside, FTP, passive; let in, never a listing; it hangs; inside yes
     assert asked.returncode == 1
     assert "the router has no forward for the data range" in asked.stdout
     assert "61200" not in asked.stdout + asked.stderr
@@ -252,6 +258,28 @@ def test_a_visit_of_a_host_asks_whose_it_was_and_leads_to_a_command_to_type(
     done = run("diagnose", "--seen", "a client outside=v.json", cwd=tmp_path)
     assert "the service does not run" in done.stdout
     assert "  eager-lantern visit SERVER-ADDRESS --port 21\n" in done.stdout
+
+
+def test_without_a_site_file_a_log_fills_in_the_first_answers_of_one(tmp_path: Path) -> None:
+    done = run(
+        "diagnose", "--log", f"a client outside={CASES / 'logs' / 'wrapped-private-announced.log'}", cwd=tmp_path
+    )
+    assert "one cause\n  ◆   the service announces its own address in the passive reply" in done.stdout
+    (told,) = (line.split() for line in done.stdout.splitlines() if line.startswith("  eager-lantern new"))
+    written = run(
+        *told[1:], "--site", "Skerry", "--outside", "198.51.100.88", "--typed", "skerry.example", cwd=tmp_path
+    )
+    assert "address: 10.61.4.20" in (tmp_path / "skerry.site.yaml").read_text(), written.stderr
+
+
+def test_without_a_site_file_an_sftp_listing_that_hangs_outside_is_a_line_that_loses_full_packets(
+    tmp_path: Path,
+) -> None:
+    asked = _answered(
+        tmp_path, "1 2 1 1 3 1 1"
+    )  # outside, SFTP; greeted, let in, never a listing; it hangs; inside yes
+    assert "full packets are lost at the outside line of the router" in asked.stdout
+    assert "eager-lantern new --clients-can ssh" in asked.stdout
 
 
 def test_nothing_seen_and_nobody_to_ask_is_a_question_of_usage() -> None:

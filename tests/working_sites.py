@@ -5,6 +5,16 @@ from typing import Any
 
 SERVER, NAME = "10.61.4.20", "tides.saltmarsh.example"
 OUTSIDE = "198.51.100.61"
+MOBILE_CORE = {
+    "name": "mobile-core",
+    "outside": {"network": "internet", "address": "203.0.113.64"},
+    "inside": {"network": "mobile", "address": "2001:db8:64::1"},
+    "translate": "outward",
+    "translate_ipv6": "none",
+    "nat64": "64:ff9b::/96",
+    "filter": {"inward": {"default": "deny"}},
+}
+PHONE = {"name": "phone", "network": "mobile", "address": "2001:db8:64::12", "reaches": NAME, "modes": ["passive"]}
 
 
 def working_site(chance: random.Random) -> dict[str, Any]:
@@ -24,11 +34,20 @@ def working_site(chance: random.Random) -> dict[str, Any]:
     if chance.random() < 0.3:
         service["load"] = {"typical_size": "60 MB", "rate": "2 Mbit/s"}
     clients = _clients(chance, protocol)
+    router = _router(chance, control, data, ports, protocol)
+    if protocol == "ftp" and control == 21 and chance.random() < 0.15:
+        _followed_by(router, service, clients)
+    networks = [{"name": "office", "subnet": "10.61.4.0/24"}, {"name": "carrier", "subnet": "100.64.0.0/16"}]
+    gateways = [router, _carrier(chance, ports)]
+    if protocol == "ftp" and chance.random() < 0.2:
+        networks.append({"name": "mobile", "subnet": "2001:db8:64::/64"})
+        gateways.append(MOBILE_CORE)
+        clients.append(PHONE)
     return {
         "lantern": 1,
         "site": "Working Coast",
-        "networks": [{"name": "office", "subnet": "10.61.4.0/24"}, {"name": "carrier", "subnet": "100.64.0.0/16"}],
-        "gateways": [_router(chance, control, data, ports, protocol), _carrier(chance, ports)],
+        "networks": networks,
+        "gateways": gateways,
         "server": _server(chance, control, data, ports, protocol),
         "services": [service],
         "accounts": [
@@ -39,6 +58,14 @@ def working_site(chance: random.Random) -> dict[str, Any]:
         "names": [{"name": NAME, "addresses": [OUTSIDE]}],
         "promises": [_promise(each, protocol) for each in clients],
     }  # fmt: skip
+
+
+def _followed_by(router: dict[str, Any], service: dict[str, Any], clients: list[dict[str, Any]]) -> None:
+    """A helper of the router lets data in, of sessions without TLS; the server announces its own address."""
+    router |= {"ftp_helper": True, "forwards": router["forwards"][:1], "forwards_pass_filter": True}
+    service |= {"passive": {"ports": service["passive"]["ports"]}, "tls": {}}
+    for each in clients:
+        each.pop("speaks_tls", None)
 
 
 def _promise(client: dict[str, Any], protocol: str) -> dict[str, Any]:
@@ -54,8 +81,8 @@ def _clients(chance: random.Random, protocol: str) -> list[dict[str, Any]]:
     ]
     found[1]["uses_epsv"] = chance.choice([True, False])
     found[0]["resumes_tls"] = chance.choice([True, False])
-    if chance.random() < 0.4:
-        found[0]["speaks_tls"] = "where-demanded"
+    if chance.random() < 0.5:
+        found[0]["speaks_tls"] = chance.choice(["where-demanded", "never"])
     if protocol == "ftp" and chance.random() < 0.5:
         found.append({**found[0], "name": "logger", "address": "203.0.113.150", "modes": ["active"]})
     if chance.random() < 0.3:

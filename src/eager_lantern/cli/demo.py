@@ -46,7 +46,7 @@ from .output import show
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 BEFORE, AFTER = "saltmarsh-before.site.yaml", "saltmarsh-after.site.yaml"
 MENDED = "saltmarsh-mended.site.yaml"
-BY_HAND, FROM_ALL_OVER = 8, 12
+BY_HAND, FROM_ALL_OVER = 5, 12
 """How many data ports are tried."""
 WATCHED = ("field-station", "institute")
 SHIPPED = (BEFORE, AFTER, "creek-carrier.site.yaml")

@@ -11,20 +11,23 @@ from msgspec.structs import replace
 from rich.text import Text
 
 from ..core.diagnosis.diagnosis import Diagnosis, diagnose
+from ..core.diagnosis.learnt import learnt
 from ..core.diagnosis.next_test import Answer
 from ..core.diagnosis.questions import UNKNOWN, next_question, told_by
 from ..core.diagnosis.sighting import Sighting
 from ..core.diagnosis.wording import Instruction, in_general, instruction
+from ..core.interview import questions
 from ..core.model.site import Site
 from ..files.knowledge_file import shipped_knowledge
 from ..files.observations import clients_of, read_sightings
 from ..files.package_data import shipped_text
 from ..files.results.base import as_json
 from ..files.results.diagnose import diagnose_result
+from ..files.services import registered
 from ..files.session_log_file import read_session_log
 from ..files.site_file import PATTERN, SiteFile, find_site_file, parse_site, read_site
 from ..views.diagnose_view import diagnose_view
-from ..views.screen import command
+from ..views.screen import command, typed
 from ..views.style import ACCENT, STRONG
 from .arguments.options import Format, SiteArgument, Written, example
 from .arguments.site_names import known
@@ -61,20 +64,34 @@ def diagnose_command(
     file = "" if source.file == PLAIN else source.file
     sightings = [each for given in seen or () for each in _seen(given, source.site)]
     sightings += [_logged(given, source.site) for given in log or ()]
+    raw = sightings
     if not file:
-        sightings = [_anywhere(each) for each in sightings]
+        sightings = [_anywhere(source.site, each) for each in sightings]
     asks = ask or (not sightings and sys.stdin.isatty() and sys.stderr.isatty())
     if not sightings and not asks:
         raise typer.BadParameter("nothing was seen: give results with --seen, logs with --log, or answer with --ask")
     found = _asked(source, file, sightings) if asks else diagnose(source.site, sightings, shipped_knowledge())
+    first = _first_file(source.site, raw or found.sightings)
     if not file:
         found = in_general(found)
     if form is Format.json:
         emit(as_json(diagnose_result(source.site, found, file, source.line)))
     else:
         told = _instruction(source.site, found, file)
-        show(diagnose_view(source.site, found, told, file, source.line, whole))
+        show(diagnose_view(source.site, found, told, file, source.line, whole, first))
     raise typer.Exit({"kept": KEPT, "none": CANNOT_TELL}.get(found.verdict, BROKEN))
+
+
+def _first_file(site: Site, sightings: Sequence[Sighting]) -> str:
+    """The command that writes a site file from what was seen; what it would not take, it will ask."""
+    words = []
+    for question in questions(registered()):
+        answer = learnt(site, sightings).get(question.key)
+        try:
+            words += [f"--{question.key.replace('_', '-')}", question.taken(answer, {})] if answer else []
+        except ValueError:
+            continue
+    return typed("new", *words)
 
 
 def _instruction(site: Site, found: Diagnosis, file: str) -> Instruction | None:
@@ -89,9 +106,11 @@ def _source(site: Path | None) -> SiteFile:
     return read_site(find_site_file(site))
 
 
-def _anywhere(seen: Sighting) -> Sighting:
-    """What was seen of a site whose ports and addresses nobody has told."""
-    return replace(seen, announced=None, fates=(), more=0)
+def _anywhere(plain: Site, seen: Sighting) -> Sighting:
+    """What was seen of a site whose ports and addresses nobody has told: a private address that a server names is taken
+    for its own, of a public one it is not known whose it is."""
+    private = seen.announced is not None and seen.announced.kind == "private"
+    return replace(seen, announced=plain.server.address.each[0] if private else None, fates=(), more=0)
 
 
 def _given(text: str) -> tuple[str, Path]:

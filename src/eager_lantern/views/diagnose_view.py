@@ -12,16 +12,17 @@ from ..core.diagnosis.wording import Instruction, came_of, whose
 from ..core.model.site import Site
 from ..core.values.site_path import SitePath
 from .ledger_view import LineOf
-from .screen import Share, between, columns, command, typed
+from .screen import Share, between, columns, command
 from .style import ACCENT, HOLDS, RISKS, STOPS, STRONG, UNTRIED
 
 MOST_IN_FULL, MOST_OTHERS, MOST_OUTCOMES = 3, 5, 5
 
 
 def diagnose_view(
-    site: Site, found: Diagnosis, told: Instruction | None, file: str, line: LineOf, whole: bool
+    site: Site, found: Diagnosis, told: Instruction | None, file: str, line: LineOf, whole: bool, first: str = ""
 ) -> Iterator[RenderableType]:
-    """The whole of a diagnosis; ``told`` is how the next test is made, ``file`` empty without a site file."""
+    """The whole of a diagnosis; ``told`` is how the next test is made, ``file`` empty without a site file, where
+    ``first`` is the command that writes one."""
     yield between(site.site, _headline(found), STRONG)
     yield ""
     yield from _seen(found)
@@ -37,8 +38,9 @@ def diagnose_view(
     if found.test is not None and told is not None:
         yield from _next(found.test, told, whole)
     if not file:
-        yield Text("No site file was given: a plain router and server stood in. To write one: ", style=UNTRIED)
-        yield command(f"  {typed('new')}", ACCENT)
+        yield Text("No site file was given: a plain router and server stood in. To write one, with", style=UNTRIED)
+        yield Text("what was seen here filled in (it asks the rest):", style=UNTRIED)
+        yield command(f"  {first}", ACCENT)
 
 
 def _seen(found: Diagnosis) -> Iterator[RenderableType]:

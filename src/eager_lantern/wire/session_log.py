@@ -45,6 +45,9 @@ _VERBS = (
 )  # fmt: skip
 _COMMAND = re.compile(rf"(?<![A-Za-z0-9_\"'“(])({'|'.join(_VERBS)})(?=\s|$)")
 _REPLY = re.compile(r"(?<![0-9A-Za-z.,:/+_-])([1-5][0-5][0-9])([ -](?=\S)|[ -]?$)")
+_SIX_NUMBERS = re.compile(r"\d+(,\d+){5}")
+_BEFORE_NUMBERS = " \t|>:-*#"
+"""What stands before a line that was wrapped, and in no address."""
 _CODES = {
     110, 120, 125, 150, 200, 202, *range(211, 216), 220, 221, *range(225, 231), 232, 234, 235, 250, 257,
     *range(331, 338), 350, 421, 425, 426, 430, 431, 434, *range(450, 453), *range(500, 509), *range(520, 523),
@@ -157,9 +160,10 @@ def _end_of_reply(code: str, at: int, lines: list[str]) -> int:
 
 def _unwrapped(code: int, text: str, following: list[str]) -> str:
     """A passive reply with what was broken off at the edge of the screen."""
-    if code not in (227, 229) or ")" in text:
+    if code not in (227, 229) or ")" in text or ("(" not in text and _SIX_NUMBERS.search(text)):
         return text
-    return text + "".join(each.strip() for each in following)
+    layout = _BEFORE_NUMBERS if code == 227 else ""  # of the other, bars are part of what it says
+    return text + "".join(each.strip().lstrip(layout) for each in following)
 
 
 class _Reading:

@@ -41,6 +41,7 @@ def sighting_of(climb: Climb, client: str, service: str, source: str) -> Sightin
         announced=Address.parse(climb.reply.address) if climb.reply and not climb.reply.extended else None,
         fates=tuple(_fates(climb, stopped, well)),
         more=max(0, moved - 1),
+        typed=climb.target,
     )
 
 

@@ -29,13 +29,16 @@ class Question(Struct, frozen=True):
 
 def next_question(site: Site, given: Answers) -> Question | None:
     """What to ask after these answers; None once a try is told as far as it went."""
+    if "where" not in given:
+        names = tuple(dict.fromkeys(each.client for each in _transfers(site)))
+        return Question("where", "Where does it fail, or where do you stand?", (*names, UNKNOWN))
+    services = tuple(dict.fromkeys(each.service for each in _transfers(site) if each.client == given["where"]))
+    if len(services) > 1 and "service" not in given:
+        return Question("service", "What does it use there?", services)
     tried = tried_by(site, given)
     if tried is None:
-        if "where" not in given:
-            names = tuple(dict.fromkeys(each.client for each in _transfers(site)))
-            return Question("where", "Where does it fail, or where do you stand?", (*names, UNKNOWN))
         return None
-    if "mode" not in given and tried.mode is None:
+    if "mode" not in given and tried.mode is None and _is_ftp(site, tried.service):
         return Question("mode", "In which mode does the program transfer?", ("passive", "active", UNKNOWN))
     for key, text, choices, stops in (
         ("greets", "Does the server greet (does it ask for a name and password)?", (YES, NO, UNKNOWN), NO),
@@ -56,13 +59,17 @@ def next_question(site: Site, given: Answers) -> Question | None:
 
 def tried_by(site: Site, given: Answers) -> Situation | None:
     """Who tried what, as far as the answers tell; None where it is not said where."""
-    promise = next((each for each in _transfers(site) if each.client == given.get("where")), None)
+    there = (each for each in _transfers(site) if each.client == given.get("where"))
+    promise = next((each for each in there if given.get("service") in (None, each.service)), None)
     if promise is None:
         return None
-    service = next(each for each in site.services if each.name == promise.service)
     modes: dict[str, Mode] = {"passive": "passive", "active": "active"}
-    mode = modes.get(given.get("mode", "")) if service.protocol == "ftp" else None
+    mode = modes.get(given.get("mode", "")) if _is_ftp(site, promise.service) else None
     return Situation(promise.client, promise.service, mode)
+
+
+def _is_ftp(site: Site, name: str) -> bool:
+    return any(each.name == name and each.protocol == "ftp" for each in site.services)
 
 
 def told_by(site: Site, given: Answers) -> tuple[Sighting, ...]:
@@ -77,9 +84,10 @@ def told_by(site: Site, given: Answers) -> tuple[Sighting, ...]:
 
 
 def _inside(site: Site, given: Answers) -> Promise | None:
-    """What is promised to another client on the server's own network."""
+    """What is promised to another client on the server's own network, of the same service where that is told."""
     inside = {each.name for each in site.clients if each.network == site.server.network}
-    others = (each for each in _transfers(site) if each.client in inside and each.client != given.get("where"))
+    alike = (each for each in _transfers(site) if given.get("service") in (None, each.service))
+    others = (each for each in alike if each.client in inside and each.client != given.get("where"))
     return None if given.get("where") in inside else next(others, None)
 
 
@@ -95,9 +103,10 @@ def _told_of_itself(site: Site, given: Answers) -> Sighting | None:
     listing = given.get("listing")
     if listing in (NEVER, SOMETIMES):
         how = _HOW[given.get("listing how", UNKNOWN)]
-        return Sighting(tried, SOURCE, "login", "data", how, sometimes=listing == SOMETIMES)
+        rung: Rung = "data" if _is_ftp(site, tried.service) else "list"
+        return Sighting(tried, SOURCE, "login", rung, how, sometimes=listing == SOMETIMES)
     if listing == ALWAYS:
-        return Sighting(tried, SOURCE, works=True)
+        return Sighting(tried, SOURCE, "list", works=True)
     reached: Rung | None = "login" if given.get("login") == YES else "greet" if given.get("greets") == YES else None
     return Sighting(tried, SOURCE, reached) if reached else None
 

@@ -36,7 +36,8 @@ class Sighting(Struct, frozen=True):
     """What was seen of a try: ``reached`` is the last rung that was well. It ended at ``rung`` with one of
     ``outcomes``, or it worked, or, with neither, nothing more is known; with outcomes and no rung it ended somewhere.
     ``sometimes`` is a try that was made again and again and ended so now and then. ``more`` is how many further data
-    connections carried data. ``source`` tells where this is from."""
+    connections carried data. ``source`` tells where this is from, ``typed`` the name or address that was typed, where
+    that is known."""
 
     tried: Situation
     source: str
@@ -49,6 +50,7 @@ class Sighting(Struct, frozen=True):
     announced: Address | None = None
     fates: tuple[PortFate, ...] = ()
     more: int = 0
+    typed: str = ""
 
     @property
     def fails(self) -> bool:
@@ -108,12 +110,18 @@ def _becomes(fate: PortFate, end: End) -> bool:
 
 def _fits(seen: Sighting, end: End) -> bool:
     if seen.works:
-        return end.rung is None
+        return end.rung is None or _went_on(seen, end)
     if seen.rung is None and seen.outcomes:
         return end.rung is not None
     if seen.rung is not None:
         return _ends_so(seen, end)
-    return seen.reached is None or end.rung is None or ORDER.index(end.rung) > ORDER.index(seen.reached)
+    return seen.reached is None or end.rung is None or _went_on(seen, end)
+
+
+def _went_on(seen: Sighting, end: End) -> bool:
+    """Whether what would end there was left before."""
+    known = end.rung is not None and seen.reached is not None
+    return known and ORDER.index(end.rung) > ORDER.index(seen.reached)
 
 
 def _ends_so(seen: Sighting, end: End) -> bool:
@@ -128,7 +136,7 @@ def _alike(rung: Rung, outcomes: tuple[Outcome, ...], end: End) -> bool:
     if end.outcome == "wrong" and end.rung in ("data", "greet"):
         return rung in ("greet", "secure", "data", "list")
     if end.rung == "send" and end.outcome == "silent":
-        return rung in _CARRIES
+        return rung in _CARRIES and "silent" in outcomes
     if rung in _LATER_DATA and end.rung in _FIRST_DATA:  # a later transfer has a port of its own
         return end.outcome in outcomes
     return rung == end.rung and end.outcome in outcomes

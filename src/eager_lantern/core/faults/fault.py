@@ -53,6 +53,7 @@ FaultKind = Literal[
     "helper-off",
     "helper-on",
     "idle-too-short",
+    "full-packets-lost",
     "rule-missing",
     "rule-off",
     "rule-shadowed",

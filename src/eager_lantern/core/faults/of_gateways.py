@@ -4,8 +4,9 @@ from collections.abc import Iterator
 
 from ..model.change import Change, change
 from ..model.entries import BlockedPorts
-from ..model.site import INTERNET, Attachment, Gateway, Network, Site
+from ..model.site import ETHERNET_BYTES, INTERNET, Attachment, Gateway, Network, Site
 from ..network.free_address import free_address
+from ..network.packet_size import HEADERS_BYTES
 from ..network.topology import Topology
 from ..values.addresses import Address, Addresses, AddressSet
 from ..values.ports import PortSet
@@ -15,6 +16,8 @@ from .fault import Fault, Variants, setting
 
 FRONTS = tuple(map(AddressSet.parse, ("100.64.220.0/24", "192.168.222.0/24", "10.222.222.0/24")))
 """Networks that may lie between a device and a second one in front of it (RFC 6598, RFC 1918)."""
+TUNNEL_BYTES = 1400
+"""A packet size that many tunnels come near."""
 
 
 def gateway_faults(topology: Topology) -> Iterator[Fault]:
@@ -26,6 +29,7 @@ def gateway_faults(topology: Topology) -> Iterator[Fault]:
         if gateway.outside.network == INTERNET and gateway.translate != "none" and gateway.outside.address:
             yield from _outside(topology, place, gateway)
         yield from _habits(topology.site, place, gateway)
+        yield from _line(topology.site, place, gateway)
 
 
 def _provider(topology: Topology, place: SitePath, gateway: Gateway) -> Iterator[Fault]:
@@ -144,3 +148,22 @@ def _habits(site: Site, place: SitePath, gateway: Gateway) -> Iterator[Fault]:
             f"raise that at {name}, or let clients keep the control connection alive",
             switch("idle_timeout", Duration(slowest / 2)),
         )
+
+
+def _line(site: Site, place: SitePath, gateway: Gateway) -> Iterator[Fault]:
+    """A line that takes smaller packets than the file says, where nobody tells their senders."""
+    outside: SitePath = (*place, "outside", "mtu")
+    if gateway.clamps_mss or gateway.mtu < TUNNEL_BYTES:
+        return
+    narrow = change(site, outside, TUNNEL_BYTES), change(site, (*place, "too_big"), "dropped")
+    yield Fault(
+        "full-packets-lost",
+        outside,
+        gateway.name,
+        f"full packets are lost at the outside line of {gateway.name}, and nobody tells their sender",
+        f"does a packet of {ETHERNET_BYTES} bytes that may not be cut pass {gateway.name}, and does one of "
+        f"{TUNNEL_BYTES}?",
+        f"let {gateway.name} clamp the segment size (MSS) to {TUNNEL_BYTES - HEADERS_BYTES[4]} bytes, or let ICMP that "
+        "tells of packets too big pass",
+        (narrow,),
+    )
