@@ -226,6 +226,28 @@ def ways(site: Site, network: str, address: str, sender: dict[str, Any] | None) 
     return ("several", None) if leading > 1 else ("to", nearest)
 
 
+def is_nearer(site: Site, node: dict[str, Any], other: str, network: str, address: str) -> bool:
+    """Whether it is no further to an address over another network of a device than over this one."""
+    step = next_device(site, other, address)
+    there, here = (distance(site, each, address) for each in (other, network))
+    past_itself = there != 0 and step is not None and step[0] is node
+    return there is not None and not past_itself and (here is None or there <= here)
+
+
+def distance(site: Site, network: str, address: str) -> int | None:
+    """How many devices lie between a network and an address."""
+    for count in range(len(site["gateways"]) + 1):
+        if lives_on(site, network, address):
+            return count
+        step = next_device(site, network, address)
+        if step is None:
+            return None
+        network = step[0]["outside" if step[1] == "outward" else "inside"]["network"]
+        if network == "internet" and not leads_to(site, network, address):
+            return count + 1
+    return None
+
+
 def way_back(site: Site, trail: Trail, host: dict[str, Any]) -> tuple[str, str] | None:
     """What becomes of the answer, where it does not come back: outcome, and who sends it elsewhere."""
     node = host
@@ -240,7 +262,7 @@ def way_back(site: Site, trail: Trail, host: dict[str, Any]) -> tuple[str, str] 
             known.sort(key=lambda each: -ipaddress.ip_network(each["to"]).prefixlen)
             inside = node["inside"]["network"]
             aside = known and bool(attached(site, inside, known[0]["via"])) != (network == inside)
-            if aside or any(lives_on(site, each, source) for each in sides):
+            if aside or any(is_nearer(site, node, each, network, source) for each in sides):
                 return "unknown", node["name"]
         if source not in own:
             kind, step = ways(site, network, source, node)

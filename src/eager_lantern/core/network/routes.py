@@ -202,14 +202,22 @@ def _of_one(
 
 
 def _beside(topology: Topology, device: Device, network: str, source: Address) -> Astray | None:
-    """A device that has the source on its other network, or a route to it there, answers past all that the connection
-    came by."""
+    """A device that has the source on its other network or by a shorter way over that, or a route to it there, answers
+    past all that the connection came by."""
     spec = device.spec
     other = spec.inside.network if network == spec.outside.network else spec.outside.network
     about = _narrowest(device, source)
     routed = about is not None and _leads_inside(topology, device, about) != (network == spec.inside.network)
-    held = other not in (network, INTERNET) and topology.holds(other, source)
+    held = other not in (network, INTERNET) and _is_nearer(topology, device, other, network, source)
     return Astray("unknown", device.name, (*device.place, "routes")) if routed or held else None
+
+
+def _is_nearer(topology: Topology, device: Device, other: str, network: str, source: Address) -> bool:
+    """Whether it is no further to an address over another network of a device than over this one."""
+    there, here = topology.crossings(other, source), topology.crossings(network, source)
+    if there is None or (there and there[0].device is device):
+        return False
+    return here is None or len(there) <= len(here)
 
 
 def _noticed(topology: Topology, hop: NextHop, rewritten: bool, source: Address) -> Outcome:

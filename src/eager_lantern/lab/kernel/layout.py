@@ -169,18 +169,27 @@ def _routes(
             if prefix not in told:
                 told.add(prefix)
                 yield KernelRoute(prefix, None, wire)
-    for network, wire in sides.items():
-        for asked in FAMILIES:
-            for far, crossings in topology.ways(network, asked).items():
-                first = crossings[0] if crossings else None
-                if first is None or (gateway is not None and first.device.spec is gateway):
-                    continue
-                for prefix, family in _prefixes(topology, far):
-                    # nobody on the internet has a route to private addresses
-                    lost = network == INTERNET and _is_special(prefix)
-                    if family == asked and prefix not in told and not lost:
-                        told.add(prefix)
-                        yield KernelRoute(prefix, _towards(topology, first, family), wire)
+    for family, network, far, first in _onward(topology, tuple(inside_first), gateway):
+        for prefix, of_family in _prefixes(topology, far):
+            # nobody on the internet has a route to private addresses
+            lost = network == INTERNET and _is_special(prefix)
+            if of_family == family and prefix not in told and not lost:
+                told.add(prefix)
+                yield KernelRoute(prefix, _towards(topology, first, family), sides[network])
+
+
+def _onward(
+    topology: Topology, networks: Sequence[str], gateway: Gateway | None
+) -> Iterator[tuple[Family, str, str, Crossing]]:
+    """The next device to every network further on, over each of a node's own networks, the shortest way first."""
+    found = [
+        (len(crossings), family, network, far, crossings[0])
+        for network in networks
+        for family in FAMILIES
+        for far, crossings in topology.ways(network, family).items()
+        if crossings and (gateway is None or crossings[0].device.spec is not gateway)
+    ]
+    yield from ((family, network, far, first) for _, family, network, far, first in sorted(found, key=lambda e: e[0]))
 
 
 def _prefixes(topology: Topology, network: str) -> list[tuple[str, Family]]:

@@ -1,0 +1,1 @@
+"""Two states of a site: what differs, what that lets through, and how to get from one to the other."""

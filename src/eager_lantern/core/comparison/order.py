@@ -1,0 +1,110 @@
+"""In which order to make edits, so that nothing that holds before and after breaks on the way.
+
+Theory: a walk over sets
+========================
+The site in between depends only on which edits have been made, so an order is a walk from none to all of them over
+sets, each one edit larger than the last. A set is safe where all that is to hold does so in its site. The walk goes
+on by the first edit that leads to a safe set, those that add first, then those that change, then those that take away:
+whoever lets the new in before he shuts the old out loses nobody. Where no single edit leads on, it goes back and tries
+another; a set that leads nowhere is not entered again.
+
+Where no such walk exists, edits have to be made at once: first those of one device, which most devices can take
+together, else all that are left. That is said, and never passed off as safe.
+"""
+
+from collections.abc import Callable, Iterator, Sequence
+
+from msgspec import Struct
+
+Made = frozenset[int]
+"""The numbers of the edits that have been made."""
+MOST_LOOKED_AT = 300
+"""Sites in between that are looked at for one order."""
+
+
+class Order(Struct, frozen=True):
+    """Steps that make all edits, each with the numbers of its edits: after each step all that is to hold does. Where
+    one has several, no single one of them is safe, as far as sets were looked at: ``complete`` is whether all were."""
+
+    steps: tuple[tuple[int, ...], ...]
+    complete: bool = True
+
+    @property
+    def is_safe(self) -> bool:
+        """Whether nothing breaks on the way, however long somebody takes from edit to edit."""
+        return all(len(each) == 1 for each in self.steps)
+
+
+def ordered(wanted: Sequence[int], devices: Sequence[str], holds: Callable[[Made], bool]) -> Order:
+    """An order of the edits ``wanted``, which stand as they should be tried; ``devices`` are theirs. ``holds`` tells
+    whether all that is to hold does after these edits, as it has to after none and after all of them."""
+    walk = _Walk(wanted, devices, holds)
+    return Order(tuple(walk.steps()), walk.complete)
+
+
+class _Walk:
+    def __init__(self, wanted: Sequence[int], devices: Sequence[str], holds: Callable[[Made], bool]) -> None:
+        self.wanted, self.holds = wanted, holds
+        self.device = dict(zip(wanted, devices, strict=True))
+        self.known: dict[Made, bool] = {}
+        self.whole = frozenset(wanted)
+
+    @property
+    def complete(self) -> bool:
+        """Whether no set was left out for want of time."""
+        return len(self.known) < MOST_LOOKED_AT
+
+    def steps(self) -> Iterator[tuple[int, ...]]:
+        """Single edits as far as they lead, then several at once, and so on."""
+        made: Made = frozenset()
+        while made != self.whole:
+            way = self._single(made)
+            yield from ((each,) for each in way)
+            made = made | set(way)
+            if made != self.whole:
+                step = self._several(made)
+                yield step
+                made = made | set(step)
+
+    def _safe(self, made: Made) -> bool:
+        """What was not looked at counts as not safe."""
+        if made == self.whole:
+            return True
+        if made not in self.known:
+            if not self.complete:
+                return False
+            self.known[made] = self.holds(made)
+        return self.known[made]
+
+    def _single(self, start: Made) -> tuple[int, ...]:
+        """The longest way of single edits that was found; all the way, if there is one among those looked at."""
+        longest: tuple[int, ...] = ()
+        dead: set[Made] = set()
+        way: list[int] = []
+        made = start
+        while made != self.whole:
+            onward = (each for each in self.wanted if each not in made and made | {each} not in dead)
+            step = next((each for each in onward if self._safe(made | {each})), None)
+            if step is not None:
+                way.append(step)
+                made = made | {step}
+                longest = max(longest, tuple(way), key=len)
+            elif not way:
+                return longest
+            else:
+                dead.add(made)
+                made = made - {way.pop()}
+        return tuple(way)
+
+    def _several(self, made: Made) -> tuple[int, ...]:
+        """The fewest edits that are safe together: two, those of one device, or else all that are left."""
+        left = [each for each in self.wanted if each not in made]
+        for i, one in enumerate(left):
+            for other in left[i + 1 :]:
+                if self._safe(made | {one, other}):
+                    return one, other
+        for device in dict.fromkeys(self.device[each] for each in left):
+            mine = tuple(each for each in left if self.device[each] == device)
+            if self._safe(made | set(mine)):
+                return mine
+        return tuple(left)

@@ -1,0 +1,164 @@
+"""Two states of a site held against each other: promises, ways in, who reaches what, and how to get from one to the
+other."""
+
+from collections.abc import Callable, Iterator, Sequence
+from typing import Literal
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ..findings.all import Studied, predicted
+from ..mending.exposure import Widened, beyond_need
+from ..model.consistency import problems
+from ..model.site import Promise, Site
+from ..network.topology import Topology
+from ..predict.forecast import Forecast
+from ..predict.session import predict
+from .access import Reached, access, more
+from .edits import PLACES, Edit, Overlay
+from .order import Made, Order, ordered
+
+Turn = Literal["lost", "doubtful", "gained", "otherwise", "same", "new", "dropped"]
+
+
+class Turned(Struct, frozen=True):
+    """A promise or a way in of two states, with its forecast in each that has it."""
+
+    before: Forecast | None
+    after: Forecast | None
+
+    @property
+    def promise(self) -> Promise:
+        """What is promised."""
+        known = self.after or self.before
+        assert known is not None
+        return known.promise
+
+    @property
+    def turn(self) -> Turn:
+        """What has become of it: lost is what was kept and is broken, doubtful what was kept and cannot be told."""
+        if self.before is None or self.after is None:
+            return "new" if self.before is None else "dropped"
+        if self.before.kept is True and self.after.kept is not True:
+            return "lost" if self.after.kept is False else "doubtful"
+        if self.after.kept is True and self.before.kept is not True:
+            return "gained"
+        return "same" if _shown(self.before) == _shown(self.after) else "otherwise"
+
+
+class Comparison(Struct, frozen=True):
+    """What two states of a site do not have in common. ``gained`` is who reaches what after and not before, ``lost``
+    the other way round, ``unasked`` the part of what is gained that no promise needs. ``edits`` lead from one to the
+    other in the given ``order``, in which what holds in both keeps holding."""
+
+    before: Site
+    after: Site
+    promises: tuple[Turned, ...]
+    ways_in: tuple[Turned, ...]
+    gained: tuple[Reached, ...]
+    lost: tuple[Reached, ...]
+    unasked: tuple[Reached, ...]
+    edits: tuple[Edit, ...]
+    order: Order
+
+    @property
+    def verdict(self) -> Literal["same", "changed", "lost", "unknown"]:
+        """Lost where a promise is, or a way in that had to stay open, be it that the file no longer names it."""
+        turns = {each.turn for each in self.promises}
+        ways = {each.turn for each in self.ways_in}
+        if "lost" in turns or {"lost", "dropped"} & ways:
+            return "lost"
+        if "doubtful" in turns | ways:
+            return "unknown"
+        return "changed" if self.edits else "same"
+
+    def device(self, edit: Edit) -> str:
+        """The device, host, client or name that an edit is made on."""
+        section = edit.path[0]
+        if section in PLACES:
+            return edit.path[1] if len(edit.path) > 1 else str((edit.new or edit.old).name)
+        return "" if section in ("promises", "site", "lantern") else self.after.server.name
+
+
+def compare(before: Site, after: Site) -> Comparison:
+    """Two consistent sites held against each other."""
+    old, new = predicted(before), predicted(after)
+    overlay = Overlay(before, after)
+    reached_before, reached_after = access(before), access(after)
+    gained = more(reached_before, reached_after)
+    found = Comparison(
+        before,
+        after,
+        tuple(_turned(_of_promises(old), _of_promises(new))),
+        tuple(_turned(_of_ways_in(old), _of_ways_in(new))),
+        gained,
+        more(reached_after, reached_before),
+        tuple(_unasked(after, gained)),
+        tuple(overlay.edits),
+        Order(()),
+    )
+    return replace(found, order=_order(found, overlay))
+
+
+def _of_promises(known: Studied) -> list[Forecast]:
+    return [each.forecast for each in known.promises]
+
+
+def _of_ways_in(known: Studied) -> list[Forecast]:
+    """The ways in that have to stay open, be it that a promise says so as well."""
+    kept_open = {(client, each.name) for each in known.topology.site.services for client in each.keep_open_for}
+    promised = [each for each in _of_promises(known) if each.promise.holds == "works"]
+    also = [each for each in promised if (each.promise.client, each.promise.service) in kept_open]
+    return [*also, *(each.forecast for each in known.ways_in)]
+
+
+def _turned(before: Sequence[Forecast], after: Sequence[Forecast]) -> Iterator[Turned]:
+    """In the order of the later state, then what only the earlier has."""
+    known = {each.promise: each for each in before}
+    left = dict(known)
+    for each in after:
+        left.pop(each.promise, None)
+        yield Turned(known.get(each.promise), each)
+    yield from (Turned(each, None) for each in left.values())
+
+
+def _shown(forecast: Forecast) -> object:
+    """What a client notices of it."""
+    data = forecast.data
+    stops = tuple((each.outcome, each.answer) for each in forecast.stops)
+    return forecast.predicted, forecast.rung, stops, data and (data.works, data.fails, data.unknown)
+
+
+def _unasked(site: Site, gained: Sequence[Reached]) -> Iterator[Reached]:
+    for each in gained:
+        for beyond in beyond_need(site, (Widened(each.network, each.host, each.protocol, each.ports),)):
+            yield replace(each, ports=beyond.ports)
+
+
+def _order(found: Comparison, overlay: Overlay) -> Order:
+    """The order of all edits but those of what the file only says: what is promised, and what the site is called."""
+    turned = [*found.promises, *found.ways_in]
+    held = [each.promise for each in turned if each.before and each.after and each.before.kept and each.after.kept]
+    wanted = [i for i, edit in enumerate(found.edits) if found.device(edit)]
+    said = frozenset(i for i, edit in enumerate(found.edits) if not found.device(edit))
+    wanted.sort(key=lambda number: _rank(found.edits[number]))
+    devices = [found.device(found.edits[each]) for each in wanted]
+    return ordered(wanted, devices, _holds(overlay, tuple(dict.fromkeys(held)), said))
+
+
+def _rank(edit: Edit) -> int:
+    return 0 if edit.old is None else 2 if edit.new is None else 1
+
+
+def _holds(overlay: Overlay, held: Sequence[Promise], said: Made) -> Callable[[Made], bool]:
+    """Whether promises are kept with so many edits made."""
+
+    def holds(made: Made) -> bool:
+        site: Site = overlay.between(made | said)
+        site = replace(site, promises=tuple(held))
+        if problems(site):
+            return False
+        topology = Topology(site)
+        return all(predict(topology, each, ("promises", i)).kept is True for i, each in enumerate(held))
+
+    return holds
