@@ -13,28 +13,28 @@ def sheet_markdown(title: str, trouble: str, sheet: Sheet) -> str:
 
 
 def _page(title: str, trouble: str, sheet: Sheet) -> Iterator[str]:
-    yield f"# {_plain(sheet.name)}"
+    yield f"# {plain_markdown(sheet.name)}"
     yield ""
-    yield f"{_plain(title)}, {_plain(sheet.kind)}. {_plain(sheet.about)}"
+    yield f"{plain_markdown(title)}, {plain_markdown(sheet.kind)}. {plain_markdown(sheet.about)}"
     yield ""
     if trouble:
-        yield f"**◆ {_plain(trouble)}**"
+        yield f"**◆ {plain_markdown(trouble)}**"
         yield ""
     for each in sheet.parts:
         yield from _part(each)
 
 
 def _part(part: SheetPart) -> Iterator[str]:
-    yield f"## {_plain(part.title)}"
+    yield f"## {plain_markdown(part.title)}"
     yield ""
     for line in part.lines:
-        yield f"{_plain(line)}  "
+        yield f"{plain_markdown(line)}  "
     if part.lines:
         yield ""
     if part.grid is not None:
         yield from _grid(part.grid)
     for number, step in enumerate(part.steps, start=1):
-        yield f"{number}. {_plain(step)}"
+        yield f"{number}. {plain_markdown(step)}"
     if part.steps:
         yield ""
     if part.commands:
@@ -43,17 +43,18 @@ def _part(part: SheetPart) -> Iterator[str]:
 
 def _grid(grid: Grid) -> Iterator[str]:
     tick = ("☐ ",) if grid.purpose == "enter" else ()
-    yield _row(("",) * len(tick) + grid.heads)
-    yield _row(("---",) * (len(tick) + len(grid.heads)))
+    yield table_row(("",) * len(tick) + grid.heads)
+    yield table_row(("---",) * (len(tick) + len(grid.heads)))
     for row in grid.rows:
-        yield _row((*tick, *map(_plain, row)))
+        yield table_row((*tick, *map(plain_markdown, row)))
     yield ""
 
 
-def _row(cells: tuple[str, ...]) -> str:
+def table_row(cells: tuple[str, ...]) -> str:
+    """A row of a table; its cells are Markdown already."""
     return f"| {' | '.join(cells)} |"
 
 
-def _plain(text: str) -> str:
+def plain_markdown(text: str) -> str:
     """A text in which nothing is taken for markup."""
     return text.translate(_MARKS)

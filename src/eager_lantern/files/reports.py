@@ -9,9 +9,11 @@ from urllib.parse import quote
 from xml.etree import ElementTree
 
 from .. import __version__
+from ..core.comparison.with_site import Comparison
+from ..core.predict.wording import because
 from .package_data import Page
 from .problem import BadInput
-from .results.base import Result
+from .results.base import LineOf, Result
 
 SARIF_SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
 BAD_INPUT = "bad-input"
@@ -24,11 +26,15 @@ def sarif(results: Iterable[Result], unread: Iterable[BadInput], pages: Mapping[
     broken = [_sarif_problem(error.file, each.line, each.message) for error in unread for each in error.problems]
     rules = [_sarif_rule(kind, page) for kind, page in sorted(pages.items())]
     rules.append({"id": BAD_INPUT, "shortDescription": {"text": "The site file cannot be used."}})
+    return _sarif_log(rules, findings + broken)
+
+
+def _sarif_log(rules: list[Result], results: list[Result]) -> Result:
     driver = {"name": "Eager Lantern", "version": __version__, "rules": rules}
     return {
         "$schema": SARIF_SCHEMA,
         "version": "2.1.0",
-        "runs": [{"tool": {"driver": driver}, "results": findings + broken}],
+        "runs": [{"tool": {"driver": driver}, "results": results}],
     }
 
 
@@ -38,25 +44,45 @@ def _sarif_rule(kind: str, page: Page) -> Result:
 
 
 def _sarif_finding(finding: Result) -> Result:
-    where = finding["where"]
-    return {
-        "ruleId": finding["kind"],
-        "level": _LEVELS[finding["severity"]],
-        "message": {"text": f"{finding['message']}. To do: {finding['advice']}."},
-        "locations": [_sarif_location(where["file"], where["line"])],
-    }
+    where, text = finding["where"], f"{finding['message']}. To do: {finding['advice']}."
+    return _sarif_result(finding["kind"], _LEVELS[finding["severity"]], text, where["file"], where["line"])
 
 
 def _sarif_problem(file: str, line: int, message: str) -> Result:
-    locations = [_sarif_location(file, line)]
-    return {"ruleId": BAD_INPUT, "level": "error", "message": {"text": message}, "locations": locations}
+    return _sarif_result(BAD_INPUT, "error", message, file, line)
 
 
-def _sarif_location(file: str, line: int) -> Result:
+def _sarif_result(rule: str, level: str, text: str, file: str, line: int | None) -> Result:
+    return {"ruleId": rule, "level": level, "message": {"text": text}, "locations": [_sarif_location(file, line)]}
+
+
+def _sarif_location(file: str, line: int | None) -> Result:
     place: Result = {"artifactLocation": {"uri": quote(file.encode(errors="surrogateescape"))}}
     if line:
         place["region"] = {"startLine": line}
     return {"physicalLocation": place}
+
+
+def compare_sarif(found: Comparison, file: str, line: LineOf) -> Result:
+    """A comparison as a SARIF log: what is lost, and what is open that no promise needs."""
+    results = []
+    for rule, turned in (("promise-lost", found.promises), ("way-in-lost", found.ways_in)):
+        for each in turned:
+            if each.turn == "lost" or (rule == "way-in-lost" and each.turn == "dropped"):
+                why = because(each.after) if each.after else "the file no longer names it"
+                text = f"{each.promise.client} → {each.promise.service}: {why}"
+                results.append(_sarif_result(rule, "error", text, file, line(each.after.place) if each.after else None))
+    for more in found.unasked:
+        text = f"{more.sources} on {more.network} reach {more.host}, {more.protocol} {more.ports}: no promise needs it"
+        results.append(_sarif_result("reached-unasked", "warning", text, file, None))
+    return _sarif_log([{"id": key, "shortDescription": {"text": text}} for key, text in _COMPARED.items()], results)
+
+
+_COMPARED = {
+    "promise-lost": "A promise was kept before and is broken now.",
+    "way-in-lost": "A way in that had to stay open is shut now.",
+    "reached-unasked": "Somebody reaches what was not reached before and no promise needs.",
+}
 
 
 def junit(results: Iterable[tuple[str, Result]], unread: Iterable[BadInput]) -> str:

@@ -18,6 +18,8 @@ from .access import Reached, access, more
 from .edits import PLACES, Edit, Overlay
 from .order import Made, Order, ordered
 
+SAID = ("promises", "site", "lantern", "load", "system", "lease")
+"""Sections and keys by which the file tells something that nobody enters anywhere."""
 Turn = Literal["lost", "doubtful", "gained", "otherwise", "same", "new", "dropped"]
 
 
@@ -77,7 +79,7 @@ class Comparison(Struct, frozen=True):
         section = edit.path[0]
         if section in PLACES:
             return edit.path[1] if len(edit.path) > 1 else str((edit.new or edit.old).name)
-        return "" if section in ("promises", "site", "lantern") else self.after.server.name
+        return "" if section in SAID or edit.path[-1] in SAID else self.after.server.name
 
 
 def compare(before: Site, after: Site) -> Comparison:

@@ -4,7 +4,9 @@ from typing import Any
 
 from msgspec import to_builtins
 
+from ..network.topology import Topology
 from ..values.phrases import quoted
+from .access import Reached
 from .edits import PLACES, Edit
 
 _ONE = {
@@ -12,6 +14,14 @@ _ONE = {
     "habits": "habits", "clients": "client", "names": "published name", "forwards": "forward", "rules": "rule",
     "pairs": "pair of addresses", "routes": "route", "folders": "folder", "promises": "promise",
 }  # fmt: skip
+
+
+def senders(topology: Topology, reached: Reached) -> str:
+    """``anybody on internet``, or which addresses of it."""
+    everybody = topology.everybody(reached.network)
+    if reached.sources in (everybody, everybody.of_family(4), everybody.of_family(6)):
+        return f"anybody on {reached.network}"
+    return f"{reached.sources} on {reached.network}"
 
 
 def action(edit: Edit) -> str:

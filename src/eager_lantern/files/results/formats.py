@@ -3,6 +3,7 @@
 from msgspec import Struct
 
 from .check import CheckFolderResult, CheckResult
+from .compare import CompareResult, CompareVisitsResult
 from .diagnose import DiagnoseResult
 from .lamp import LampBurnt, LampLit, LampResult
 from .mend import MendResult
@@ -16,6 +17,8 @@ FORMATS: dict[str, type[Struct]] = {
     "certificate": CertificateResult,
     "check": CheckResult,
     "check-folder": CheckFolderResult,
+    "compare": CompareResult,
+    "compare-visits": CompareVisitsResult,
     "diagnose": DiagnoseResult,
     "explain": ExplainResult,
     "lamp": LampResult,

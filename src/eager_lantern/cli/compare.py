@@ -1,0 +1,98 @@
+"""``compare``: two states of a site, what each lets through that the other does not, and how to get there."""
+
+from enum import StrEnum
+from typing import Annotated, Literal
+
+import typer
+
+from ..core.comparison.with_site import Turn, compare
+from ..core.comparison.with_visit import revisited
+from ..files.results.base import as_json
+from ..files.results.compare import compare_result, compare_visits_result
+from ..files.seen_file import Seen
+from ..files.site_file import SiteFile
+from ..views.compare_view import compare_view, visits_view
+from .arguments.options import example
+from .arguments.states import read_state
+from .exit_codes import BROKEN, CANNOT_TELL, KEPT
+from .output import emit, show
+
+app = typer.Typer(add_completion=False, rich_markup_mode=None)
+_CODES = {"same": KEPT, "changed": KEPT, "lost": BROKEN, "unknown": CANNOT_TELL}
+State = Annotated[
+    str, typer.Argument(help="A site file, REV:FILE of a git repository, or a result that visit --save has kept.")
+]
+
+
+class CompareFormat(StrEnum):
+    """How a comparison is written."""
+
+    text = "text"
+    json = "json"
+    sarif = "sarif"
+    table = "table"
+
+
+@app.command(epilog=example("eager-lantern compare saltmarsh.site.yaml planned.yaml --format table"))
+def compare_command(
+    before: State,
+    after: State,
+    form: Annotated[
+        CompareFormat,
+        typer.Option("--format", help="text for people; json and sarif for programs; table for a change request."),
+    ] = CompareFormat.text,
+    whole: Annotated[bool, typer.Option("--all", help="Show everything, however many screens it takes.")] = False,
+) -> None:
+    """Hold two states of a site against each other.
+
+    Which promises change, who reaches what now and did not before, and the other way round; which of it nobody asked
+    for; and in which order to make the changes, so that nothing that holds in both states breaks on the way.
+
+    Two kept results of visits are held against each other session by session.
+
+    Exit code 0: nothing is lost, 1: a promise is, or a way in that had to stay open, 2: bad input, 3: it cannot be
+    told.
+    """
+    old, new = read_state(before), read_state(after)
+    if isinstance(old, SiteFile) and isinstance(new, SiteFile):
+        raise typer.Exit(_CODES[_of_sites(old, new, form, whole)])
+    if isinstance(old, Seen) and isinstance(new, Seen):
+        raise typer.Exit(_CODES[_of_visits(old, new, (before, after), form)])
+    raise typer.BadParameter(f"{before} and {after} are not of one kind: two sites, or two kept results of visits")
+
+
+def _of_sites(old: SiteFile, new: SiteFile, form: CompareFormat, whole: bool) -> str:
+    found = compare(old.site, new.site)
+    names, lines = (old.file, new.file), (old.line, new.line)
+    match form:
+        case CompareFormat.text:
+            show(compare_view(found, names, lines, whole))
+        case CompareFormat.json:
+            emit(as_json(compare_result(found, names, lines)))
+        case CompareFormat.sarif:
+            from ..files.reports import compare_sarif  # seldom asked for, and XML loads slowly
+
+            emit(as_json(compare_sarif(found, new.file, new.line)))
+        case CompareFormat.table:
+            from ..export.change_table import change_table
+
+            emit(change_table(found, names, lines))
+    return found.verdict
+
+
+def _of_visits(old: Seen, new: Seen, names: tuple[str, str], form: CompareFormat) -> str:
+    found = revisited(old.climbs, new.climbs)
+    verdict = _verdict({each.turn for each in found})
+    if form is CompareFormat.json:
+        emit(as_json(compare_visits_result(found, verdict, names)))
+    elif form is CompareFormat.text:
+        show(visits_view(found, verdict, names, (old.taken.time, new.taken.time)))
+    else:
+        raise typer.BadParameter("two visits are written as text or json")
+    return verdict
+
+
+def _verdict(turns: set[Turn]) -> Literal["same", "changed", "lost", "unknown"]:
+    if "lost" in turns:
+        return "lost"
+    return "unknown" if "doubtful" in turns else "same" if turns <= {"same"} else "changed"

@@ -1,0 +1,231 @@
+"""Two states of a site held against each other: what is reported, the order of steps, the command as it is typed."""
+
+import copy
+import json
+import random
+import shutil
+import subprocess
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from plain import Packet, arrive
+from program import AFTER, BEFORE, result_of, run
+from random_sites import NETWORKS, PORTS, held, sites
+from working_sites import working_site
+
+from eager_lantern.core.comparison.access import Reached, access, more
+from eager_lantern.core.comparison.edits import Overlay
+from eager_lantern.core.comparison.with_site import Comparison, compare
+from eager_lantern.core.diagnosis.diagnosis import settled
+from eager_lantern.core.faults.all import faults_of
+from eager_lantern.core.findings.all import studied
+from eager_lantern.core.model.change import changed
+from eager_lantern.core.model.consistency import problems
+from eager_lantern.core.model.site import Promise, Site
+from eager_lantern.core.values.addresses import Address
+from eager_lantern.files.site_file import parse_site, read_site
+
+QUICK = settings(max_examples=30, deadline=None, suppress_health_check=list(HealthCheck))
+FROM_PORTS = (5000, 60000)
+Point = tuple[str, str, str, str, int]
+"""Network, host, transport, source and port of the host."""
+
+
+@st.composite
+def pairs_of_sites(draw: st.DrawFn) -> tuple[dict[str, Any], dict[str, Any]]:
+    """A site, and the same with forwards and filters of another."""
+    before, other = draw(sites()), draw(sites())
+    after = copy.deepcopy(before)
+    for mine, theirs in zip(after["gateways"], other["gateways"], strict=False):
+        for key in draw(st.lists(st.sampled_from(["forwards", "filter", "unmatched"]), unique=True)):
+            mine[key] = theirs[key]
+    if draw(st.booleans()):
+        after["server"]["filter"] = other["server"]["filter"]
+    return before, after
+
+
+def points(site: dict[str, Any], network: str, source: str) -> Iterator[Point]:
+    """What a sender reaches of hosts elsewhere and of the server, one packet after the other, by the plain reading."""
+    home = {each["name"]: each["network"] for each in (site["server"], *site["clients"])}
+    for to in sorted({each for each in held(site) if ":" not in each}):
+        for protocol in ("tcp", "udp"):
+            for port in range(1, PORTS + 2):
+                for source_port in FROM_PORTS:
+                    packet = Packet(protocol, source, source_port, to, port)
+                    end = arrive(site, network, packet, None, {"name": network}, [])
+                    if end.outcome == "ok" and (home[end.at] not in (network, "internet") or end.at == "store"):
+                        yield network, end.at, protocol, source, end.packet.port
+
+
+def is_told(reached: tuple[Reached, ...], point: Point) -> bool:
+    network, host, protocol, source, port = point
+    return any(
+        (each.network, each.host, each.protocol) == (network, host, protocol)
+        and Address.parse(source).number in each.sources
+        and port in each.ports
+        for each in reached
+    )
+
+
+@QUICK
+@given(pairs_of_sites(), st.sampled_from([*NETWORKS]), st.integers(0, 1))
+def test_gains_and_losses_are_what_single_packets_tell(
+    both: tuple[dict[str, Any], dict[str, Any]], network: str, number: int
+) -> None:
+    read = [parse_site("random", json.dumps(each)).site for each in both]
+    before, after = map(access, read)
+    source = {"internet": "203.0.113.200", "a": "10.1.0.201", "b": "192.0.2.60", "c": "10.3.0.201", "d": "192.0.2.120"}
+    sender = both[0]["clients"][[*NETWORKS].index(network)]["address"] if number else source[network]
+    then, now = (set(points(each, network, sender)) for each in both)
+    gained, lost = more(before, after), more(after, before)
+    assert {each for each in now if is_told(gained, each)} == now - then
+    assert {each for each in then if is_told(lost, each)} == then - now
+    assert not {each for each in then if is_told(gained, each)}
+
+
+def other_state(seed: int) -> tuple[Site, Site]:
+    """A working site and the same with up to three things otherwise, and a way in that has to stay open."""
+    chance = random.Random(seed)
+    data = working_site(chance)
+    data["services"].append({"name": "desk-in", "protocol": "other", "control_port": 22, "keep_open_for": ["desk"]})
+    incoming = data["server"]["filter"]["incoming"]
+    incoming.setdefault("rules", []).append(
+        {"name": "desk-in", "action": "allow", "protocol": "tcp", "ports": 22, "from": "10.61.4.0/24"}
+    )
+    before = after = settled(parse_site("working", json.dumps(data)).site)
+    for each in chance.sample([each for each in faults_of(before) if each.effect is None], 3):
+        way = chance.choice(each.variants)
+        if not problems(changed(after, *way)):
+            after = changed(after, *way)
+    return (after, before) if chance.random() < 0.5 else (before, after)
+
+
+def kept(site: Site) -> set[Promise]:
+    """The promises that are kept, and the ways in that are open."""
+    return {each.promise for each in studied(site).forecasts if each.kept is True}
+
+
+@QUICK
+@given(st.integers(0, 100_000))
+def test_after_every_step_of_the_order_holds_what_holds_in_both(seed: int) -> None:
+    before, after = other_state(seed)
+    found = compare(before, after)
+    both = kept(before) & kept(after)
+    made = {i for i, each in enumerate(found.edits) if not found.device(each)}
+    overlay = Overlay(before, after)
+    for step in found.order.steps:
+        made |= set(step)
+        between = overlay.between(made)
+        assert problems(between) == []
+        assert both <= kept(between)
+    assert overlay.between(made) == after
+    assert found.order.is_safe or found.order.complete
+
+
+@QUICK
+@given(st.integers(0, 100_000))
+def test_nothing_is_lost_exactly_where_all_that_was_kept_is_kept(seed: int) -> None:
+    before, after = other_state(seed)
+    worse = kept(before) - kept(after)
+    assert (compare(before, after).verdict in ("lost", "unknown")) == bool(worse)
+
+
+def changed_file(folder: Path, *pairs: tuple[str, str]) -> Path:
+    text = AFTER.read_text()
+    for old, new in pairs:
+        assert old in text
+        text = text.replace(old, new)
+    path = folder / "changed.site.yaml"
+    path.write_text(text)
+    return path
+
+
+def swapped() -> Comparison:
+    """A server that moves its range: no single edit of forward, rule and range leaves a transfer whole."""
+    before = read_site(AFTER).site
+    text = AFTER.read_text().replace("61200-61455", "61500-61755")
+    return compare(before, parse_site("moved", text).site)
+
+
+def test_what_can_only_be_done_at_once_is_said_to_be() -> None:
+    found = swapped()
+    assert not found.order.is_safe
+    assert found.order.complete
+    assert max(map(len, found.order.steps)) > 1
+
+
+def test_a_loss_is_told_with_its_reason_and_ends_with_one() -> None:
+    done = run("compare", AFTER, BEFORE)
+    assert done.returncode == 1
+    assert "◆ lost" in done.stdout
+    assert "harbour-router has no forward for ports 61328-61455" in " ".join(done.stdout.split())
+
+
+def test_a_gain_that_nobody_asked_for_is_told_apart(tmp_path: Path) -> None:
+    wider = changed_file(tmp_path, ("ports: 61200-61455, to:", "ports: 61200-61500, to:"),
+                         ("tcp, ports: 61200-61455}", "tcp, ports: 61200-61500}"))  # fmt: skip
+    result = result_of(run("compare", AFTER, wider, "--format", "json").stdout)
+    assert result["verdict"] == "changed"
+    assert {(each["host"], each["ports"]) for each in result["unasked"]} == {("gauge-store", "61456-61500")}
+
+
+def test_the_administrators_own_way_in_is_lost_where_the_file_drops_it(tmp_path: Path) -> None:
+    without = changed_file(tmp_path, (", keep_open_for: [office-desk]", ""))
+    done = run("compare", AFTER, without, "--format", "json")
+    result = result_of(done.stdout)
+    assert (done.returncode, result["verdict"]) == (1, "lost")
+    assert [each["turn"] for each in result["ways_in"]] == ["dropped"]
+
+
+def test_the_same_file_at_two_revisions(tmp_path: Path) -> None:
+    site = tmp_path / "pier.site.yaml"
+    shutil.copy(BEFORE, site)
+    git = ["git", "-c", "user.name=tides", "-c", "user.email=tides@saltmarsh.example"]
+    subprocess.run([*git, "init", "-q"], cwd=tmp_path, check=True)
+    subprocess.run([*git, "add", "."], cwd=tmp_path, check=True)
+    subprocess.run([*git, "commit", "-qm", "as it was"], cwd=tmp_path, check=True)
+    shutil.copy(AFTER, site)
+    done = run("compare", "HEAD:pier.site.yaml", "pier.site.yaml", "--format", "json", cwd=tmp_path)
+    result = result_of(done.stdout)
+    assert (result["before"], result["verdict"]) == ("HEAD:pier.site.yaml", "changed")
+    assert [each["turn"] for each in result["promises"]].count("gained") == 2
+    wrong = run("compare", "HEAD~7:pier.site.yaml", "pier.site.yaml", cwd=tmp_path)
+    assert (wrong.returncode, wrong.stderr.count("\n")) == (2, 1)
+    assert "git does not know it" in wrong.stderr
+
+
+def visited(path: Path, listing: str) -> Path:
+    rungs = [
+        {"rung": "connect", "outcome": "ok", "detail": ""},
+        {"rung": "list", "outcome": listing, "detail": "files"},
+    ]
+    promise = {"client": "pilot", "service": "tides", "mode": "passive", "target": "tides.example", "rungs": rungs}
+    taken = {"time": "2026-11-26T08:00:00+00:00", "host": "skerry", "tool": "0.1.0"}
+    path.write_text(json.dumps({"format": "eager-lantern/visit/1", "taken": taken, "promises": [promise]}))
+    return path
+
+
+def test_two_visits_part_where_the_later_one_stops(tmp_path: Path) -> None:
+    well, ill = visited(tmp_path / "well.json", "ok"), visited(tmp_path / "ill.json", "silent")
+    done = run("compare", well, ill, "--format", "json")
+    (session,) = result_of(done.stdout)["sessions"]
+    assert (done.returncode, session["turn"], session["was"]["outcome"], session["is"]["outcome"]) == (
+        1, "lost", "ok", "silent",
+    )  # fmt: skip
+    assert run("compare", ill, well).returncode == 0
+
+
+@pytest.mark.parametrize(
+    ("form", "said"), [("sarif", '"ruleId": "promise-lost"'), ("table", "| 1 | harbour-router |"), ("text", "Order of")]
+)
+def test_every_form_tells_of_the_change(form: str, said: str) -> None:
+    assert said in run("compare", AFTER, BEFORE, "--format", form).stdout
+
+
+def test_a_site_and_a_visit_are_not_compared(tmp_path: Path) -> None:
+    done = run("compare", AFTER, visited(tmp_path / "well.json", "ok"))
+    assert (done.returncode, "not of one kind" in done.stderr) == (2, True)
