@@ -78,10 +78,6 @@ def compared(
         with KernelLab(nodes_of(source.site, ready.strangers)) as lab:
             seen = exchanged(lab, probes, LISTENING)
             results = ready.rehearsed(lab, lambda news: None)
-            if any(
-                map(_left_untried, results)
-            ):  # on a busy machine sessions break off; once more before it is believed
-                results = ready.rehearsed(lab, lambda news: None)
     sessions = [
         Compared("session", str(each.forecast.promise), each.forecast.predicted, _apart(each)) for each in results
     ]
@@ -89,18 +85,12 @@ def compared(
 
 
 def _apart(result: Rehearsed) -> str:
-    """In what a session differs. A helper that waits for active data on a port drops another session's word of the
-    same port, and a connection that reuses the ends of an earlier one is not what it waits for: such ports stay
-    untried, which is no difference."""
-    if _left_untried(result):
-        assert result.observed is not None
+    """In what a session differs. A helper that waits for data on a port drops another session's word of the same port,
+    and a connection that reuses the ends of an earlier one is not what it waits for: such ports stay untried, which is
+    no difference."""
+    if result.observed is not None and result.observed.untried and not result.forecast.helped:
         return f"ports {result.observed.untried} could not be tried"
     return "; ".join(result.differences) if result.agree is False else ""
-
-
-def _left_untried(result: Rehearsed) -> bool:
-    held = bool(result.forecast.helped) and result.forecast.promise.mode == "active"
-    return result.observed is not None and bool(result.observed.untried) and not held
 
 
 def rehearsed(site: Site, stands: Site | None = None) -> list[Rehearsed]:
