@@ -34,7 +34,7 @@ ALLOWED = {
 }
 INSIDE = {
     "core": (
-        {"comparison"}, {"sheets", "diagnosis", "mending"}, {"verdict"}, {"findings", "faults", "compare", "interview"},
+        {"adoption"}, {"comparison"}, {"sheets", "diagnosis", "mending"}, {"verdict"}, {"findings", "faults", "compare", "interview"},
         {"predict", "sizing"}, {"network", "observed"}, {"model", "key_page"}, {"values"},
     ),
     "live": ({"ftp", "ssh", "lamp"}, {"common"}, {"vantage"}, {"failure", "children", "open_files"}),

@@ -5,6 +5,7 @@ import json
 import os
 import re
 import shlex
+import shutil
 import signal
 import subprocess
 import sys
@@ -279,6 +280,7 @@ FAILED_LOG = (Path(__file__).parent / "cases" / "logs" / "arrows-forward-missing
 def test_the_example_of_every_help_runs(command: str, tmp_path: Path) -> None:
     (tmp_path / "saltmarsh.site.yaml").write_text(AFTER.read_text())
     (tmp_path / "planned.yaml").write_text(AFTER.read_text())
+    shutil.copy(Path(__file__).parent / "cases" / "forwards.csv", tmp_path)
     (tmp_path / "session.log").write_text(FAILED_LOG)
     shown = run(command, "--help").stdout.partition("Example: ")[2]
     program, *words = shlex.split(shown.partition(" > ")[0].replace("\\\n", " "))
@@ -297,6 +299,12 @@ def test_what_only_size_needs_is_loaded_by_no_other_command(command: str, tmp_pa
         "new": ["--site", "x", "--address", "10.61.4.20", "--outside", "198.51.100.61"],
         "walk": ["--client", "institute"],
         "compare": ["saltmarsh.site.yaml", "saltmarsh.site.yaml"],
+        "adopt": [
+            "saltmarsh.site.yaml",
+            Path(__file__).parent / "cases" / "forwards.csv",
+            "--device",
+            "harbour-router",
+        ],
         "lamp": ["--listen", "127.0.0.1", "--lasts", "1 s"],
     }
     trace = [sys.executable, "-X", "importtime", "-m", "eager_lantern", command, *words.get(command, [])]

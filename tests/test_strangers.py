@@ -65,10 +65,14 @@ def test_a_table_has_no_cell_that_a_spreadsheet_would_run(tmp_path: Path) -> Non
     assert "'=1+1" in cells
 
 
-LOG = Path(__file__).parent / "cases" / "logs" / "arrows-forward-missing.log"
+CASES = Path(__file__).parent / "cases"
+LOG, KEPT = CASES / "logs" / "arrows-forward-missing.log", CASES / "kept-visit.json"
 WORDS: dict[str, list[Any]] = {
     "diagnose": ["diagnose", AFTER, "--log", f"field-station={LOG}"],
     "mend": ["mend", BEFORE],
+    "adopt": ["adopt", BEFORE, CASES / "forwards.csv", "--device", "harbour-router"],
+    "compare": ["compare", BEFORE, AFTER],
+    "compare-visits": ["compare", KEPT, KEPT],
     "check": ["check", BEFORE],
     "check-folder": ["check", BEFORE.parent],
     "walk": ["walk", BEFORE, "--client", "institute"],

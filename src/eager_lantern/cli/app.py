@@ -31,6 +31,7 @@ COMMANDS = (
     "lamp",
     "diagnose",
     "mend",
+    "adopt",
     "compare",
     "schema",
 )

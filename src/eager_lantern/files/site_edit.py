@@ -102,18 +102,20 @@ def _added(text: str, node: Node, rest: SitePath, new: Any) -> str:
 
 
 def _removed(text: str, node: Node, part: str | int) -> str:
-    """Without a key: in a flow with its comma, in a block with its lines."""
-    assert isinstance(node, MappingNode)
-    keys = [key.value for key, _ in node.value]
-    i = keys.index(str(part))
-    key, value = node.value[i]
-    start, end = key.start_mark.index, _end(value)
+    """Without a key or an entry: in a flow with its comma, in a block with its lines."""
+    assert isinstance(node, CollectionNode)
+    pairs = [each if isinstance(each, tuple) else (each, each) for each in node.value]
+    i = part if isinstance(part, int) else [key.value for key, _ in pairs].index(str(part))
+    start, end = pairs[i][0].start_mark.index, _end(pairs[i][1])
     if node.flow_style:
-        if i + 1 < len(node.value):
-            end = node.value[i + 1][0].start_mark.index
+        if i + 1 < len(pairs):
+            end = pairs[i + 1][0].start_mark.index
         elif i:
-            start = _end(node.value[i - 1][1])
+            start = _end(pairs[i - 1][1])
         return text[:start] + text[end:]
+    if len(pairs) == 1:  # a block of nothing would be null
+        empty = "[]" if isinstance(node, SequenceNode) else "{}"
+        return text[: node.start_mark.index] + empty + text[_end(node) :]
     begin = text.rfind("\n", 0, start) + 1
     finish = text.find("\n", end)
     return text[:begin] + text[finish + 1 :] if finish >= 0 else text[:begin]

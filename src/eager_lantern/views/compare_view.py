@@ -48,6 +48,13 @@ def compare_view(
     yield between(found.after.site, _head(found.verdict), STRONG)
     yield Text(f"{names[0]} → {names[1]}", style=UNTRIED)
     yield ""
+    yield from compare_body(found, whole)
+    yield from _steps(found, lines, whole)
+    yield from _next(found, names)
+
+
+def compare_body(found: Comparison, whole: bool) -> Iterator[RenderableType]:
+    """Promises, ways in, and who reaches what."""
     yield from _promises("Promises", found.promises, whole)
     if found.ways_in:
         yield from _promises("Ways in that have to stay open", found.ways_in, whole)
@@ -55,8 +62,6 @@ def compare_view(
     if found.unasked:
         yield from _reached("▲ Of that, what no promise needs", found.after, found.unasked, whole)
     yield from _reached("Reached no more", found.before, found.lost, whole)
-    yield from _steps(found, lines, whole)
-    yield from _next(found, names)
 
 
 def _head(verdict: str) -> Text:

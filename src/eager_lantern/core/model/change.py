@@ -13,8 +13,8 @@ from .site import Site
 
 
 class Change(Struct, frozen=True):
-    """Set what stands at a place. An index one past the end of a list adds to it; ``new`` of None takes the
-    key out, so that its default counts. ``old`` is what stood there; None where nothing did."""
+    """Set what stands at a place. An index one past the end of a list adds to it; ``new`` of None takes an
+    entry out, or a key, so that its default counts. ``old`` is what stood there; None where nothing did."""
 
     place: SitePath
     old: Any
@@ -48,6 +48,8 @@ def _set(value: Any, place: SitePath, new: Any) -> Any:
     if not place:
         return new
     first, rest = place[0], place[1:]
+    if isinstance(first, int) and not rest and new is None:
+        return (*value[:first], *value[first + 1 :])
     if isinstance(first, int):
         inner = _set(value[first], rest, new) if first < len(value) else new
         return (*value[:first], inner, *value[first + 1 :])

@@ -2,6 +2,7 @@
 
 from msgspec import Struct
 
+from .adopt import AdoptResult
 from .check import CheckFolderResult, CheckResult
 from .compare import CompareResult, CompareVisitsResult
 from .diagnose import DiagnoseResult
@@ -14,6 +15,7 @@ from .visit import VisitResult
 from .walk import WalkResult
 
 FORMATS: dict[str, type[Struct]] = {
+    "adopt": AdoptResult,
     "certificate": CertificateResult,
     "check": CheckResult,
     "check-folder": CheckFolderResult,

@@ -1,0 +1,138 @@
+"""``adopt``: what a real device or server says of itself, taken into the site file."""
+
+import time
+from collections.abc import Sequence
+from enum import StrEnum
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from ..core.adoption.adopt import adopted
+from ..core.adoption.told import Reading
+from ..core.comparison.with_site import compare
+from ..core.model.consistency import problems
+from ..core.model.site import Site
+from ..files.adopted_file import adopted_text
+from ..files.atomic_write import write
+from ..files.mended_file import patch
+from ..files.problem import BadInput, InputProblem
+from ..files.results.adopt import adopt_result
+from ..files.results.base import as_json
+from ..files.results.compare import compare_result
+from ..files.rule_table import is_rule_table, read_rule_table, read_table_text
+from ..files.server_settings import read_settings
+from ..files.site_file import parse_site, read_site
+from ..files.yaml_tree import read_text
+from ..views.adopt_view import adopt_view
+from .arguments.options import Format, Written, example
+from .arguments.site_names import known, the_transfer
+from .exit_codes import BROKEN, KEPT
+from .output import emit, show
+
+app = typer.Typer(add_completion=False, rich_markup_mode=None)
+KINDS = (
+    "a table of forwards or rules (CSV), settings of ProFTPD or Pure-FTPd, what sshd -T prints, or a table of "
+    "setting and value"
+)
+
+
+class Way(StrEnum):
+    """Which filter of a device or host rules are of."""
+
+    into = "in"
+    out = "out"
+
+
+@app.command(epilog=example("eager-lantern adopt saltmarsh.site.yaml forwards.csv --device harbour-router"))
+def adopt_command(
+    site: Annotated[Path, typer.Argument(readable=False, help="The site file.")],
+    files: Annotated[list[str], typer.Argument(help="Files of the device: tables as CSV, or a server's settings.")],
+    device: Annotated[str, typer.Option(help="The gateway, server or client that the files are of.")] = "",
+    service: Annotated[str, typer.Option(help="The service that settings are of; default: the only one.")] = "",
+    direction: Annotated[
+        Way, typer.Option(help="Which filter a table of rules is of: what comes in, or what goes out.")
+    ] = Way.into,
+    writes: Annotated[
+        bool, typer.Option("--write", help="Write the site file; else the difference is only shown.")
+    ] = False,
+    whole: Annotated[bool, typer.Option("--all", help="Show everything, however many screens it takes.")] = False,
+    form: Written = Format.text,
+) -> None:
+    """Take what a device says of itself into the site file.
+
+    Reads tables of forwards and filter rules as CSV, ours or any whose columns mean the same; settings of ProFTPD, of
+    Pure-FTPd and of OpenSSH; or those of any server as a table of setting and value, as sheets writes it. Shows what
+    that would change: promises, who reaches what. With --write the file is changed in those places alone, each with a
+    remark of where it was read.
+
+    Exit code 0: nothing is lost by it, 1: a promise is, or a way in, 2: bad input.
+    """
+    source, text = read_site(site), read_text(site)
+    read = source.site
+    names = [read.server.name, *(each.name for each in read.gateways), *(each.name for each in read.clients)]
+    readings = [_reading(each) for each in files]
+    settings = [each for each in readings if each.subject == "settings"]
+    known("--device", device or (source.site.server.name if len(settings) == len(readings) else ""), names)
+    device = device or source.site.server.name
+    service = _service(source.site, device, service, settings)
+    _fits(source.site, device, readings)
+    wanted = adopted(source.site, device, service, "in" if direction is Way.into else "out", readings)
+    if found := problems(wanted):
+        raise BadInput(str(files[0]), *(InputProblem(0, f"does not fit the site: {each.message}") for each in found))
+    day = time.strftime("%Y-%m-%d")
+    after = adopted_text(source, text, wanted, readings, day) if wanted != source.site else text
+    if writes and after != text:
+        write({site: after.encode()}, force=True)
+    comparison = compare(source.site, wanted)
+    lines = (source.line, parse_site(source.file, after).line)
+    difference = patch(text, after, source.file)
+    written = writes and after != text
+    if form is Format.json:
+        compared = compare_result(comparison, (source.file, source.file), lines)
+        emit(as_json(adopt_result(device, readings, compared, difference, written)))
+    else:
+        words = (
+            "adopt",
+            str(site),
+            *files,
+            "--device",
+            device,
+            *(("--direction", "out") if direction is Way.out else ()),
+        )
+        show(adopt_view(comparison, device, readings, difference, words, written, whole))
+    raise typer.Exit(BROKEN if comparison.verdict == "lost" else KEPT)
+
+
+def _reading(file: str) -> Reading:
+    """What a file is, by what stands in it. Raises BadInput."""
+    text = read_table_text(Path(file))
+    if is_rule_table(text):
+        return read_rule_table(file, text)
+    found = read_settings(file, text)
+    if found is None:
+        raise BadInput(file, InputProblem(0, f"is none of what is read here: {KINDS}"))
+    return found
+
+
+def _service(site: Site, device: str, name: str, settings: Sequence[Reading]) -> str:
+    """The service that settings are of, which is one of the server's own."""
+    if not settings:
+        if name:
+            raise typer.BadParameter("--service: only settings are of a service; these files are tables of a device")
+        return ""
+    if device != site.server.name:
+        raise BadInput(settings[0].file, InputProblem(0, f"are settings of a server; {device} has no services"))
+    protocols = {each.protocol or "ftp" for each in settings}
+    if len(protocols) > 1:
+        raise typer.BadParameter("these are settings of FTP and of SSH: name the files of one service at a time")
+    return the_transfer(site, name, *protocols).name
+
+
+def _fits(site: Site, device: str, readings: Sequence[Reading]) -> None:
+    """Raises BadInput for forwards of what is no gateway."""
+    gateways = {each.name for each in site.gateways}
+    for each in readings:
+        if each.subject == "forwards" and device not in gateways:
+            listed = ", ".join(sorted(gateways)) or "none"
+            raise BadInput(each.file, InputProblem(0, f"has forwards, and {device} is no gateway; there are: {listed}"))

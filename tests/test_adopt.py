@@ -1,0 +1,198 @@
+"""What real devices and servers say of themselves, read back: nothing is lost, nothing taken for what it is not."""
+
+import json
+import random
+import shutil
+import subprocess
+from pathlib import Path
+from typing import Any
+
+import pytest
+import yaml
+from hypothesis import HealthCheck, Phase, given, settings
+from hypothesis import strategies as st
+from msgspec.structs import replace
+from program import AFTER, BEFORE, DATA, result_of, run
+from random_sites import sites
+from working_sites import working_site
+
+from eager_lantern.core.adoption.adopt import adopted, changes_between
+from eager_lantern.core.comparison.access import access, more
+from eager_lantern.core.model.change import changed
+from eager_lantern.core.model.site import Gateway, GatewayFilter, Service, Site, Tls
+from eager_lantern.core.network.topology import Topology
+from eager_lantern.core.sheets.gateway import gateway_sheet
+from eager_lantern.core.sheets.server import server_sheet
+from eager_lantern.core.sheets.sheet import Grid, Sheet
+from eager_lantern.export.sheet_tables import grid_csv
+from eager_lantern.files.rule_table import read_rule_table
+from eager_lantern.files.server_settings import read_settings
+from eager_lantern.files.site_file import parse_site, read_site
+from eager_lantern.lab.daemons.proftpd import daemon
+
+CASES = Path(__file__).parent / "cases"
+QUICK = settings(max_examples=60, deadline=None, suppress_health_check=list(HealthCheck), phases=[Phase.generate])
+
+
+def tables(sheet: Sheet, head: str) -> list[Grid]:
+    """The tables of a page that have this head."""
+    return [part.grid for part in sheet.parts if part.grid is not None and head in part.grid.heads]
+
+
+def through_the_pages(site: Site) -> Site:
+    """The site with its devices' forwards and filters emptied and read again from their pages."""
+    for gateway in site.gateways:
+        sheet = gateway_sheet(site, gateway, None, (), frozenset())
+        site = adopted(_emptied(site, gateway), gateway.name, "", "in", _readings(sheet, "outside ports"))
+        filters = tables(sheet, "do")
+        for title, direction in (("in from outside", "in"), ("out from inside", "out")):
+            mine = [part.grid for part in sheet.parts if part.grid in filters and title in part.title]
+            readings = [read_rule_table("page", grid_csv(each)) for each in mine if each is not None]
+            site = adopted(site, gateway.name, "", "in" if direction == "in" else "out", readings)
+    return site
+
+
+def _readings(sheet: Sheet, head: str) -> list[Any]:
+    return [read_rule_table("page", grid_csv(each)) for each in tables(sheet, head)]
+
+
+def _emptied(site: Site, gateway: Gateway) -> Site:
+    """Forwards taken out; of the filters what a page does not list is open."""
+    bare = replace(gateway, forwards=(), filter=GatewayFilter())
+    return replace(site, gateways=tuple(bare if each is gateway else each for each in site.gateways))
+
+
+@QUICK
+@given(sites())
+def test_forwards_and_filters_read_from_their_pages_let_through_the_same(data: dict[str, Any]) -> None:
+    site = parse_site("random", json.dumps(data)).site
+    again = through_the_pages(site)
+    assert more(access(site), access(again)) == ()
+    assert more(access(again), access(site)) == ()
+
+
+@pytest.mark.parametrize("path", sorted(DATA.glob("*.site.yaml")), ids=lambda path: path.name)
+def test_settings_read_from_the_pages_of_shipped_sites_are_theirs(path: Path) -> None:
+    site = read_site(path).site
+    sheet = server_sheet(site, None, frozenset())
+    for service in site.services:
+        grid = next((part.grid for part in sheet.parts if part.title == f"Service {service.name}"), None)
+        if grid is None:
+            continue
+        reading = read_settings("page.csv", grid_csv(grid))
+        assert reading is not None
+        assert adopted(site, site.server.name, service.name, "in", [reading]) == site
+
+
+@QUICK
+@given(
+    st.integers(0, 10_000),
+    st.sampled_from(["on", "ctrl", "off"]),
+    st.booleans(),
+    st.sampled_from(["explicit", "implicit"]),
+)
+def test_the_configuration_of_a_daemon_is_read_as_the_service_that_it_was_written_for(
+    seed: int, required: str, reuse: bool, mode: str
+) -> None:
+    site = parse_site("working", json.dumps(working_site(random.Random(seed)))).site
+    service = site.services[0]
+    if service.protocol != "ftp":
+        return
+    tls = Tls(
+        mode="explicit" if mode == "explicit" else "implicit", required=required != "off",
+        protects_data=required != "ctrl", reuse_required=reuse, names=service.tls.names,
+    )  # fmt: skip
+    announced = service.passive and replace(service.passive, announce_inside=None)
+    written = replace(service, tls=tls, passive=announced, active=None, peer_must_match=True)
+    text = _configured(site, written)
+    reading = read_settings("proftpd.conf", text)  # public interface
+    assert reading is not None
+    bare = Service(name=written.name, protocol="ftp", control_port=written.control_port, tls=Tls(names=tls.names))
+    found = adopted(replace(site, services=(bare,)), site.server.name, bare.name, "in", [reading]).services[0]
+    assert (found.control_port, found.passive, found.tls) == (written.control_port, written.passive, written.tls)
+
+
+def _configured(site: Site, service: Service) -> str:
+    """What the lab writes for the real daemon."""
+    import tempfile
+
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name) / "daemon"
+        daemon(Topology(replace(site, services=(service,))), service, (), folder, Path("/served.pem"))
+        return (folder / "proftpd.conf").read_text()
+
+
+@pytest.mark.skipif(shutil.which("sshd", path="/usr/sbin:/usr/bin") is None, reason="sshd is missing")
+def test_what_sshd_prints_of_itself_is_read(tmp_path: Path) -> None:
+    key = tmp_path / "key"
+    subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", key], check=True)
+    (tmp_path / "conf").write_text(f"Port 2222\nHostKey {key}\nChrootDirectory /srv/tides\nAllowUsers station\n")
+    Path("/run/sshd").mkdir(exist_ok=True)
+    done = subprocess.run(["/usr/sbin/sshd", "-T", "-f", tmp_path / "conf"], capture_output=True, text=True, check=True)
+    reading = read_settings("printed", done.stdout)
+    assert reading is not None
+    assert [(each.key, str(each.value)) for each in reading.told] == [(("control_port",), "2222")]
+    assert {each.text.split()[0] for each in reading.left} == {"chrootdirectory", "allowusers"}
+
+
+TABLES = yaml.safe_load((CASES / "adopted.yaml").read_text())
+
+
+@pytest.mark.parametrize("case", TABLES, ids=lambda case: case["name"])
+def test_a_file_of_a_device_is_read_as_what_it_means(case: dict[str, Any], tmp_path: Path) -> None:
+    site, file = tmp_path / "pier.site.yaml", tmp_path / case.get("file", "read.csv")
+    shutil.copy(BEFORE, site)
+    file.write_bytes(case["text"].encode(case.get("encoding", "utf-8")))
+    done = run("adopt", site.name, file.name, *case.get("words", ()), "--write", cwd=tmp_path)
+    assert done.returncode == case["code"], done.stdout + done.stderr
+    text = site.read_text() if done.returncode != 2 else done.stderr
+    for each in case["says"]:
+        assert each in text
+    if done.returncode == 2:
+        assert site.read_text() == BEFORE.read_text()
+
+
+def test_the_written_file_keeps_its_comments_and_says_where_each_part_was_read(tmp_path: Path) -> None:
+    site = tmp_path / "pier.site.yaml"
+    site.write_text(BEFORE.read_text().replace("61200-61327, to: 10.61.4.20}", "61200-61327, to: 10.61.4.20}  # ours"))
+    (tmp_path / "read.csv").write_text(
+        "name,ports,inside address\ncontrol,21,10.61.4.20\ndata,61200-61455,10.61.4.20\n"
+    )
+    words = ("adopt", "pier.site.yaml", "read.csv", "--device", "harbour-router")
+    result = result_of(run(*words, "--format", "json", cwd=tmp_path).stdout)
+    assert (result["written"], [each["turn"] for each in result["comparison"]["promises"]].count("gained")) == (
+        False,
+        1,
+    )
+    assert run(*words, "--write", cwd=tmp_path).returncode == 0
+    changed_lines = set(site.read_text().splitlines()) - set(BEFORE.read_text().splitlines())
+    assert changed_lines == {"      - {name: data, protocol: tcp, ports: 61200-61455, to: 10.61.4.20}  # ours"}
+    assert "the same" in run(*words, cwd=tmp_path).stdout
+
+
+@QUICK
+@given(sites(), sites())
+def test_the_changes_between_two_sites_lead_from_one_to_the_other_but_for_the_order(
+    one: dict[str, Any], two: dict[str, Any]
+) -> None:
+    before = parse_site("random", json.dumps(one)).site
+    other = parse_site("random", json.dumps(two)).site
+    after = replace(before, gateways=tuple(
+        replace(mine, forwards=theirs.forwards, filter=theirs.filter)
+        for mine, theirs in zip(before.gateways, (*other.gateways, *before.gateways), strict=False)
+    ))  # fmt: skip
+    found = changed(before, *changes_between(before, after))
+    for mine, theirs in zip(found.gateways, after.gateways, strict=True):
+        assert sorted(map(str, mine.forwards)) == sorted(map(str, theirs.forwards))
+        assert mine.filter.inward.default == theirs.filter.inward.default
+        assert sorted(map(str, mine.filter.outward.rules)) == sorted(map(str, theirs.filter.outward.rules))
+
+
+def test_what_is_adopted_from_a_table_of_rules_takes_the_place_of_the_filter() -> None:
+    site = read_site(AFTER).site
+    text = 'no.,do,protocol,ports,from\n1,allow,TCP,21,anywhere\nlast,"refuse, with a reset",any,all others,anywhere\n'
+    found = adopted(site, site.server.name, "", "in", [read_rule_table("read.csv", text)])
+    incoming = found.server.filter.incoming
+    assert [str(each.ports) for each in incoming.rules] == ["21"]
+    assert (incoming.default, incoming.refuses_with) == ("refuse", "reset")
+    assert found.server.filter.outgoing == site.server.filter.outgoing
