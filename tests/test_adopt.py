@@ -152,6 +152,14 @@ def test_a_file_of_a_device_is_read_as_what_it_means(case: dict[str, Any], tmp_p
         assert site.read_text() == BEFORE.read_text()
 
 
+def test_a_long_table_is_read_whole_and_shown_in_part(tmp_path: Path) -> None:
+    rows = "".join(f"allow,tcp,{30000 + i},10.{i % 200}.0.0/24,r{i}\n" for i in range(1000))
+    (tmp_path / "read.csv").write_text(f"do,protocol,ports,from,name\n{rows}")
+    done = run("adopt", AFTER, tmp_path / "read.csv", "--device", "gauge-store")
+    assert "1000 rules" in done.stdout
+    assert "more lines (--all shows them)" in done.stdout
+
+
 def test_the_written_file_keeps_its_comments_and_says_where_each_part_was_read(tmp_path: Path) -> None:
     site = tmp_path / "pier.site.yaml"
     site.write_text(BEFORE.read_text().replace("61200-61327, to: 10.61.4.20}", "61200-61327, to: 10.61.4.20}  # ours"))

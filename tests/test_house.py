@@ -34,8 +34,9 @@ ALLOWED = {
 }
 INSIDE = {
     "core": (
-        {"adoption"}, {"comparison"}, {"sheets", "diagnosis", "mending"}, {"verdict"}, {"findings", "faults", "compare", "interview"},
-        {"predict", "sizing"}, {"network", "observed"}, {"model", "key_page"}, {"values"},
+        {"adoption"}, {"comparison"}, {"sheets", "diagnosis", "mending"}, {"verdict"},
+        {"findings", "faults", "compare", "interview"}, {"predict", "sizing"}, {"network", "observed"},
+        {"model", "key_page"}, {"values"},
     ),
     "live": ({"ftp", "ssh", "lamp"}, {"common"}, {"vantage"}, {"failure", "children", "open_files"}),
     "lab": ({"rehearsal"}, {"kernel", "loopback", "daemons"}, {"tasks"}, {"servers", "packets"}),

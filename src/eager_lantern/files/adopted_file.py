@@ -15,11 +15,15 @@ from .problem import BadInput, InputProblem
 from .site_edit import edited
 from .site_file import SiteFile, parse_site
 
+MOST_SINGLY = 60
+"""Changes that are made one after the other in the text; more are made list by list."""
+
 
 def adopted_text(source: SiteFile, text: str, wanted: Site, readings: Sequence[Reading], day: str) -> str:
     """The text changed where the wanted site differs, read again and found to be that very site. Raises BadInput where
     the file does not let that be done in its places alone."""
-    found = _made(source, text, wanted, changes_between(source.site, wanted))
+    changes = changes_between(source.site, wanted)
+    found = _made(source, text, wanted, changes) if len(changes) <= MOST_SINGLY else None
     if found is None:  # where entries come between others, their list is written anew
         found = _made(source, text, wanted, _by_lists(source.site, wanted))
     if found is None:

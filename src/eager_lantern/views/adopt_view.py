@@ -11,7 +11,7 @@ from .compare_view import compare_body
 from .screen import Share, between, columns, command, typed
 from .style import ACCENT, HOLDS, RISKS, STOPS, STRONG, UNTRIED
 
-MOST_LEFT = 6
+MOST_LEFT, MOST_LINES = 6, 40
 _CALLED = {"forwards": "forward", "rules": "rule", "settings": "setting"}
 
 
@@ -35,9 +35,12 @@ def adopt_view(
         return
     yield from compare_body(found, whole)
     yield Text("What it changes in the site file", style=STRONG)
-    for each in patch.rstrip().splitlines():
+    shown = patch.rstrip().splitlines()
+    for each in shown if whole else shown[:MOST_LINES]:
         mark = {"+": HOLDS, "-": STOPS}.get(each[:1], UNTRIED)
         yield Text(f"  {each}", style=mark, no_wrap=True)
+    if len(shown) > MOST_LINES and not whole:
+        yield Text(f"  and {len(shown) - MOST_LINES} more lines (--all shows them)", style=UNTRIED)
     yield ""
     if written:
         yield Text(f"Written: {words[1]}", style=STRONG)

@@ -18,8 +18,6 @@ from msgspec import Struct
 
 Made = frozenset[int]
 """The numbers of the edits that have been made."""
-MOST_LOOKED_AT = 300
-"""Sites in between that are looked at for one order."""
 
 
 class Order(Struct, frozen=True):
@@ -35,16 +33,17 @@ class Order(Struct, frozen=True):
         return all(len(each) == 1 for each in self.steps)
 
 
-def ordered(wanted: Sequence[int], devices: Sequence[str], holds: Callable[[Made], bool]) -> Order:
+def ordered(wanted: Sequence[int], devices: Sequence[str], holds: Callable[[Made], bool], most: int) -> Order:
     """An order of the edits ``wanted``, which stand as they should be tried; ``devices`` are theirs. ``holds`` tells
-    whether all that is to hold does after these edits, as it has to after none and after all of them."""
-    walk = _Walk(wanted, devices, holds)
+    whether all that is to hold does after these edits, as it has to after none and after all of them; it is asked
+    so many times at ``most``."""
+    walk = _Walk(wanted, devices, holds, most)
     return Order(tuple(walk.steps()), walk.complete)
 
 
 class _Walk:
-    def __init__(self, wanted: Sequence[int], devices: Sequence[str], holds: Callable[[Made], bool]) -> None:
-        self.wanted, self.holds = wanted, holds
+    def __init__(self, wanted: Sequence[int], devices: Sequence[str], holds: Callable[[Made], bool], most: int) -> None:
+        self.wanted, self.holds, self.most = wanted, holds, most
         self.device = dict(zip(wanted, devices, strict=True))
         self.known: dict[Made, bool] = {}
         self.whole = frozenset(wanted)
@@ -52,7 +51,7 @@ class _Walk:
     @property
     def complete(self) -> bool:
         """Whether no set was left out for want of time."""
-        return len(self.known) < MOST_LOOKED_AT
+        return len(self.known) < self.most
 
     def steps(self) -> Iterator[tuple[int, ...]]:
         """Single edits as far as they lead, then several at once, and so on."""
@@ -89,7 +88,7 @@ class _Walk:
                 way.append(step)
                 made = made | {step}
                 longest = max(longest, tuple(way), key=len)
-            elif not way:
+            elif not way or not self.complete:
                 return longest
             else:
                 dead.add(made)
@@ -99,6 +98,8 @@ class _Walk:
     def _several(self, made: Made) -> tuple[int, ...]:
         """The fewest edits that are safe together: two, those of one device, or else all that are left."""
         left = [each for each in self.wanted if each not in made]
+        if not self.complete:
+            return tuple(left)
         for i, one in enumerate(left):
             for other in left[i + 1 :]:
                 if self._safe(made | {one, other}):

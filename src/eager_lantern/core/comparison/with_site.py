@@ -7,7 +7,7 @@ from typing import Literal
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..findings.all import Studied, predicted
+from ..findings.all import Studied, lines_of, predicted
 from ..mending.exposure import Widened, beyond_need
 from ..model.consistency import problems
 from ..model.site import Promise, Site
@@ -20,6 +20,8 @@ from .order import Made, Order, ordered
 
 SAID = ("promises", "site", "lantern", "load", "system", "lease")
 """Sections and keys by which the file tells something that nobody enters anywhere."""
+MOST_LOOKED_AT, LARGE, MOST_OF_LARGE = 300, 300, 40
+"""Sites in between that are looked at for one order, and of sites with more than so many rules and forwards."""
 Turn = Literal["lost", "doubtful", "gained", "otherwise", "same", "new", "dropped"]
 
 
@@ -145,7 +147,8 @@ def _order(found: Comparison, overlay: Overlay) -> Order:
     said = frozenset(i for i, edit in enumerate(found.edits) if not found.device(edit))
     wanted.sort(key=lambda number: _rank(found.edits[number]))
     devices = [found.device(found.edits[each]) for each in wanted]
-    return ordered(wanted, devices, _holds(overlay, tuple(dict.fromkeys(held)), said))
+    most = MOST_OF_LARGE if lines_of(found.after) > LARGE else MOST_LOOKED_AT
+    return ordered(wanted, devices, _holds(overlay, tuple(dict.fromkeys(held)), said), most)
 
 
 def _rank(edit: Edit) -> int:

@@ -108,7 +108,7 @@ def findings(known: Studied) -> tuple[Finding, ...]:
     found = untried(known)
     opened = _opened(found)
     told, tried = [], 0
-    most = MOST_TRIED if _lines(known.topology.site) <= MOST_LINES else 0
+    most = MOST_TRIED if lines_of(known.topology.site) <= MOST_LINES else 0
     for each in found:
         if each.cures and tried < most:
             tried += 1
@@ -126,7 +126,7 @@ def _opened(found: Iterable[Finding]) -> set[tuple[str, SitePath]]:
     return {(each.kind, each.place) for each in found if each.kind in _OPENS}
 
 
-def _lines(site: Site) -> int:
+def lines_of(site: Site) -> int:
     """How many rules and forwards a site has."""
     tables = [table for each in site.gateways for table in (each.filter.inward, each.filter.outward)]
     hosts = [site.server.filter, *(each.filter for each in site.clients)]
