@@ -1,11 +1,12 @@
 """``compare``: two states of a site, what each lets through that the other does not, and how to get there."""
 
 from enum import StrEnum
-from typing import Annotated, Literal
+from typing import Annotated
 
 import typer
 
-from ..core.comparison.with_site import Turn, compare
+from ..core.comparison.turn import verdict_of
+from ..core.comparison.with_site import compare
 from ..core.comparison.with_visit import revisited
 from ..files.results.base import as_json
 from ..files.results.compare import compare_result, compare_visits_result
@@ -82,7 +83,7 @@ def _of_sites(old: SiteFile, new: SiteFile, form: CompareFormat, whole: bool) ->
 
 def _of_visits(old: Seen, new: Seen, names: tuple[str, str], form: CompareFormat) -> str:
     found = revisited(old.climbs, new.climbs)
-    verdict = _verdict({each.turn for each in found})
+    verdict = verdict_of({each.turn for each in found}, alike=True)
     if form is CompareFormat.json:
         emit(as_json(compare_visits_result(found, verdict, names)))
     elif form is CompareFormat.text:
@@ -90,9 +91,3 @@ def _of_visits(old: Seen, new: Seen, names: tuple[str, str], form: CompareFormat
     else:
         raise typer.BadParameter("two visits are written as text or json")
     return verdict
-
-
-def _verdict(turns: set[Turn]) -> Literal["same", "changed", "lost", "unknown"]:
-    if "lost" in turns:
-        return "lost"
-    return "unknown" if "doubtful" in turns else "same" if turns <= {"same"} else "changed"

@@ -8,7 +8,8 @@ from rich.text import Text
 
 from ..core.comparison.access import Reached
 from ..core.comparison.edits import Edit
-from ..core.comparison.with_site import Comparison, Turn, Turned
+from ..core.comparison.turn import Turn
+from ..core.comparison.with_site import Comparison, Turned
 from ..core.comparison.with_visit import Revisited
 from ..core.comparison.wording import action, senders
 from ..core.model.site import Site

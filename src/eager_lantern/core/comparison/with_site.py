@@ -2,7 +2,6 @@
 other."""
 
 from collections.abc import Callable, Iterator, Sequence
-from typing import Literal
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -17,12 +16,12 @@ from ..predict.session import predict
 from .access import Reached, access, more
 from .edits import PLACES, Edit, Overlay
 from .order import Made, Order, ordered
+from .turn import Turn, Verdict, turn_of, verdict_of
 
 SAID = ("promises", "site", "lantern", "load", "system", "lease")
 """Sections and keys by which the file tells something that nobody enters anywhere."""
 MOST_LOOKED_AT, LARGE, MOST_OF_LARGE = 300, 300, 40
 """Sites in between that are looked at for one order, and of sites with more than so many rules and forwards."""
-Turn = Literal["lost", "doubtful", "gained", "otherwise", "same", "new", "dropped"]
 
 
 class Turned(Struct, frozen=True):
@@ -40,14 +39,9 @@ class Turned(Struct, frozen=True):
 
     @property
     def turn(self) -> Turn:
-        """What has become of it: lost is what was kept and is broken, doubtful what was kept and cannot be told."""
-        if self.before is None or self.after is None:
-            return "new" if self.before is None else "dropped"
-        if self.before.kept is True and self.after.kept is not True:
-            return "lost" if self.after.kept is False else "doubtful"
-        if self.after.kept is True and self.before.kept is not True:
-            return "gained"
-        return "same" if _shown(self.before) == _shown(self.after) else "otherwise"
+        """What has become of it."""
+        alike = self.before is not None and self.after is not None and _shown(self.before) == _shown(self.after)
+        return turn_of(self.before, self.after, alike)
 
 
 class Comparison(Struct, frozen=True):
@@ -66,15 +60,10 @@ class Comparison(Struct, frozen=True):
     order: Order
 
     @property
-    def verdict(self) -> Literal["same", "changed", "lost", "unknown"]:
+    def verdict(self) -> Verdict:
         """Lost where a promise is, or a way in that had to stay open, be it that the file no longer names it."""
-        turns = {each.turn for each in self.promises}
-        ways = {each.turn for each in self.ways_in}
-        if "lost" in turns or {"lost", "dropped"} & ways:
-            return "lost"
-        if "doubtful" in turns | ways:
-            return "unknown"
-        return "changed" if self.edits else "same"
+        ways: set[Turn] = {"lost" if each.turn == "dropped" else each.turn for each in self.ways_in}
+        return verdict_of({each.turn for each in self.promises} | ways, not self.edits)
 
     def device(self, edit: Edit) -> str:
         """The device, host, client or name that an edit is made on."""

@@ -1,11 +1,11 @@
 """Two results of visits held against each other, session by session."""
 
 from collections.abc import Iterator, Sequence
-from typing import Literal
 
 from msgspec import Struct
 
 from ..observed.climb import Climb, RungSeen
+from .turn import Turn, turn_of
 
 
 class Revisited(Struct, frozen=True):
@@ -22,15 +22,10 @@ class Revisited(Struct, frozen=True):
         return known
 
     @property
-    def turn(self) -> Literal["lost", "doubtful", "gained", "otherwise", "same", "new", "dropped"]:
-        """What has become of it: lost where it was as promised and is not."""
-        if self.before is None or self.after is None:
-            return "new" if self.before is None else "dropped"
-        if self.before.kept is True and self.after.kept is not True:
-            return "lost" if self.after.kept is False else "doubtful"
-        if self.after.kept is True and self.before.kept is not True:
-            return "gained"
-        return "same" if _outcomes(self.before) == _outcomes(self.after) else "otherwise"
+    def turn(self) -> Turn:
+        """What has become of it."""
+        alike = self.before is not None and self.after is not None and _outcomes(self.before) == _outcomes(self.after)
+        return turn_of(self.before, self.after, alike)
 
     @property
     def parts_at(self) -> tuple[RungSeen | None, RungSeen | None]:

@@ -7,7 +7,8 @@ from msgspec import field, to_builtins
 
 from ...core.comparison.access import Reached
 from ...core.comparison.edits import Edit
-from ...core.comparison.with_site import Comparison, Turn, Turned
+from ...core.comparison.turn import Turn, Verdict
+from ...core.comparison.with_site import Comparison, Turned
 from ...core.comparison.with_visit import Revisited
 from ...core.comparison.wording import action
 from ...core.model.site import Mode, Transport
@@ -72,7 +73,7 @@ class CompareResult(ResultPart, frozen=True, kw_only=True):
     format: Literal["eager-lantern/compare/1"] = "eager-lantern/compare/1"
     before: str
     after: str
-    verdict: Literal["same", "changed", "lost", "unknown"]
+    verdict: Verdict
     promises: tuple[TurnedResult, ...]
     ways_in: tuple[TurnedResult, ...]
     gained: tuple[ReachedResult, ...]
@@ -114,7 +115,7 @@ class CompareVisitsResult(ResultPart, frozen=True, kw_only=True):
     format: Literal["eager-lantern/compare-visits/1"] = "eager-lantern/compare-visits/1"
     before: str
     after: str
-    verdict: Literal["same", "changed", "lost", "unknown"]
+    verdict: Verdict
     sessions: tuple[RevisitedResult, ...]
 
 
@@ -182,9 +183,7 @@ def _edit(found: Comparison, edit: Edit, lines: tuple[LineOf, LineOf]) -> EditRe
     )
 
 
-def compare_visits_result(
-    found: Sequence[Revisited], verdict: Literal["same", "changed", "lost", "unknown"], names: tuple[str, str]
-) -> CompareVisitsResult:
+def compare_visits_result(found: Sequence[Revisited], verdict: Verdict, names: tuple[str, str]) -> CompareVisitsResult:
     """The result of a comparison of two results of visits in files of these names."""
     return CompareVisitsResult(
         before=names[0], after=names[1], verdict=verdict, sessions=tuple(_revisited(each) for each in found)
