@@ -75,7 +75,10 @@ _BOTH = {"both", "tcp/udp", "tcp+udp", "tcp, udp", "tcp and udp", "udp/tcp", "tc
 
 def is_rule_table(text: str) -> bool:
     """Whether the first line has heads of such a table."""
-    heads = _columns(next(iter(_rows(text)), (0, []))[1])
+    try:
+        heads = _columns(next(_rows(text), (0, []))[1])
+    except _Torn:
+        return False
     return "ports" in heads or {"first", "last"} <= set(heads)
 
 
@@ -96,8 +99,13 @@ def read_table_text(path: Path) -> str:
 def read_rule_table(file: str, text: str) -> Reading:
     """A table of forwards, where rows name an inside address, else of filter rules. Raises BadInput with every line
     that cannot be read."""
-    rows = list(_rows(text))
-    heads = _columns(rows[0][1]) if rows else {}
+    try:
+        rows = list(_rows(text))
+    except _Torn as error:
+        raise BadInput(file, InputProblem(error.line, f"is no row of a table: {error}")) from None
+    if len(rows) < 2:
+        raise BadInput(file, InputProblem(1, "has heads and no row: an empty table would take out everything"))
+    heads = _columns(rows[0][1])
     forwards = "to" in heads
     reader = _Forwards(heads) if forwards else _Rules(heads)
     problems: list[InputProblem] = []
@@ -125,13 +133,13 @@ def _rows(text: str) -> Iterator[tuple[int, list[str]]]:
     """The rows that are not empty, each with its line; the separator is the one that the first line has most of."""
     first = text.partition("\n")[0]
     separator = max(",;\t", key=first.count)
-    reader = csv.reader(io.StringIO(text), delimiter=separator)
+    reader = csv.reader(io.StringIO(text), delimiter=separator, strict=True)
     try:
         for cells in reader:
             if any(each.strip() for each in cells):
                 yield reader.line_num, [_cell(each) for each in cells]
-    except csv.Error:
-        return
+    except csv.Error as error:
+        raise _Torn(reader.line_num, str(error)) from None
 
 
 def _cell(text: str) -> str:
@@ -146,6 +154,14 @@ def _columns(heads: Sequence[str]) -> dict[str, int]:
         if (meaning := _KNOWN.get(head.strip().lower())) is not None:
             found.setdefault(meaning, i)
     return found
+
+
+class _Torn(ValueError):
+    """A row that is none: a quote that does not end, a cell beyond all bounds."""
+
+    def __init__(self, line: int, why: str) -> None:
+        super().__init__(why)
+        self.line = line
 
 
 class _Table:
