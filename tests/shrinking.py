@@ -60,7 +60,7 @@ def _without(site: dict[str, Any], path: tuple[Any, ...]) -> dict[str, Any] | No
 def _shows(site: dict[str, Any], shown: Compared) -> bool:
     """Whether the same connection or session still differs."""
     try:
-        found = compared(site, 0, random.Random(0), shown.probe)
+        found = compared(site, 0, random.Random(0), (shown.probe,) if shown.probe else ())
     except (BadInput, KeyError, StopIteration):
         return False
     return any(each.differs for each in found if each.what == shown.what)

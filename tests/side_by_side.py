@@ -65,14 +65,14 @@ def compared(
     site: dict[str, Any],
     count: int,
     chance: random.Random,
-    certain: Probe | None = None,
+    certain: Sequence[Probe] = (),
     nodes_of: Callable[[Site, Sequence[Client]], tuple[Node, ...]] = lab_nodes,
 ) -> list[Compared]:
-    """Build the site once; send so many connections and a certain one, then try every promise."""
+    """Build the site once; send so many connections and certain ones, then try every promise."""
     source = parse_site("random", json.dumps(site))
     topology = Topology(source.site)
     forecasts = [predict(topology, each, ("promises", i)) for i, each in enumerate(source.site.promises)]
-    probes = random_probes(site, count, chance) + ([certain] if certain else [])
+    probes = [*random_probes(site, count, chance), *certain]
     with tempfile.TemporaryDirectory(prefix="lantern-side-") as folder:
         ready = prepared(topology, forecasts, Path(folder), with_daemon=False, able=Able(has_helper(), True))
         with KernelLab(nodes_of(source.site, ready.strangers)) as lab:

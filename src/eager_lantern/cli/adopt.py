@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from ..core.adoption.adopt import adopted
+from ..core.adoption.adopt import Direction, adopted
 from ..core.adoption.told import Reading
 from ..core.comparison.with_site import compare
 from ..core.model.consistency import problems
@@ -16,6 +16,7 @@ from ..core.model.site import Site
 from ..files.adopted_file import adopted_text
 from ..files.atomic_write import write
 from ..files.mended_file import patch
+from ..files.nft_ruleset import is_ruleset, read_ruleset
 from ..files.problem import BadInput, InputProblem
 from ..files.results.adopt import adopt_result
 from ..files.results.base import as_json
@@ -32,8 +33,8 @@ from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 KINDS = (
-    "a table of forwards or rules (CSV), settings of ProFTPD or Pure-FTPd, what sshd -T prints, or a table of "
-    "setting and value"
+    "a table of forwards or rules (CSV), a host's rule set (nft -j list ruleset), settings of ProFTPD or Pure-FTPd, "
+    "what sshd -T prints, or a table of setting and value"
 )
 
 
@@ -71,13 +72,14 @@ def adopt_command(
     source, text = read_site(site), read_text(site)
     read = source.site
     names = [read.server.name, *(each.name for each in read.gateways), *(each.name for each in read.clients)]
-    readings = [_reading(each) for each in files]
+    way: Direction = "in" if direction is Way.into else "out"
+    readings = [_reading(each, way) for each in files]
     settings = [each for each in readings if each.subject == "settings"]
     known("--device", device or (source.site.server.name if len(settings) == len(readings) else ""), names)
     device = device or source.site.server.name
     service = _service(source.site, device, service, settings)
     _fits(source.site, device, readings)
-    wanted = adopted(source.site, device, service, "in" if direction is Way.into else "out", readings)
+    wanted = adopted(source.site, device, service, way, readings)
     if found := problems(wanted):
         raise BadInput(str(files[0]), *(InputProblem(0, f"does not fit the site: {each.message}") for each in found))
     day = time.strftime("%Y-%m-%d")
@@ -104,9 +106,11 @@ def adopt_command(
     raise typer.Exit(BROKEN if comparison.verdict == "lost" else KEPT)
 
 
-def _reading(file: str) -> Reading:
+def _reading(file: str, direction: Direction) -> Reading:
     """What a file is, by what stands in it. Raises BadInput."""
     text = read_table_text(Path(file))
+    if is_ruleset(text):
+        return read_ruleset(file, text, direction)
     if is_rule_table(text):
         return read_rule_table(file, text)
     found = read_settings(file, text)
@@ -130,9 +134,13 @@ def _service(site: Site, device: str, name: str, settings: Sequence[Reading]) ->
 
 
 def _fits(site: Site, device: str, readings: Sequence[Reading]) -> None:
-    """Raises BadInput for forwards of what is no gateway."""
+    """Raises BadInput for forwards of what is no gateway, and for the rule set of one, of which a host's part alone is
+    read."""
     gateways = {each.name for each in site.gateways}
     for each in readings:
+        if each.of_ruleset and device in gateways:
+            why = f"is a rule set, and {device} a gateway: rule sets are read of hosts; give it as tables"
+            raise BadInput(each.file, InputProblem(0, why))
         if each.subject == "forwards" and device not in gateways:
             listed = ", ".join(sorted(gateways)) or "none"
             raise BadInput(each.file, InputProblem(0, f"has forwards, and {device} is no gateway; there are: {listed}"))

@@ -217,7 +217,7 @@ class _Forwards(_Table):
             forward = Forward(
                 ports=ports,
                 to=to,
-                name=_name(self.cell(cells, "name")),
+                name=tidy_name(self.cell(cells, "name")),
                 protocol="udp" if protocol == "udp" else "tcp",
                 to_port=to_port,
                 outside=Address.parse(outside) if outside else None,
@@ -243,7 +243,7 @@ class _Rules(_Table):
         program = next((each.removeprefix(_PROGRAM) for each in (name, *remarks) if each.startswith(_PROGRAM)), None)
         rule = Rule(
             action=action,
-            name="" if name.startswith((_PROGRAM, _CATEGORY)) or name == _SWITCHED_OFF else _name(name),
+            name="" if name.startswith((_PROGRAM, _CATEGORY)) or name == _SWITCHED_OFF else tidy_name(name),
             protocol="any" if len(protocols) > 1 else "udp" if protocols == ("udp",) else "tcp",
             ports=EVERY_PORT if program else self.ports(cells),
             program=program,
@@ -272,7 +272,8 @@ def _from(text: str) -> AddressSet | None:
     return None if text.lower() in _ANY else AddressSet.parse(text)
 
 
-def _name(text: str) -> str:
+def tidy_name(text: str) -> str:
+    """A name or comment as a site file can have it."""
     return "" if text == "-" else " ".join("".join(each if each.isprintable() else " " for each in text).split())[:80]
 
 

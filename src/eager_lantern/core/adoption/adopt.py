@@ -7,7 +7,7 @@ from msgspec.structs import replace
 
 from ..comparison.edits import Edit, Overlay
 from ..model.change import Change
-from ..model.site import Active, Client, Filter, Gateway, Passive, Server, Service, Site
+from ..model.site import Active, Client, Filter, Gateway, Passive, Rule, Server, Service, Site
 from ..values.site_path import SitePath
 from .told import Reading, Told
 
@@ -79,7 +79,18 @@ def _client(client: Client, direction: Direction, reading: Reading) -> Client:
 
 def _table(old: Filter, reading: Reading) -> Filter:
     last = reading.default or old
-    return Filter(default=last.default, refuses_with=last.refuses_with, rules=reading.rules)
+    return Filter(default=last.default, refuses_with=last.refuses_with, rules=_named(old.rules, reading.rules))
+
+
+def _named(old: Sequence[Rule], read: Sequence[Rule]) -> tuple[Rule, ...]:
+    """Rules that were read without a name are called as those that say the same."""
+    left = list(old)
+    found = []
+    for rule in read:
+        known = next((each for each in left if not rule.name and replace(each, name="") == rule), rule)
+        left = [each for each in left if each is not known]
+        found.append(known)
+    return tuple(found)
 
 
 def changes_between(before: Site, after: Site) -> tuple[Change, ...]:

@@ -28,7 +28,8 @@ class Left(Struct, frozen=True):
 
 class Reading(Struct, frozen=True):
     """A file that was read: forwards of a device, rules of one filter with their ``default`` where it tells one, or
-    settings of a service, which speaks ``protocol`` where that is told."""
+    settings of a service, which speaks ``protocol`` where that is told. ``of_ruleset`` are rules of the kernel's own
+    packet filter."""
 
     file: str
     subject: Subject
@@ -36,6 +37,7 @@ class Reading(Struct, frozen=True):
     left: tuple[Left, ...] = ()
     default: Filter | None = None
     protocol: Literal["ftp", "sftp"] | None = None
+    of_ruleset: bool = False
 
     @property
     def forwards(self) -> tuple[Forward, ...]:

@@ -1,0 +1,42 @@
+"""Random rule sets loaded into the kernel, listed by it, adopted, and held against it connection by connection.
+
+Usage: adopted_rules.py [RULESETS] [SEED] [PROCESSES]. The number of connections that end otherwise than by the adopted
+site is the result, and the exit code tells whether there are any.
+"""
+
+import random
+import sys
+import tempfile
+from concurrent.futures import ProcessPoolExecutor
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
+from random_rulesets import differences, random_ruleset
+
+
+def share(seeds: list[int]) -> tuple[int, list[str]]:
+    count, found = 0, list[str]()
+    for seed in seeds:
+        chance = random.Random(seed)
+        with tempfile.TemporaryDirectory() as name:
+            tried, different = differences(random_ruleset(chance), Path(name), chance)
+        count += tried
+        found += [f"seed {seed}: {each}" for each in different]
+    return count, found
+
+
+def main(rulesets: int, seed: int, processes: int) -> int:
+    seeds = list(range(seed, seed + rulesets))
+    count, found = 0, list[str]()
+    with ProcessPoolExecutor(processes) as pool:
+        for tried, different in pool.map(share, [seeds[i::processes] for i in range(processes)]):
+            count += tried
+            found += different
+    print(f"{rulesets} rule sets from seed {seed}, {count} connections: {len(found)} end otherwise than adopted")
+    print("\n".join(found[:20]))
+    return int(bool(found))
+
+
+if __name__ == "__main__":
+    numbers = [int(each) for each in sys.argv[1:]]
+    sys.exit(main(*numbers, *(20, 61, 2)[len(numbers) :]))

@@ -1,0 +1,405 @@
+"""The rule set of a host as the kernel's packet filter lists it (``nft -j list ruleset``), as rules of a site.
+
+Theory: chains without a stack
+==============================
+A filter of a site is one list, the first rule that matches decides. A rule set is a tree: chains are jumped to and
+returned from. It is laid flat by walking it as a packet would: a jump puts the rules of its chain in its place, each
+narrowed by what the jump asked for. A return ends a chain for those that it matches, so what follows in the chain is
+narrowed to the others; as that is seldom one box of senders by ports, a rule may become several.
+
+A new connection alone is looked at: what asks for established ones never matches it, what asks for new ones always
+does. What a site cannot say (a limit of packets, a mark, the name of an interface) could change any answer after it.
+So such rules are told, each by its chain and its handle, and nothing is taken over, unless nothing of TCP or UDP gets
+as far.
+"""
+
+import json
+from collections.abc import Iterator, Sequence
+from typing import Any, Literal
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ..core.adoption.told import Reading, Told
+from ..core.model.site import Filter, Refusal, Rule
+from ..core.values.addresses import AddressSet
+from ..core.values.ports import EVERY_PORT, PortSet
+from .problem import BadInput, InputProblem
+from .rule_table import tidy_name
+
+MOST_DEPTH, MOST_RULES = 16, 100_000
+"""The kernel itself allows so many jumps into each other (NFT_JUMP_STACK_SIZE)."""
+MOST_BOXES = 20_000
+_NEW = 8
+"""The bit of a connection's state that is new (NF_CT_STATE_BIT), which a list of numbers has."""
+HOOKS: dict[Literal["in", "out"], tuple[str, str]] = {"in": ("prerouting", "input"), "out": ("output", "postrouting")}
+"""What a packet meets on its way into a host, and out of it."""
+_FAMILIES = {"ip": 4, "ip6": 6, "inet": None}
+_IPV4, _IPV6 = AddressSet.parse("0.0.0.0/0"), AddressSet.parse("::/0")
+EVERYBODY = _IPV4 | _IPV6
+_PROTOCOLS = frozenset(("tcp", "udp"))
+
+
+class Box(Struct, frozen=True):
+    """New connections of some transports, from some senders and ports to some addresses and ports."""
+
+    protocols: frozenset[str] = _PROTOCOLS
+    sources: AddressSet = EVERYBODY
+    targets: AddressSet = EVERYBODY
+    from_ports: PortSet = EVERY_PORT
+    ports: PortSet = EVERY_PORT
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether no connection is in it."""
+        return not (self.protocols and self.sources and self.targets and self.from_ports and self.ports)
+
+    def __and__(self, other: "Box") -> "Box":
+        return Box(*(getattr(self, each) & getattr(other, each) for each in self.__struct_fields__))
+
+    def without(self, other: "Box") -> Iterator["Box"]:
+        """What is not in another, as boxes that do not meet."""
+        left = self
+        for each in self.__struct_fields__:
+            mine, theirs = getattr(left, each), getattr(other, each)
+            if outside := mine - theirs:
+                yield replace(left, **{each: outside})
+            left = replace(left, **{each: mine & theirs})
+            if left.is_empty:
+                return
+
+
+class _Unsayable(ValueError):
+    """What a site has no words for."""
+
+
+class _Verdict(Struct, frozen=True):
+    action: Literal["allow", "deny", "refuse"]
+    box: Box
+    refuses_with: Refusal | None = None
+    name: str = ""
+
+
+def is_ruleset(text: str) -> bool:
+    """Whether a text looks like what the kernel's own command prints."""
+    return text.lstrip().startswith("{") and '"nftables"' in text[:200]
+
+
+def read_ruleset(file: str, text: str, direction: Literal["in", "out"]) -> Reading:
+    """The rules of a host for what comes in, or goes out. Raises BadInput with every rule that a site cannot say."""
+    try:
+        items = json.loads(text)["nftables"]
+        ruleset = _Ruleset(items)
+    except (ValueError, KeyError, TypeError, RecursionError, AttributeError) as error:
+        raise BadInput(
+            file, InputProblem(0, f"is no rule set as nft -j list ruleset prints it: {error!r:.80}")
+        ) from None
+    chains = [chain for hook in HOOKS[direction] for chain in ruleset.base_chains(hook)]
+    if not chains:
+        hooks = " or ".join(HOOKS[direction])
+        raise BadInput(file, InputProblem(0, f"has no filter for what goes {direction} (no base chain of {hooks})"))
+    flat, default = ruleset.laid_flat(chains)
+    if ruleset.troubles:
+        problems = (InputProblem(0, each) for each in dict.fromkeys(ruleset.troubles))
+        raise BadInput(file, *problems)
+    told = tuple(Told(("rules",), _rule(each), 0) for each in flat)
+    return Reading(file, "rules", told, (), default, of_ruleset=True)
+
+
+def _rule(verdict: _Verdict) -> Rule:
+    box = verdict.box
+    both = box.protocols == _PROTOCOLS
+    of_one_family = box.targets in (_IPV4, _IPV6) and box.sources <= box.targets
+    return Rule(
+        action=verdict.action,
+        name=verdict.name,
+        protocol="any" if both else "tcp" if "tcp" in box.protocols else "udp",
+        ports=box.ports,
+        from_=None if box.sources == EVERYBODY else box.sources,
+        to=None if box.targets == EVERYBODY or of_one_family else box.targets,
+        from_ports=None if box.from_ports == EVERY_PORT else box.from_ports,
+        refuses_with=verdict.refuses_with,
+    )
+
+
+_Chain = tuple[str, str, str]
+"""Family, table and name."""
+
+
+class _Ruleset:
+    def __init__(self, items: Sequence[dict[str, Any]]) -> None:
+        self.chains: dict[_Chain, dict[str, Any]] = {}
+        self.rules: dict[_Chain, list[dict[str, Any]]] = {}
+        self.sets: dict[_Chain, list[Any]] = {}
+        self.troubles: list[str] = []
+        self.count = 0
+        for item in items:
+            for kind, each in item.items():
+                if kind == "chain":
+                    self.chains[each["family"], each["table"], each["name"]] = each
+                elif kind == "rule":
+                    self.rules.setdefault((each["family"], each["table"], each["chain"]), []).append(each)
+                elif kind == "set":
+                    self.sets[each["family"], each["table"], each["name"]] = each.get("elem", [])
+
+    def base_chains(self, hook: str) -> list[_Chain]:
+        """The filters that see packets at a hook, in the order in which they do. What else has rules there changes
+        packets, which is told as a trouble."""
+        found = []
+        for key, each in self.chains.items():
+            if each.get("hook") != hook or key[0] not in _FAMILIES:
+                continue
+            if each.get("type") == "filter":
+                found.append((each.get("prio", 0), key))
+            elif self.rules.get(key):
+                where = f"table {key[1]}, chain {key[2]}"
+                self.troubles.append(
+                    f"{where}: changes packets (type {each.get('type')}), which a host in a site does not"
+                )
+        return [key for _, key in sorted(found)]
+
+    def laid_flat(self, bases: Sequence[_Chain]) -> tuple[list[_Verdict], Filter]:
+        """One list of all base chains, each of which has to let a packet pass, and its last word."""
+        (first, *others) = bases
+        if not others and first[0] == "inet":
+            return self._one_chain(first)
+        waiting, found = [Box()], list[_Verdict]()
+        for key in bases:
+            denied, waiting = self._sifted(key, waiting)
+            found += denied
+        return [*found, *(_Verdict("allow", each) for each in waiting)], Filter(default="deny")
+
+    def _one_chain(self, key: _Chain) -> tuple[list[_Verdict], Filter]:
+        """A chain that is all there is; where its last rule is about everything, that is its last word."""
+        found = list(self._walk(key, [Box()], [Box()], 0))
+        if found and found[-1].box == Box():
+            last = found.pop()
+            return found, Filter(default=last.action, refuses_with=last.refuses_with)
+        return found, Filter(default="allow" if self._accepts(key) else "deny")
+
+    def _accepts(self, key: _Chain) -> bool:
+        return bool(self.chains[key].get("policy", "accept") == "accept")
+
+    def _sifted(self, key: _Chain, waiting: Sequence[Box]) -> tuple[list[_Verdict], list[Box]]:
+        """What one base chain turns away, and what it leaves to the next; it sees packets of its family alone."""
+        family = _family_box(key[0])
+        passed_by = [part for each in waiting for part in each.without(family) if not part.is_empty]
+        left = [part for each in waiting if not (part := each & family).is_empty]
+        denied, accepted = list[_Verdict](), list[Box]()
+        for each in list(self._walk(key, left, left, 0)):
+            mine = _common(left, [each.box])
+            left = _without(left, each.box)
+            if each.action == "allow":
+                accepted += mine
+            else:
+                denied += [replace(each, box=part) for part in mine]
+        if not self._accepts(key):
+            return [*denied, *(_Verdict("deny", each) for each in left)], [*passed_by, *accepted]
+        return denied, [*passed_by, *accepted, *left]
+
+    def _walk(self, key: _Chain, left: list[Box], whole: list[Box], depth: int) -> Iterator[_Verdict]:
+        """The verdicts of a chain, of which the first that matches decides; what it says nothing of is not among them.
+        Of the ``whole`` that comes to it without having left it again, ``left`` is what no rule has decided yet."""
+        for rule in self.rules.get(key, ()):
+            self.count += 1
+            if not left or self.count > MOST_RULES or depth > MOST_DEPTH:
+                break
+            try:
+                matched, verdict = self._read(key, rule)
+            except _Unsayable as error:
+                self.troubles.append(f"table {key[1]}, chain {key[2]}, handle {rule.get('handle')}: {error}")
+                return
+            mine = _common(left, matched)
+            if not mine or verdict is None:
+                continue
+            word, detail = verdict
+            if word in ("jump", "goto"):
+                inner = list(self._walk((key[0], key[1], detail), mine, _common(whole, matched), depth + 1))
+                yield from inner
+                for decided in inner:
+                    left = _without(left, decided.box)
+            elif word != "return":
+                name = tidy_name(str(rule.get("comment", "")))
+                yield from (_Verdict(word, each, detail, name) for each in _common(whole, matched))
+            for box in mine if word != "jump" else ():
+                left = _without(left, box)
+            for box in matched if word in ("goto", "return") else ():
+                whole = _without(whole, box)
+            if max(len(left), len(whole)) > MOST_BOXES:
+                self.troubles.append(f"chain {key[2]} cuts connections into more than {MOST_BOXES:,} parts")
+                return
+        if self.count > MOST_RULES:
+            self.troubles.append(f"the chains lead through more than {MOST_RULES:,} rules")
+        if depth > MOST_DEPTH:
+            self.troubles.append(f"chain {key[2]} is jumped to more than {MOST_DEPTH} deep")
+
+    def _read(self, key: _Chain, rule: dict[str, Any]) -> tuple[list[Box], tuple[Any, Any] | None]:
+        """The connections that a rule matches, and what it does with them; None for what it only counts or notes."""
+        boxes = [_family_box(key[0])]
+        verdict: tuple[Any, Any] | None = None
+        for statement in rule["expr"]:
+            ((word, detail),) = statement.items()
+            if word == "match":
+                boxes = [
+                    part for box in boxes for each in self._matched(key, detail) if not (part := box & each).is_empty
+                ]
+                if not boxes:
+                    return [], None
+            elif word in ("accept", "drop", "return"):
+                verdict = {"accept": ("allow", None), "drop": ("deny", None)}.get(word, ("return", None))
+            elif word in ("jump", "goto"):
+                verdict = (word, detail["target"])
+            elif word == "vmap" and detail["key"].get("ct", {}).get("key") == "state":
+                given = {each[0]: each[1] for each in detail["data"]["set"] if isinstance(each[0], str)}
+                if "new" not in given:
+                    return [], None
+                ((named, _),) = given["new"].items()
+                if named not in ("accept", "drop"):
+                    raise _Unsayable(f"a site cannot say “vmap” with “{named}”")
+                verdict = ("allow" if named == "accept" else "deny", None)
+            elif word == "reject":
+                verdict = ("refuse", _refusal(detail))
+            elif word not in ("counter", "log", "comment"):
+                raise _Unsayable(f"a site cannot say what “{word}” does")
+        return boxes, verdict
+
+    def _matched(self, key: _Chain, match: dict[str, Any]) -> list[Box]:
+        op, left, right = match["op"], match["left"], match["right"]
+        if op not in ("==", "!=", "in"):
+            raise _Unsayable(f"a site cannot say “{op}”")
+        if "ct" in left and left["ct"].get("key") == "state":
+            named = right if isinstance(right, list) else right["set"] if isinstance(right, dict) else [right]
+            new = any(each == "new" or (isinstance(each, int) and each & _NEW) for each in named)
+            return [Box()] if new != (op == "!=") else []
+        found = self._boxes(key, left, right)
+        if op != "!=":
+            return found
+        rest = [Box()]
+        for each in found:
+            rest = _without(rest, each)
+        return _of_the_kind(left, rest)
+
+    def _boxes(self, key: _Chain, left: dict[str, Any], right: Any) -> list[Box]:
+        """The connections of which a field has a value."""
+        if "meta" in left:
+            name = left["meta"]["key"]
+            values = self._values(key, right)
+            if name == "l4proto":
+                return [Box(protocols=_transports(values))]
+            if name == "nfproto":
+                return [_family_box({"ipv4": "ip", "ipv6": "ip6"}[each]) for each in values]
+            if name in ("iifname", "iif") and values == ["lo"]:
+                return []  # what a host sends to itself is nobody's connection from elsewhere
+            raise _Unsayable(f"a site cannot say “{name} {values[0] if values else ''}”")
+        if "payload" not in left:
+            raise _Unsayable(f"a site cannot say “{next(iter(left))}”")
+        protocol, name = left["payload"].get("protocol"), left["payload"].get("field")
+        values = self._values(key, right)
+        if protocol in ("tcp", "udp", "th") and name in ("dport", "sport"):
+            ports = _union_of_ports(values)
+            transports = _PROTOCOLS if protocol == "th" else frozenset((protocol,))
+            return [Box(transports, ports=ports) if name == "dport" else Box(transports, from_ports=ports)]
+        if protocol in ("ip", "ip6") and name in ("saddr", "daddr"):
+            addresses = _union_of_addresses(values)
+            family = _family_box(protocol)
+            return [family & (Box(sources=addresses) if name == "saddr" else Box(targets=addresses))]
+        if (protocol, name) in (("ip", "protocol"), ("ip6", "nexthdr")):
+            return [_family_box(protocol) & Box(protocols=_transports(values))]
+        if protocol in ("icmp", "icmpv6", "igmp", "esp", "ah", "sctp", "dccp"):
+            return []
+        raise _Unsayable(f"a site cannot say “{protocol} {name}”")
+
+    def _values(self, key: _Chain, right: Any) -> list[Any]:
+        """Single values, ranges and prefixes of a right side, be it a set by its name."""
+        if isinstance(right, str) and right.startswith("@"):
+            return [_bare(each) for each in self.sets[key[0], key[1], right[1:]]]
+        if isinstance(right, dict) and "set" in right:
+            return [_bare(each) for each in right["set"]]
+        return [right]
+
+
+def _common(boxes: Sequence[Box], others: Sequence[Box]) -> list[Box]:
+    return [part for each in boxes for other in others if not (part := each & other).is_empty]
+
+
+def _without(boxes: Sequence[Box], other: Box) -> list[Box]:
+    return [part for each in boxes for part in each.without(other) if not part.is_empty]
+
+
+def _bare(element: Any) -> Any:
+    """An element of a set without its comment or counter."""
+    return element["elem"]["val"] if isinstance(element, dict) and "elem" in element else element
+
+
+def _transports(values: Sequence[Any]) -> frozenset[str]:
+    """Transports by name or by number (RFC 5237)."""
+    return frozenset({6: "tcp", 17: "udp"}.get(each, str(each)) for each in values) & _PROTOCOLS
+
+
+def _family_box(family: str) -> Box:
+    known = _FAMILIES[family]
+    if known is None:
+        return Box()
+    addresses = _IPV4 if known == 4 else _IPV6
+    return Box(sources=addresses, targets=addresses)
+
+
+def _of_the_kind(left: dict[str, Any], boxes: list[Box]) -> list[Box]:
+    """Of what has not some value, what has the field at all: a port of TCP is none of UDP's, an address of IPv4 none of
+    IPv6's."""
+    protocol = left.get("payload", {}).get("protocol")
+    if protocol in ("tcp", "udp"):
+        kind = Box(protocols=frozenset((protocol,)))
+    elif protocol in ("ip", "ip6"):
+        kind = _family_box(protocol)
+    else:
+        kind = Box()
+    return [part for each in boxes if not (part := each & kind).is_empty]
+
+
+def _union_of_ports(values: Sequence[Any]) -> PortSet:
+    spans = [tuple(each["range"]) if isinstance(each, dict) else (each, each) for each in values]
+    if not all(isinstance(end, int) for span in spans for end in span):
+        raise _Unsayable("ports are told by names: list them with nft -j -n")
+    return PortSet.of(*((max(1, low), high) for low, high in spans if high))
+
+
+def _union_of_addresses(values: Sequence[Any]) -> AddressSet:
+    found = AddressSet()
+    for each in values:
+        if isinstance(each, dict) and "prefix" in each:
+            text = f"{each['prefix']['addr']}/{each['prefix']['len']}"
+        elif isinstance(each, dict) and "range" in each:
+            text = "-".join(each["range"])
+        else:
+            text = str(each)
+        found = found | AddressSet.parse(text)
+    return found
+
+
+_KINDS: dict[str, Refusal] = {
+    "port-unreachable": "port-unreachable",
+    "host-unreachable": "host-unreachable",
+    "addr-unreachable": "host-unreachable",
+    "admin-prohibited": "prohibited",
+}
+
+
+_CODES = {
+    ("icmp", 1): "host-unreachable", ("icmp", 3): "port-unreachable", ("icmp", 13): "admin-prohibited",
+    ("icmpv6", 1): "admin-prohibited", ("icmpv6", 3): "addr-unreachable", ("icmpv6", 4): "port-unreachable",
+    ("icmpx", 1): "port-unreachable", ("icmpx", 2): "host-unreachable", ("icmpx", 3): "admin-prohibited",
+}  # fmt: skip
+"""Codes of ICMP and ICMPv6 (RFC 792, RFC 4443), and the filter's own for both (NFT_REJECT_ICMPX_CODES)."""
+
+
+def _refusal(detail: dict[str, Any] | None) -> Refusal:
+    if detail is None:
+        return "port-unreachable"
+    if detail.get("type") == "tcp reset":
+        return "reset"
+    told = detail.get("expr", "port-unreachable")
+    kind = _CODES.get((str(detail.get("type")), told), str(told)) if isinstance(told, int) else str(told)
+    if kind not in _KINDS:
+        raise _Unsayable(f"a site cannot say a refusal with “{kind}”")
+    return _KINDS[kind]

@@ -1,0 +1,127 @@
+"""Rule sets of a host as somebody might have written them for the packet filter (chains, jumps, sets, negations), and
+the adopted ones held against the kernel."""
+
+import random
+import subprocess
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import Any
+
+from msgspec import to_builtins
+from msgspec.structs import replace
+from side_by_side import compared
+
+from eager_lantern.core.model.site import Client, Site
+from eager_lantern.files.nft_ruleset import read_ruleset
+from eager_lantern.lab.kernel.layout import Node, lab_nodes
+from eager_lantern.lab.tasks.probes import Probe
+
+ADDRESSES = ("10.61.4.30", "10.61.4.31", "10.61.4.32", "10.61.4.33")
+PORTS = range(1, 16)
+
+
+def random_ruleset(chance: random.Random) -> str:
+    """The text of a rule set, as ``nft -f`` reads it."""
+    tables = ["".join(_table(chance, "inet", "harbour", 0))]
+    if chance.random() < 0.4:
+        family = chance.choice(["ip", "inet"])
+        wall = "".join(_table(chance, family, "wall", chance.choice([-5, 10])))
+        tables.append(wall.replace("icmpx", "icmp") if family == "ip" else wall)
+    return "\n".join(tables)
+
+
+def _table(chance: random.Random, family: str, name: str, priority: int) -> Iterator[str]:
+    some = ", ".join(chance.sample(ADDRESSES, 2))
+    yield f"table {family} {name} {{\n"
+    yield f"  set known {{ type ipv4_addr; flags interval; elements = {{ {some} }} }}\n"
+    yield f"  set doors {{ type inet_service; flags interval; elements = {{ {_span(chance)} }} }}\n"
+    for chain, below in (("inner", ()), ("outer", ("inner",))):
+        yield f"  chain {chain} {{\n{_rules(chance, below)}  }}\n"
+    policy = chance.choice(["accept", "drop"])
+    yield f"  chain arriving {{ type filter hook input priority {priority}; policy {policy};\n"
+    yield "    ct state established,related accept\n    iifname lo accept\n"
+    yield "    icmp type echo-request limit rate 5/second accept\n"
+    yield "    icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert } accept\n" if family == "inet" else ""
+    yield f"{_rules(chance, ('inner', 'outer'))}  }}\n}}\n"
+
+
+def _rules(chance: random.Random, below: tuple[str, ...]) -> str:
+    return "".join(f"    {_rule(chance, below)}\n" for _ in range(chance.randint(1, 5)))
+
+
+def _rule(chance: random.Random, below: tuple[str, ...]) -> str:
+    transport = chance.choice(["tcp", "tcp", "udp", "th"])
+    asked = [_from(chance)] if chance.random() < 0.5 else []
+    asked += ["ct state new"] if chance.random() < 0.2 else []
+    asked += [_ports(chance, transport)] if chance.random() < 0.8 else []
+    verdicts = ["accept", "accept", "drop", "reject with icmpx type admin-prohibited", "return", "counter"]
+    verdicts += ["reject with tcp reset"] if any(each.startswith("tcp ") for each in asked) else []
+    verdicts += [f"jump {each}" for each in below] * 2 + [f"goto {each}" for each in below]
+    return " ".join([*asked, chance.choice(verdicts)])
+
+
+def _from(chance: random.Random) -> str:
+    negation = chance.choice(["", "", "!= "])
+    return f"ip saddr {negation}" + chance.choice(
+        [
+            chance.choice(ADDRESSES),
+            "@known",
+            "10.61.4.32/31",
+            "10.61.4.30-10.61.4.31",
+            f"{{ {', '.join(ADDRESSES[1:3])} }}",
+        ]
+    )
+
+
+def _ports(chance: random.Random, transport: str) -> str:
+    way = chance.choice(["dport", "dport", "dport", "sport"])
+    wanted = _span(chance) if way == "dport" else "5000-5100"
+    wanted = chance.choice([wanted, "@doors"]) if way == "dport" else wanted
+    negation = chance.choice(["", "", "", "!= "])
+    kind = "meta l4proto { tcp, udp } " if transport == "th" else ""
+    return f"{kind}{transport} {way} {negation}{wanted}"
+
+
+def _span(chance: random.Random) -> str:
+    low = chance.choice(PORTS)
+    return f"{low}-{low + chance.randint(1, 5)}" if chance.random() < 0.7 else str(low)
+
+
+SITE: dict[str, Any] = {
+    "lantern": 1,
+    "site": "Harbour",
+    "networks": [{"name": "office", "subnet": "10.61.4.0/24"}],
+    "gateways": [],
+    "server": {"name": "store", "network": "office", "address": "10.61.4.20"},
+    "clients": [{"name": f"desk-{i}", "network": "office", "address": each} for i, each in enumerate(ADDRESSES)],
+}
+
+
+def listed(text: str, folder: Path, numeric: bool) -> str:
+    """The rule set as the kernel lists it, in words or numbers, loaded into a network namespace of its own."""
+    (folder / "rules.nft").write_text(text)
+    command = f"nft -f {folder / 'rules.nft'} && nft -j {'-n' if numeric else ''} list ruleset"
+    return subprocess.run(
+        ["unshare", "-n", "sh", "-c", command], capture_output=True, text=True, check=True, timeout=60
+    ).stdout
+
+
+def differences(text: str, folder: Path, chance: random.Random) -> tuple[int, list[str]]:
+    """How many connections through a rule set were tried, and those that ended otherwise than by the site."""
+    reading = read_ruleset("listed", listed(text, folder, chance.random() < 0.5), "in")
+    assert reading.default is not None
+    last = {"refuses_with": reading.default.refuses_with} if reading.default.refuses_with else {}
+    table = {"default": reading.default.default, **last, "rules": to_builtins(reading.rules, enc_hook=str)}
+    site = {**SITE, "server": {**SITE["server"], "filter": {"incoming": table}}}
+    probes = [
+        Probe(f"desk-{i}", protocol, address, 5000 + 20 * port + i, "10.61.4.20", port)
+        for i, address in enumerate(ADDRESSES)
+        for protocol in ("tcp", "udp")
+        for port in chance.sample(PORTS, 6)
+    ]
+
+    def nodes(read: Site, strangers: Sequence[Client]) -> tuple[Node, ...]:
+        return tuple(replace(each, rules=text) if each.name == "store" else each for each in lab_nodes(read, strangers))
+
+    found = compared(site, 0, chance, probes, nodes)
+    return len(found), [f"{each.what}: {each.differs}" for each in found if each.differs]
