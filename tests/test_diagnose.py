@@ -272,6 +272,19 @@ def test_without_a_site_file_a_log_fills_in_the_first_answers_of_one(tmp_path: P
     assert "address: 10.61.4.20" in (tmp_path / "skerry.site.yaml").read_text(), written.stderr
 
 
+def test_a_file_that_comes_back_cut_short_may_be_a_line_that_loses_full_packets(tmp_path: Path) -> None:
+    well = [
+        {"rung": rung, "outcome": "ok", "detail": ""} for rung in ("connect", "greet", "login", "data", "list", "send")
+    ]
+    rungs = [*well, {"rung": "fetch", "outcome": "wrong", "detail": "other bytes came back"}]
+    promise = {"client": "field-station", "service": "tide-exchange", "mode": "passive", "target": "x", "rungs": rungs}
+    taken = {"time": "2026-11-26T08:00:00+00:00", "host": "skerry", "tool": "0.1.0"}
+    seen = tmp_path / "v.json"
+    seen.write_text(json.dumps({"format": "eager-lantern/visit/1", "taken": taken, "promises": [promise]}))
+    result = result_of(run("diagnose", AFTER, "--seen", seen, "--format", "json").stdout)
+    assert "full-packets-lost" in {each["kind"] for each in result["groups"][0]["causes"]}
+
+
 def test_without_a_site_file_an_sftp_listing_that_hangs_outside_is_a_line_that_loses_full_packets(
     tmp_path: Path,
 ) -> None:

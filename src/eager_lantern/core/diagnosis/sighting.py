@@ -136,7 +136,8 @@ def _alike(rung: Rung, outcomes: tuple[Outcome, ...], end: End) -> bool:
     if end.outcome == "wrong" and end.rung in ("data", "greet"):
         return rung in ("greet", "secure", "data", "list")
     if end.rung == "send" and end.outcome == "silent":
-        return rung in _CARRIES and "silent" in outcomes
+        cut_short = rung == "fetch" and "wrong" in outcomes  # the end of what was sent never came
+        return cut_short or (rung in _CARRIES and "silent" in outcomes)
     if rung in _LATER_DATA and end.rung in _FIRST_DATA:  # a later transfer has a port of its own
         return end.outcome in outcomes
     return rung == end.rung and end.outcome in outcomes
