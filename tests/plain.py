@@ -241,10 +241,10 @@ def distance(site: Site, network: str, address: str) -> int | None:
             return count
         step = next_device(site, network, address)
         if step is None:
-            return None
+            return count if network == "internet" and is_public(address) else None
         network = step[0]["outside" if step[1] == "outward" else "inside"]["network"]
         if network == "internet" and not leads_to(site, network, address):
-            return count + 1
+            return count + 1 if is_public(address) else None
     return None
 
 
