@@ -66,7 +66,7 @@ def test_a_fault_that_shows_is_in_the_first_group(fault: Fault) -> None:
     seen = seen_with(fault)
     found = diagnosed(*seen)
     if not any(each.fails for each in seen):
-        assert found.verdict == "kept"
+        assert found.as_described
     else:
         assert (fault.kind, fault.place) in first(found)
         assert sum(each.probability for each in found.groups) == pytest.approx(1)
@@ -299,3 +299,16 @@ def test_nothing_seen_and_nobody_to_ask_is_a_question_of_usage() -> None:
     done = run("diagnose", AFTER)
     assert done.returncode == 2
     assert "--seen" in done.stderr
+
+
+def test_what_shows_in_large_transfers_to_each_of_several_clients_counts_once() -> None:
+    lost = next(each for each in FAULTS if each.kind == "full-packets-lost")
+    ways = [Sighting(each, "x", "data", "send", ("silent",)) for each in TRIES[:2]]
+    one, both = (diagnosed(*ways[:n]) for n in (1, 2))
+    likelihoods = [_explained_by(found, lost) for found in (one, both)]
+    assert likelihoods == [pytest.approx(0.75), pytest.approx(0.625)]
+
+
+def _explained_by(found: Diagnosis, fault: Fault) -> float:
+    every = [each for group in found.groups for each in group.causes]
+    return max(each.at_best for each in every if each.hypothesis.faults == (fault,))

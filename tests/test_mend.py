@@ -159,6 +159,21 @@ def test_only_the_cures_of_a_kind_are_proposed_where_one_is_named() -> None:
     assert (wrong.returncode, "did you mean “range-mismatch”" in wrong.stderr) == (2, True)
 
 
+def test_a_cause_on_a_device_is_undone_there_as_the_file_has_it_if_the_file_is_right() -> None:
+    done = run("mend", AFTER, "--cause", "forward-missing", "--format", "json")
+    result = result_of(done.stdout)
+    assert (done.returncode, result["plan"], result["patch"]) == (1, None, "")
+    told = [(each["at"], each["line"], each["cure"]) for each in result["on_devices"]]
+    assert told == [
+        ("harbour-router", 17, "enter tcp 21 → 10.61.4.20 at harbour-router"),
+        ("harbour-router", 18, "enter tcp 61200-61455 → 10.61.4.20 at harbour-router"),
+    ]
+    wrong = [run("mend", path, "--cause", kind) for path, kind in ((BEFORE, "forward-off"), (AFTER, "not-promised"))]
+    assert [each.returncode for each in wrong] == [2, 2]
+    assert "breaks promises itself" in wrong[0].stderr
+    assert "can have that" in wrong[1].stderr
+
+
 def test_where_nothing_in_the_file_helps_it_says_what_would() -> None:
     done = run("mend", DATA / "creek-carrier.site.yaml")
     assert done.returncode == 1

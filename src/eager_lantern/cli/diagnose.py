@@ -79,7 +79,7 @@ def diagnose_command(
     else:
         told = _instruction(source.site, found, file)
         show(diagnose_view(source.site, found, told, file, source.line, whole, first))
-    raise typer.Exit({"kept": KEPT, "none": CANNOT_TELL}.get(found.verdict, BROKEN))
+    raise typer.Exit(KEPT if found.as_described else CANNOT_TELL if found.verdict == "none" else BROKEN)
 
 
 def _first_file(site: Site, sightings: Sequence[Sighting]) -> str:

@@ -1,11 +1,16 @@
 """``mend``: the fewest and cheapest changes of the site file that keep every promise."""
 
+from collections.abc import Sequence
 from typing import Annotated, get_args
 
 import typer
 
+from ..core.faults.fault import Fault, FaultKind
 from ..core.findings.finding_kinds import FindingKind
 from ..core.mending.mend import mend
+from ..core.mending.undoing import undone
+from ..core.model.site import Site
+from ..core.verdict import judge
 from ..files.atomic_write import write
 from ..files.costs_file import shipped_costs
 from ..files.mended_file import mended_text, patch
@@ -14,6 +19,7 @@ from ..files.results.mend import mend_result
 from ..files.site_file import find_site_file, read_site
 from ..files.yaml_tree import read_text
 from ..views.mend_view import mend_view
+from ..views.screen import typed
 from .arguments.options import Format, SiteArgument, Written, example
 from .arguments.site_names import known
 from .exit_codes import BROKEN, CANNOT_TELL, KEPT
@@ -27,7 +33,7 @@ def mend_command(
     site: SiteArgument = None,
     cause: Annotated[
         list[str] | None,
-        typer.Option(help="Only what cures findings of this kind, whatever else stays; may be repeated."),
+        typer.Option(help="Only what cures findings or undoes faults of this kind; may be repeated."),
     ] = None,
     writes: Annotated[bool, typer.Option("--write", help="Write the site file; else the patch is only shown.")] = False,
     form: Written = Format.text,
@@ -35,24 +41,49 @@ def mend_command(
     """Find the cheapest changes that keep every promise.
 
     Those included that must stay shut; and nothing is let in that the promises do not need. What a change costs
-    depends on whose device it is on.
+    depends on whose device it is on. A cause that diagnose names on a device is undone there: what to look at
+    and to enter is shown, as the file has it.
 
     The file is changed in those places alone: comments, order and quotes stay. Exit code 0: all promises are kept
-    (with --write: by now), 1: changes are proposed, or nothing in the file helps, 2: bad input, 3: it cannot be told.
+    (with --write: by now), 1: changes are proposed (with --cause of devices as well), or nothing helps,
+    2: bad input, 3: it cannot be told.
     """
     path = find_site_file(site)
     source = read_site(path)
     text = read_text(path)
     for each in cause or ():
-        known("--cause", each, get_args(FindingKind))
+        known("--cause", each, (*get_args(FindingKind), *get_args(FaultKind)))
     found = mend(source.site, shipped_costs(), frozenset(cause or ()))
+    on_devices = _on_devices(source.site, cause or (), source.file)
     after = mended_text(source, text, found.plan) if found.plan else text
     written = writes and found.plan is not None
     if written:
         write({path: after.encode()}, force=True)
     difference = patch(text, after, source.file)
     if form is Format.json:
-        emit(as_json(mend_result(source.site, found, difference, written, source.line)))
+        emit(as_json(mend_result(source.site, found, on_devices, difference, written, source.line)))
     else:
-        show(mend_view(source.site, found, difference, str(path) if written else "", source.file, source.line))
+        name = str(path) if written else ""
+        show(mend_view(source.site, found, on_devices, difference, name, source.file, source.line))
+    if on_devices:
+        raise typer.Exit(BROKEN)
     raise typer.Exit(CANNOT_TELL if found.verdict == "unknown" else KEPT if written or found.kept else BROKEN)
+
+
+def _on_devices(site: Site, kinds: Sequence[str], file: str) -> tuple[Fault, ...]:
+    """Where faults of these kinds may stand. Raises BadParameter where nothing of that kind could be wrong here, or
+    where the file itself is no measure for its devices."""
+    verdict = judge(site)
+    in_file = {each.kind for each in verdict.findings}
+    of_devices = [each for each in kinds if each in get_args(FaultKind) and each not in in_file]
+    broken = verdict.verdict == "broken"
+    if of_devices and broken:
+        raise typer.BadParameter(
+            f"--cause {of_devices[0]} is undone on a device, as the file has it, and {file} breaks promises itself: "
+            f"first {typed('mend', file)}"
+        )
+    found = () if broken else undone(site, kinds)
+    missing = [each for each in of_devices if each not in {fault.kind for fault in found}]
+    if missing:
+        raise typer.BadParameter(f"--cause {missing[0]}: nothing of {file} can have that")
+    return found

@@ -27,7 +27,7 @@ def diagnose_view(
     yield ""
     yield from _seen(found)
     yield ""
-    if found.verdict == "kept":
+    if found.as_described:
         yield Text("Nothing was seen to fail, and all of it is as the site file promises.", style=STRONG)
     elif found.verdict == "none":
         yield from _unexplained(found, file)
@@ -58,13 +58,11 @@ def _seen(found: Diagnosis) -> Iterator[RenderableType]:
 
 def _headline(found: Diagnosis) -> Text:
     count = sum(len(each.causes) for each in found.groups)
-    match found.verdict:
-        case "kept":
-            return Text("● as promised", style=HOLDS)
-        case "none":
-            return Text("◌ nothing known explains it", style=RISKS)
-        case _:
-            return Text(f"◆ {count} possible cause{'s' * (count != 1)}", style=STOPS)
+    if found.as_described:
+        return Text("● as promised", style=HOLDS)
+    if found.verdict == "none":
+        return Text("◌ nothing known explains it", style=RISKS)
+    return Text(f"◆ {count} possible cause{'s' * (count != 1)}", style=STOPS)
 
 
 def _unexplained(found: Diagnosis, file: str) -> Iterator[RenderableType]:

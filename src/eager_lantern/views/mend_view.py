@@ -1,10 +1,11 @@
 """What `mend` shows: the plan device by device, what it lets in, and the patch of the site file."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from rich.console import RenderableType
 from rich.text import Text
 
+from ..core.faults.fault import Fault
 from ..core.mending.mend import Mending, Plan
 from ..core.model.site import Promise, Site
 from ..core.predict.forecast import Forecast
@@ -16,9 +17,13 @@ from .style import ACCENT, HOLDS, RISKS, STOPS, STRONG, UNTRIED
 
 
 def mend_view(
-    site: Site, found: Mending, patch: str, written: str, file: str, line: LineOf
+    site: Site, found: Mending, on_devices: Sequence[Fault], patch: str, written: str, file: str, line: LineOf
 ) -> Iterator[RenderableType]:
     """The whole of a mending; ``written`` is the file that was written, empty where none was."""
+    if on_devices:
+        yield from _undone(site, on_devices, file, line)
+    if on_devices and found.plan is None:
+        return
     yield between(site.site, _head(found), STRONG)
     if found.plan is None:
         yield from _without_plan(found, file, line)
@@ -50,6 +55,24 @@ def plan_view(site: Site, plan: Plan, patch: str, line: LineOf) -> Iterator[Rend
     for each in patch.rstrip().splitlines():
         mark = {"+": HOLDS, "-": STOPS}.get(each[:1], UNTRIED)
         yield Text(f"  {each}", style=mark, no_wrap=True)
+
+
+def _undone(site: Site, faults: Sequence[Fault], file: str, line: LineOf) -> Iterator[RenderableType]:
+    """What the file has right and a device may not, device by device."""
+    places = f"{len(faults)} place{'s' * (len(faults) != 1)} to look at, none in the file"
+    yield between(site.site, Text(f"◆ {places}", style=STOPS), STRONG)
+    yield Text("The file says how it is meant. Where a device has it otherwise, enter there what the file has:")
+    for device in dict.fromkeys(each.at for each in faults):
+        yield Text(device, style=STRONG)
+        table = columns(widths=(3, 9, Share(1)))
+        for each in faults:
+            if each.at == device:
+                number = line(each.place)
+                table.add_row("", Text(f"line {number}" if number else "", style=UNTRIED), Text(f"look: {each.look}"))
+                table.add_row("", "", Text(f"→ {each.cure}", style=ACCENT))
+        yield table
+    yield Text("Every entry as it has to stand, a page for each device:")
+    yield command(f"Next: {typed('sheets', file)}", ACCENT)
 
 
 def _head(found: Mending) -> Text:

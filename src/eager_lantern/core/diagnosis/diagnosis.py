@@ -45,7 +45,8 @@ class Group(Struct, frozen=True):
 
 class Diagnosis(Struct, frozen=True):
     """What was seen, what explains it, and what to try next. ``parted`` are sightings that nothing explains
-    together, where each can be explained by itself."""
+    together, where each can be explained by itself. ``as_described`` is that nothing was seen to fail, and all that was
+    seen is as the site file has it."""
 
     sightings: tuple[Sighting, ...]
     groups: tuple[Group, ...]
@@ -54,10 +55,8 @@ class Diagnosis(Struct, frozen=True):
     as_described: bool = False
 
     @property
-    def verdict(self) -> Literal["kept", "one", "several", "none"]:
-        """Kept where nothing was seen to fail and the site is as described; else how many groups explain it."""
-        if self.as_described:
-            return "kept"
+    def verdict(self) -> Literal["one", "several", "none"]:
+        """How many groups of causes there are; none as well where nothing failed and there is no cause to name."""
         return "none" if not self.groups else "one" if len(self.groups) == 1 else "several"
 
 

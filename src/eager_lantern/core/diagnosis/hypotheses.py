@@ -18,7 +18,7 @@ from ..model.consistency import problems
 from ..model.site import Client, Site
 from ..network.topology import Topology
 from .sighting import Sighting, chance_of
-from .situation import End, Session, Situation, ends_with, session_of, with_stand_in
+from .situation import End, Session, Situation, ends_with, session_of, shown_to_the_end, with_stand_in
 
 MOST_PAIRS, MOST_VARIANTS = 150, 2
 """Pairs that are tried, the likeliest first, and variants of each of their faults."""
@@ -104,13 +104,16 @@ class Predictions:
         return Explanation(hypothesis, mean, max(chance for _, chance in fitting), tuple(way for way, _ in fitting))
 
     def _likelihood(self, way: tuple[Change, ...], effects: tuple[Effect, ...], seen: Sequence[Sighting]) -> float:
-        """Of all that was seen together; what failed is asked first, since few faults explain it."""
-        found = 1.0
+        """Of all that was seen together; what failed is asked first, since few faults explain it. What takes a long
+        or a large transfer shows to each by itself, or, as likely, to all alike, since all did the same."""
+        by_itself = alike = 1.0
         for each in sorted(seen, key=lambda each: not each.fails):
-            found *= chance_of(each, self.ends(way, effects, each.tried))
-            if not found:
-                break
-        return found
+            ends = self.ends(way, effects, each.tried)
+            by_itself *= chance_of(each, ends)
+            if not by_itself:
+                return 0.0
+            alike *= chance_of(each, shown_to_the_end(ends))
+        return (by_itself + alike) / 2
 
     def explained_by(self, fault: Fault, seen: Sequence[Sighting]) -> dict[tuple[Change, ...], tuple[bool, ...]]:
         """Which of the sightings each way of a fault explains by itself; ways that explain nothing that failed are

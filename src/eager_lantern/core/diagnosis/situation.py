@@ -91,6 +91,13 @@ def ends_with(session: Session, effects: tuple[Effect, ...], tried: Situation) -
     return ends
 
 
+def shown_to_the_end(ends: tuple[End, ...]) -> tuple[End, ...]:
+    """The same where the transfers are long and large enough to show what takes such."""
+    late = tuple(each for each in ends if each.rung == "send")
+    whole = sum(each.chance for each in ends)
+    return tuple(replace(each, chance=whole / len(late)) for each in late) or ends
+
+
 def _lit(topology: Topology, client: str, to: Address, ports: PortSet) -> Iterator[End]:
     """What becomes of each port on its way to a lamp."""
     stand = stand_of(topology, client)

@@ -101,13 +101,15 @@ class NextResult(ResultPart, frozen=True, kw_only=True):
 
 
 class DiagnoseResult(ResultPart, frozen=True, kw_only=True):
-    """What was observed, what explains it, and what to try next. ``parted`` are observations that nothing explains
-    together."""
+    """What was observed, what explains it, and what to try next. ``as_promised`` is that nothing failed, so that there
+    is no cause to name; with the verdict none and not as promised, nothing known explains it. ``parted`` are
+    observations that nothing explains together."""
 
     format: Literal["eager-lantern/diagnose/1"] = "eager-lantern/diagnose/1"
     site: str
     observations: tuple[ObservationResult, ...]
-    verdict: Literal["kept", "one", "several", "none"]
+    as_promised: bool
+    verdict: Literal["one", "several", "none"]
     groups: tuple[GroupResult, ...]
     next: NextResult | None
     parted: tuple[str, ...]
@@ -118,6 +120,7 @@ def diagnose_result(site: Site, found: Diagnosis, file: str, line: LineOf) -> Di
     return DiagnoseResult(
         site=site.site,
         observations=tuple(map(_observation, found.sightings)),
+        as_promised=found.as_described,
         verdict=found.verdict,
         groups=tuple(
             GroupResult(

@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 from typing import Literal
 
+from ...core.faults.fault import Fault, FaultKind
 from ...core.findings.finding_kinds import FindingKind
 from ...core.mending.costs import Owner, owner_of
 from ...core.mending.exposure import Widened
@@ -70,9 +71,21 @@ class IncurableResult(ResultPart, frozen=True, kw_only=True):
     line: int | None
 
 
+class UndoneResult(ResultPart, frozen=True, kw_only=True):
+    """What may be otherwise on a device than the file says: what to look at there, what undoes it, and the line."""
+
+    kind: FaultKind
+    at: str
+    message: str
+    look: str
+    cure: str
+    line: int | None
+
+
 class MendResult(ResultPart, frozen=True, kw_only=True):
     """The cheapest changes that keep every promise. ``least`` is whether no cheaper set of cures does; ``patch`` is a
-    unified diff of the site file; ``written`` whether it was written."""
+    unified diff of the site file; ``written`` whether it was written. ``on_devices`` are faults of a
+    cause that was asked for, where the file is right and the device may not be."""
 
     format: Literal["eager-lantern/mend/1"] = "eager-lantern/mend/1"
     site: str
@@ -82,11 +95,14 @@ class MendResult(ResultPart, frozen=True, kw_only=True):
     alternatives: tuple[PlanResult, ...]
     left: tuple[LeftResult, ...]
     incurable: tuple[IncurableResult, ...]
+    on_devices: tuple[UndoneResult, ...]
     patch: str
     written: bool
 
 
-def mend_result(site: Site, found: Mending, patch: str, written: bool, line: LineOf) -> MendResult:
+def mend_result(
+    site: Site, found: Mending, on_devices: Sequence[Fault], patch: str, written: bool, line: LineOf
+) -> MendResult:
     """The result of a mending."""
     return MendResult(
         site=site.site,
@@ -103,6 +119,12 @@ def mend_result(site: Site, found: Mending, patch: str, written: bool, line: Lin
         incurable=tuple(
             IncurableResult(kind=each.kind, message=each.message, advice=each.advice, line=line(each.place))
             for each in found.incurable
+        ),
+        on_devices=tuple(
+            UndoneResult(
+                kind=each.kind, at=each.at, message=each.message, look=each.look, cure=each.cure, line=line(each.place)
+            )
+            for each in on_devices
         ),
         patch=patch,
         written=written,
