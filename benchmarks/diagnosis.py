@@ -60,9 +60,8 @@ from eager_lantern.lab.tasks.tasks import Greet, Serve, ServeSsh, Task
 LOGS = Path(__file__).parent.parent / "tests" / "cases"
 ELSEWHERE = 4021
 """A port on which no client looks for the service."""
-UNINJECTED = {"helper-on", "not-promised"}
-"""The first harms none of these sites, which tell every client the address that it knows; the second is no fault of a
-device."""
+UNINJECTED = {"not-promised"}
+"""It is no fault of a device."""
 MOST_TRIES = 400
 LOG_TIMES = 5
 MOST_CAUSES, MOST_TESTS = 8, 5

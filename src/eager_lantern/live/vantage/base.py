@@ -3,7 +3,7 @@
 
 import ipaddress
 import socket
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -67,6 +67,13 @@ class Vantage(Protocol):
 
     async def second_address(self, own: str) -> str | None:
         """Another address of its own, by :func:`second_of`. Raises Failed where the place is gone."""
+
+    async def read(self, path: str) -> bytes:
+        """The beginning of a file, at most 65,536 bytes of it. Raises OSError."""
+
+    async def run(self, words: Sequence[str]) -> tuple[int, bytes]:
+        """The exit code of a command of the system, -1 where it was ended, and the beginning of what it writes.
+        Raises OSError."""
 
     async def vouched(self, failed: Failed) -> Failed:
         """What failed there; or, where the place itself is out of reach, that."""

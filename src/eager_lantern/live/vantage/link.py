@@ -56,6 +56,7 @@ class Answer(Struct, frozen=True, rename={"what": "is", "number": "n"}):
     lookup: bool = False
     error: str = ""
     text: str = ""
+    code: int = 0
 
 
 class OutOfReach(Exception):

@@ -5,7 +5,7 @@ the password, stays on this machine.
 """
 
 import asyncio
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Self
 
 from ..failure import Failed
@@ -75,6 +75,21 @@ class SshVantage:
             return second_of(own, said.own)
         except ValueError:
             raise Failed("unknown", f"{self.name} tells addresses that are none") from None
+
+    async def read(self, path: str) -> bytes:
+        """A file there."""
+        _, back = await self._link.asked({"do": "read", "path": path})
+        return back
+
+    async def run(self, words: Sequence[str]) -> tuple[int, bytes]:
+        """A command there."""
+        said, back = await self._link.asked({"do": "run", "words": list(words)})
+        return said.code, back
+
+    async def seen_as(self) -> str:
+        """The address from which its SSH server sees this machine (``SSH_CONNECTION``); empty where it does not say."""
+        said, _ = await self._link.asked({"do": "ping"})
+        return said.address
 
     async def vouched(self, failed: Failed) -> Failed:
         """A failure counts only if the place still answers."""

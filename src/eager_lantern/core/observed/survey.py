@@ -1,0 +1,171 @@
+"""What a survey saw of a host, its network and its outside; each fact with how it was learnt."""
+
+from typing import Annotated, Literal
+
+from msgspec import Meta, Struct
+
+from ..model.site import Transport
+from ..values.addresses import Address, AddressSet, Family
+from ..values.ports import PortSet
+
+Means = Literal["pcp", "nat-pmp", "upnp", "ssh", "stun", "seen"]
+PortNumber = Annotated[int, Meta(ge=0, le=65_535)]
+SystemKind = Literal["linux", "windows", "macos", "other"]
+Topic = Literal[
+    "addresses",
+    "way-out",
+    "listeners",
+    "programs",
+    "local-ports",
+    "starts",
+    "filter",
+    "helper",
+    "clock",
+    "rest",
+    "outside-address",
+    "mappings",
+    "names",
+]
+
+
+class OwnAddress(Struct, frozen=True):
+    """An address of the host. ``lease`` is whether it ends unless it is renewed, ``temporary`` whether it is one of
+    IPv6 that changes by itself (RFC 8981)."""
+
+    address: Address
+    network: AddressSet
+    interface: str
+    by: str
+    lease: bool | None = None
+    temporary: bool | None = None
+
+
+class WayOut(Struct, frozen=True):
+    """How packets to the internet leave the host; ``tunnel`` is whether through one, as a VPN has."""
+
+    family: Family
+    interface: str
+    by: str
+    gateway: Address | None = None
+    source: Address | None = None
+    tunnel: bool | None = None
+
+
+class Listener(Struct, frozen=True):
+    """A port that a program waits on, at one address or, without one, at all. ``starts`` is whether what runs it starts
+    with the system."""
+
+    protocol: Transport
+    port: PortNumber
+    by: str
+    address: Address | None = None
+    program: str = ""
+    unit: str = ""
+    starts: bool | None = None
+
+
+class FilterState(Struct, frozen=True):
+    """Whether the host's own packet filter keeps anything out."""
+
+    active: bool
+    detail: str
+    by: str
+
+
+class HelperState(Struct, frozen=True):
+    """FTP helpers of the host: modules that are loaded, and whether connections are given to them."""
+
+    modules: tuple[str, ...]
+    by: str
+    in_use: bool | None = None
+
+
+class ClockState(Struct, frozen=True):
+    """How far the host's clock is from that of who surveys it, in seconds, and whether it is kept by a time server."""
+
+    by: str
+    offset_seconds: float | None = None
+    kept: bool | None = None
+
+
+class LocalPorts(Struct, frozen=True):
+    """The ports that the system takes for its own connections, and how long one rests after use, in seconds."""
+
+    ports: PortSet
+    by: str
+    reserved: PortSet = PortSet()
+    rests_seconds: float | None = None
+
+
+class Host(Struct, frozen=True):
+    """A host as it was found; what is None or empty is told under ``unknown`` of the survey."""
+
+    name: str
+    system: str
+    kind: SystemKind
+    addresses: tuple[OwnAddress, ...] = ()
+    ways_out: tuple[WayOut, ...] = ()
+    listeners: tuple[Listener, ...] = ()
+    local_ports: LocalPorts | None = None
+    filter: FilterState | None = None
+    helper: HelperState | None = None
+    clock: ClockState | None = None
+
+
+class OutsideSeen(Struct, frozen=True):
+    """The address under which the host is seen from outside, by one of the means; ``by`` is who said so."""
+
+    address: Address
+    means: Means
+    by: str
+
+
+class NameSeen(Struct, frozen=True):
+    """What a name leads to, asked of one server; ``own`` is whether that is one of the name's own, which answers with
+    what stands there now. ``seconds`` is how long the answer may be kept (its least TTL)."""
+
+    name: str
+    by: str
+    own: bool
+    addresses: tuple[Address, ...]
+    seconds: int | None = None
+
+
+class MappingSeen(Struct, frozen=True):
+    """A port that the router hands on, by its own word. ``lease_seconds`` is how long still; 0 has no end."""
+
+    protocol: Transport
+    port: PortNumber
+    to: Address
+    to_port: PortNumber
+    by: str
+    name: str = ""
+    enabled: bool = True
+    lease_seconds: int = 0
+
+
+class Untold(Struct, frozen=True):
+    """Something that could not be learnt: why, and what would tell it."""
+
+    topic: Topic
+    why: str
+    ask: str
+
+
+class Survey(Struct, frozen=True):
+    """What is there. ``router`` is the default gateway, or the one that was named."""
+
+    host: Host
+    router: Address | None = None
+    outside: tuple[OutsideSeen, ...] = ()
+    names: tuple[NameSeen, ...] = ()
+    mappings: tuple[MappingSeen, ...] = ()
+    unknown: tuple[Untold, ...] = ()
+
+    def way_out(self, family: Family) -> WayOut | None:
+        """How packets of a family leave the host; None where none do, or nothing is known of it."""
+        return next((each for each in self.host.ways_out if each.family == family), None)
+
+    def told(self, topic: Topic) -> bool:
+        """Whether something is known of a topic, so that what is not there is not there."""
+        return all(each.topic != topic for each in self.unknown)

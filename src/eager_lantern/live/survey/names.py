@@ -1,0 +1,99 @@
+"""What published names lead to: asked of the resolver, and of the name's own servers, which know what stands there now
+(RFC 1035)."""
+
+import asyncio
+import secrets
+from collections.abc import Sequence
+
+import dns.exception
+import dns.flags
+import dns.message
+import dns.name
+import dns.rdatatype
+
+from ...core.observed.survey import NameSeen
+from ...core.values.addresses import Address
+from ...wire.terminal_safe import printable
+from ..failure import Failed
+from ..vantage.base import Vantage
+from .datagrams import asked
+from .learnt import Learning
+
+PORT = 53
+MOST_SERVERS = 3
+MOST_LABELS = 20
+NEVER = ("loopback", "link-local", "multicast", "unspecified", "reserved")
+"""Kinds of addresses that no server of a name has; one that is named so is not asked."""
+
+
+async def name_seen(vantage: Vantage, name: str, resolvers: Sequence[Address], learning: Learning) -> list[NameSeen]:
+    """The name as the first resolver has it, and as each of its own servers has it."""
+    if not resolvers:
+        learning.untold("names", f"{printable(name)}: no resolver is known", "name one with --resolver")
+        return []
+    resolver = resolvers[0]
+    found = await learning.of(
+        "names", f"ask {resolver} for {name}", _asked_of(vantage, name, resolver, f"the resolver {resolver}", own=False)
+    )
+    if found is None:
+        return []
+    servers = await learning.of("names", f"ask for the NS of {name}", _own_servers(vantage, name, resolver)) or ()
+    works = [
+        learning.of("names", f"ask {label} for {name}", _asked_of(vantage, name, server, label, own=True))
+        for server, label in servers
+    ]
+    return [found, *(each for each in await asyncio.gather(*works) if each is not None)]
+
+
+async def _asked_of(vantage: Vantage, name: str, server: Address, by: str, own: bool) -> NameSeen:
+    """Both kinds of addresses of a name, as one server has them. Raises ValueError, OSError and Failed."""
+    addresses: list[Address] = []
+    seconds = []
+    for kind in (dns.rdatatype.A, dns.rdatatype.AAAA):
+        answer = await _answer(vantage, name, kind, server, recursive=not own)
+        for each in answer.answer:
+            seconds.append(each.ttl)
+            addresses += [Address.parse(item.address) for item in each if each.rdtype == kind]
+    return NameSeen(name, by, own, tuple(dict.fromkeys(addresses)), min(seconds, default=None))
+
+
+async def _own_servers(vantage: Vantage, name: str, resolver: Address) -> tuple[tuple[Address, str], ...]:
+    """The servers of the zone that a name is in, with the names that they bear."""
+    zone = dns.name.from_text(name)
+    for _ in range(MOST_LABELS):
+        answer = await _answer(vantage, zone.to_text(), dns.rdatatype.NS, resolver, recursive=True)
+        targets = [
+            item.target.to_text(True) for each in answer.answer if each.rdtype == dns.rdatatype.NS for item in each
+        ]
+        if targets:
+            return tuple(
+                [each for target in targets[:MOST_SERVERS] for each in await _placed(vantage, target, resolver)]
+            )
+        if zone == dns.name.root:
+            break
+        zone = zone.parent()
+    raise ValueError(f"no server of {printable(name)} itself is named")
+
+
+async def _placed(vantage: Vantage, server: str, resolver: Address) -> list[tuple[Address, str]]:
+    answer = await _answer(vantage, server, dns.rdatatype.A, resolver, recursive=True)
+    found = [Address.parse(item.address) for each in answer.answer if each.rdtype == dns.rdatatype.A for item in each]
+    return [(each, f"its own server {printable(server)}") for each in found[:1] if each.kind not in NEVER]
+
+
+async def _answer(
+    vantage: Vantage, name: str, kind: dns.rdatatype.RdataType, server: Address, recursive: bool
+) -> dns.message.Message:
+    """What a server says to one question. Raises ValueError where it says nothing that can be taken for an answer."""
+    try:
+        question = dns.message.make_query(name, kind, use_edns=0, payload=1232, id=secrets.randbelow(65_536))
+        if not recursive:
+            question.flags &= ~dns.flags.RD
+        answer = dns.message.from_wire(await asked(vantage, str(server), PORT, question.to_wire()))
+    except (dns.exception.DNSException, UnicodeError) as error:
+        raise ValueError(f"{printable(name)} of {server}: {type(error).__name__}") from None
+    if not question.is_response(answer) or answer.flags & dns.flags.TC:
+        raise ValueError(f"{server} answers what was not asked, or not all of it")
+    if answer.rcode() not in (dns.rcode.NOERROR, dns.rcode.NXDOMAIN):
+        raise Failed("refused", f"{server} answers {dns.rcode.to_text(answer.rcode())} for {printable(name)}")
+    return answer

@@ -1,0 +1,129 @@
+"""The router, asked in the three languages that routers speak: NAT-PMP, PCP, and UPnP.
+
+Nobody but the router itself is asked: an answer that leads to another host is left aside. NAT-PMP and UPnP only read.
+PCP tells an outside address in the answer to a mapping alone, so one is made for a port that nobody uses, for the
+shortest time, and taken back.
+"""
+
+import asyncio
+import secrets
+from collections.abc import Callable
+
+from msgspec import Struct
+
+from ...core.observed.survey import MappingSeen, OutsideSeen
+from ...core.values.addresses import Address
+from ...wire import igd, nat_pmp, pcp
+from ..failure import Failed
+from ..vantage.base import Vantage
+from .datagrams import asked
+from .http_request import fetched
+from .learnt import Learning
+from .search import searched
+
+MOST_MAPPINGS = 500
+UPNP_SECONDS = 20.0
+MAPPING_SECONDS = 120
+"""The shortest mapping that every PCP server has to grant (RFC 6887, section 15)."""
+PORTS_OF_A_TRIAL = range(61_000, 65_000)
+Tell = Callable[[str], None]
+
+
+class RouterSaid(Struct, frozen=True):
+    """What the router tells."""
+
+    outside: tuple[OutsideSeen, ...]
+    mappings: tuple[MappingSeen, ...]
+
+
+class Asking(Struct, frozen=True):
+    """Whom to ask: the router, from which own address (None where that is not known), and ports that are in use."""
+
+    router: Address
+    own: Address | None
+    used: frozenset[int]
+
+
+async def router_said(vantage: Vantage, asking: Asking, tell: Tell, learning: Learning) -> RouterSaid:
+    """Everything that it tells, in whichever language it speaks."""
+    ask = f"look at the status page of {asking.router}"
+    address, mapped, listed = await asyncio.gather(
+        learning.of("outside-address", ask, _by_nat_pmp(vantage, asking)),
+        learning.of("outside-address", ask, _by_pcp(vantage, asking, tell)),
+        learning.of("mappings", f"look at the forwarding page of {asking.router}", _by_upnp(vantage, asking, learning)),
+    )
+    outside = [each for each in (address, mapped, *(listed.outside if listed else ())) if each is not None]
+    return RouterSaid(tuple(outside), listed.mappings if listed else ())
+
+
+async def _by_nat_pmp(vantage: Vantage, asking: Asking) -> OutsideSeen:
+    try:
+        answer = await asked(vantage, str(asking.router), nat_pmp.PORT, nat_pmp.ADDRESS_REQUEST)
+        return OutsideSeen(nat_pmp.outside_address(answer), "nat-pmp", f"{asking.router} by NAT-PMP")
+    except (Failed, ValueError) as error:
+        raise ValueError(f"NAT-PMP: {error}") from None
+
+
+async def _by_pcp(vantage: Vantage, asking: Asking, tell: Tell) -> OutsideSeen:
+    if asking.own is None:
+        raise ValueError("PCP: which address of this host the router sees is not known")
+    try:
+        pcp.announced(await asked(vantage, str(asking.router), pcp.PORT, pcp.announce_request(asking.own)))
+        found = await _mapped_for_a_moment(vantage, asking, asking.own, tell)
+    except (Failed, ValueError) as error:
+        raise ValueError(f"PCP: {error}") from None
+    return OutsideSeen(found.outside, "pcp", f"{asking.router} by PCP")
+
+
+async def _mapped_for_a_moment(vantage: Vantage, asking: Asking, own: Address, tell: Tell) -> pcp.Mapped:
+    nonce = secrets.token_bytes(pcp.NONCE_BYTES)
+    port = secrets.choice([each for each in PORTS_OF_A_TRIAL if each not in asking.used])
+
+    async def requested(seconds: int) -> bytes:
+        question = pcp.map_request(own, nonce, "udp", port, seconds)
+        return await asked(vantage, str(asking.router), pcp.PORT, question)
+
+    tell(
+        f"asking {asking.router} by PCP for a mapping of udp port {port}, which nobody uses here, for "
+        f"{MAPPING_SECONDS} s: its answer tells the outside address. It is taken back at once."
+    )
+    try:
+        return pcp.mapped(await requested(MAPPING_SECONDS), nonce)
+    finally:
+        try:
+            pcp.mapped(await requested(0), nonce)
+        except (Failed, ValueError, OSError):
+            tell(f"the mapping of udp port {port} was not seen to go; it ends by itself within {MAPPING_SECONDS} s")
+
+
+async def _by_upnp(vantage: Vantage, asking: Asking, learning: Learning) -> RouterSaid:
+    try:
+        async with asyncio.timeout(UPNP_SECONDS):
+            return await _listed(vantage, str(asking.router), learning)
+    except TimeoutError:
+        raise ValueError(f"UPnP: it is not through after {UPNP_SECONDS:g} s") from None
+    except (Failed, ValueError) as error:
+        raise ValueError(f"UPnP: {error}") from None
+
+
+async def _listed(vantage: Vantage, router: str, learning: Learning) -> RouterSaid:
+    page = igd.location_of(await searched(vantage, router), router)
+    location = f"http://{f'[{page.host}]' if ':' in page.host else page.host}:{page.port}{page.target}"
+    control = igd.control_of(await fetched(vantage, page), location)
+    url = igd.on_host(control.url, router)
+
+    async def done(name: str, **arguments: str | int) -> dict[str, str]:
+        headers = {"SOAPAction": f'"{control.service}#{name}"', "Content-Type": 'text/xml; charset="utf-8"'}
+        return igd.answered(await fetched(vantage, url, igd.action(control.service, name, **arguments), headers))
+
+    by = f"{router} by UPnP"
+    said = (await done("GetExternalIPAddress")).get("NewExternalIPAddress", "")
+    outside = (OutsideSeen(Address.parse(said), "upnp", by),) if said else ()
+    mappings: list[MappingSeen] = []
+    for number in range(MOST_MAPPINGS):
+        try:
+            mappings.append(igd.mapping(await done("GetGenericPortMappingEntry", NewPortMappingIndex=number), by))
+        except igd.Declined:  # the end of its list; which number it says differs
+            return RouterSaid(outside, tuple(mappings))
+    learning.untold("mappings", f"it lists more than {MOST_MAPPINGS}", f"look at the page of {router}")
+    return RouterSaid(outside, tuple(mappings))

@@ -1,0 +1,107 @@
+"""A survey: the host first, then everybody who can tell of its outside, all at once."""
+
+import asyncio
+import secrets
+from collections.abc import Sequence
+
+from msgspec import Struct
+
+from ...core.observed.survey import Host, NameSeen, OutsideSeen, Survey, Topic
+from ...core.values.addresses import Address
+from ...wire import stun
+from ...wire.endpoints import Endpoint
+from ...wire.linux_host import name_servers
+from ..failure import Failed
+from ..vantage.base import Vantage
+from ..vantage.local import HERE
+from ..vantage.ssh import SshVantage
+from .any_system import this_machine
+from .datagrams import asked
+from .learnt import Learning
+from .linux import is_linux, linux_host
+from .names import name_seen
+from .router import Asking, RouterSaid, Tell, router_said
+
+OUTSIDE: Topic = "outside-address"
+
+
+class Wanted(Struct, frozen=True):
+    """What to ask beside the host: the router where it is named, STUN servers, names, the resolver where it is named;
+    ``known`` is what was seen from outside before."""
+
+    router: Address | None = None
+    stun: tuple[Endpoint, ...] = ()
+    names: tuple[str, ...] = ()
+    resolver: Address | None = None
+    known: tuple[OutsideSeen, ...] = ()
+
+
+async def survey(vantage: Vantage, wanted: Wanted, observers: Sequence[SshVantage], tell: Tell) -> Survey:
+    """What is there, as it can be told from a place. ``observers`` are hosts outside that see this machine."""
+    learning = Learning()
+    host = await _host(vantage, learning)
+    way = next((each for each in host.ways_out if each.gateway is not None), None)
+    router = wanted.router or (way.gateway if way else None)
+    said, by_stun, by_ssh, names = await asyncio.gather(
+        _of_router(vantage, host, router, tell, learning),
+        asyncio.gather(*(learning.of(OUTSIDE, f"ask {each}", _by_stun(vantage, each)) for each in wanted.stun)),
+        asyncio.gather(*(learning.of(OUTSIDE, f"ssh {each.name}", _by_ssh(each)) for each in observers)),
+        _of_names(vantage, wanted, learning),
+    )
+    outside = [each for each in (*said.outside, *by_stun, *by_ssh, *wanted.known) if each is not None]
+    if not any(each.means in ("stun", "ssh", "seen") for each in outside):
+        why = "nobody outside was asked"
+        learning.untold(OUTSIDE, why, "name a STUN server (--stun) or an SSH host outside (--seen-by)")
+    return Survey(host, router, tuple(outside), names, said.mappings, tuple(learning.unknown))
+
+
+async def _host(vantage: Vantage, learning: Learning) -> Host:
+    if await is_linux(vantage):
+        return await linux_host(vantage, vantage is not HERE, learning)
+    if vantage is HERE:
+        return this_machine(learning)
+    learning.untold("addresses", f"{vantage.name} is no Linux, and is not read from afar", "run the survey on it")
+    return Host(vantage.name, "unknown", "other")
+
+
+async def _of_router(
+    vantage: Vantage, host: Host, router: Address | None, tell: Tell, learning: Learning
+) -> RouterSaid:
+    if router is None:
+        learning.untold("mappings", "no router is known", "name it with --router")
+        return RouterSaid((), ())
+    sources = [each.source for each in host.ways_out if each.gateway == router]
+    beside = [each.address for each in host.addresses if router.number in each.network]
+    own = next((each for each in (*sources, *beside) if each is not None), None)
+    used = frozenset(each.port for each in host.listeners)
+    return await router_said(vantage, Asking(router, own, used), tell, learning)
+
+
+async def _by_stun(vantage: Vantage, server: Endpoint) -> OutsideSeen:
+    """Raises OSError, ValueError and Failed."""
+    try:
+        address = str(Address.parse(server.address))
+    except ValueError:
+        address = await vantage.find(server.address, server.port)
+    transaction = secrets.token_bytes(stun.TRANSACTION_BYTES)
+    try:
+        answer = await asked(vantage, address, server.port, stun.binding_request(transaction))
+        return OutsideSeen(stun.mapped_address(answer, transaction).address, "stun", f"the STUN server {server}")
+    except (ValueError, Failed) as error:
+        raise ValueError(f"STUN {server}: {error}") from None
+
+
+async def _by_ssh(observer: SshVantage) -> OutsideSeen:
+    said = await observer.seen_as()
+    return OutsideSeen(Address.parse(said), "ssh", f"{observer.name}, reached over SSH")
+
+
+async def _of_names(vantage: Vantage, wanted: Wanted, learning: Learning) -> tuple[NameSeen, ...]:
+    if not wanted.names:
+        return ()
+    resolvers: tuple[Address, ...] = (wanted.resolver,) if wanted.resolver is not None else ()
+    if not resolvers:
+        written = await learning.of("names", "name a resolver with --resolver", vantage.read("/etc/resolv.conf"))
+        resolvers = name_servers(written) if written else ()
+    found = await asyncio.gather(*(name_seen(vantage, each, resolvers, learning) for each in wanted.names))
+    return tuple(each for several in found for each in several)
