@@ -34,11 +34,11 @@ ALLOWED = {
 }
 INSIDE = {
     "core": (
-        {"adoption"}, {"comparison"}, {"sheets", "diagnosis", "mending"}, {"verdict"},
+        {"adoption"}, {"comparison"}, {"sheets", "diagnosis", "mending", "surveyed"}, {"verdict"},
         {"findings", "faults", "compare", "interview"}, {"predict", "sizing"}, {"network", "observed"},
         {"model", "key_page"}, {"values"},
     ),
-    "live": ({"ftp", "ssh", "lamp"}, {"common"}, {"vantage"}, {"failure", "children", "open_files"}),
+    "live": ({"ftp", "ssh", "lamp", "survey"}, {"common"}, {"vantage"}, {"failure", "children", "open_files"}),
     "lab": ({"rehearsal"}, {"kernel", "loopback", "daemons"}, {"tasks"}, {"servers", "packets"}),
 }  # fmt: skip
 """The rooms inside, from the top down: each may import those below it, and itself."""

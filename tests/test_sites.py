@@ -168,6 +168,7 @@ def test_ports_that_every_layer_passes_are_the_ports_that_work(case: dict[str, A
         assert passed == ledger.reachable
 
 
+SURVEYED = yaml.safe_load((Path(__file__).parent / "cases" / "survey-findings.yaml").read_text())
 KINDS = yaml.safe_load((Path(__file__).parent / "cases" / "findings.yaml").read_text())
 
 
@@ -185,6 +186,7 @@ def test_a_finding_is_shown_by_its_site_and_not_by_the_near_miss(case: dict[str,
 
 def test_every_finding_has_a_page_and_a_site_that_shows_it() -> None:
     of_files = {each for each in finding_pages() if each.startswith("certificate-")}  # in test_certificate.py
+    of_files |= {kind for case in SURVEYED for kind, *_ in case["finds"]}  # in test_survey.py
     assert set(finding_pages()) == set(get_args(FindingKind))
     assert {case["kind"] for case in KINDS} == set(finding_pages()) - of_files
 

@@ -27,6 +27,7 @@ COMMANDS = (
     "sheets",
     "certificate",
     "rehearse",
+    "survey",
     "visit",
     "lamp",
     "diagnose",

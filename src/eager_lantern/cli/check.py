@@ -54,6 +54,10 @@ def check(
     seen: Annotated[
         Path | None, typer.Option(readable=False, help="A result that visit --save has kept: put it beside.")
     ] = None,
+    survey: Annotated[
+        list[str] | None,
+        typer.Option(help="A kept survey of the server, as FILE, or of a client, as CLIENT=FILE; may be repeated."),
+    ] = None,
     whole: Annotated[bool, typer.Option("--all", help="Show everything, however many screens it takes.")] = False,
 ) -> None:
     """Predict every promise and name what breaks it.
@@ -62,8 +66,8 @@ def check(
     broken, 2: bad input, 3: one cannot be told.
     """
     if site is not None and os.path.isdir(site):  # noqa: PTH112  (Path.is_dir raises where it may not look)
-        if certificate is not None or seen is not None:
-            raise typer.BadParameter("--certificate and --seen belong to one site; name the site file")
+        if certificate is not None or seen is not None or survey:
+            raise typer.BadParameter("--certificate, --seen and --survey belong to one site; name the site file")
         _folder(site, form)
     source = read_site(find_site_file(site))
     try:
@@ -71,6 +75,8 @@ def check(
     except Exception as error:
         error.add_note(source.file)
         raise
+    for each in survey or ():
+        verdict = _surveyed(source, verdict, each)
     if seen is not None:
         _beside(source, verdict, seen, form)
     if form is CheckFormat.text:
@@ -98,6 +104,20 @@ def _beside(source: SiteFile, verdict: Verdict, seen: Path, form: CheckFormat) -
     else:
         raise typer.BadParameter("--seen is written as text or json")
     raise typer.Exit(BROKEN if any(each.parts_at or each.climb.kept is False for each in found) else KEPT)
+
+
+def _surveyed(source: SiteFile, verdict: Verdict, given: str) -> Verdict:
+    """The verdict with what a kept survey says. Raises BadInput and BadParameter."""
+    from ..core.surveyed.beside_site import survey_findings
+    from ..files.survey_file import read_survey
+    from .arguments.site_names import client_and_file, known
+
+    client, path = client_and_file(given)
+    if client:
+        known("--survey", client, [each.name for each in source.site.clients])
+    found = survey_findings(source.site, read_survey(path).survey, client)
+    belied = verdict.belied or any(each.severity == "breaks" for each in found)
+    return replace(verdict, findings=(*found, *verdict.findings), belied=belied)
 
 
 def _written(found: list[Checked], form: CheckFormat, whole: Result) -> None:

@@ -30,7 +30,7 @@ from ..views.diagnose_view import diagnose_view
 from ..views.screen import command, typed
 from ..views.style import ACCENT, STRONG
 from .arguments.options import Format, SiteArgument, Written, example
-from .arguments.site_names import known
+from .arguments.site_names import client_and_file, known
 from .exit_codes import BROKEN, CANNOT_TELL, KEPT
 from .output import emit, show, tell
 
@@ -113,16 +113,8 @@ def _anywhere(plain: Site, seen: Sighting) -> Sighting:
     return replace(seen, announced=plain.server.address.each[0] if private else None, fates=(), more=0)
 
 
-def _given(text: str) -> tuple[str, Path]:
-    """``CLIENT=FILE``, or a file alone. A file whose name has an equals sign in it is one that is there."""
-    client, equals, name = text.partition("=")
-    if not equals or Path(text).exists():
-        return "", Path(text)
-    return client, Path(name)
-
-
 def _seen(text: str, site: Site) -> Iterator[Sighting]:
-    client, path = _given(text)
+    client, path = client_and_file(text)
     if client:
         known("--seen", client, clients_of(site))
     yield from read_sightings(path, site, client)
@@ -130,7 +122,7 @@ def _seen(text: str, site: Site) -> Iterator[Sighting]:
 
 def _logged(text: str, site: Site) -> Sighting:
     """A log says nowhere who wrote it. Raises BadParameter where there are several clients and none is named."""
-    client, path = _given(text)
+    client, path = client_and_file(text)
     names = clients_of(site)
     if not client and len(names) == 1:
         client = names[0]

@@ -2,24 +2,21 @@
 
 import asyncio
 import os
-import platform
 import sys
 import time
 from collections.abc import Awaitable, Callable, Iterator, Sequence
 from dataclasses import replace
-from datetime import UTC, datetime
 from itertools import chain
 from pathlib import Path
 
 import typer
 from rich.console import RenderableType
 
-from .. import __version__
 from ..core.compare.vantages import Outlook
 from ..core.values.outcomes import Rung
 from ..files.atomic_write import write, writes
 from ..files.results.base import as_json
-from ..files.results.visit import Taken, visit_result
+from ..files.results.visit import visit_result
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..live.common.secret import Secret
 from ..live.common.visit_plan import Credentials, Target, VisitPlan
@@ -46,6 +43,7 @@ from .lamp_sweep import sweep_lamp
 from .logins import Login, Options, ready
 from .output import emit, show
 from .places import seen_from
+from .taken import taken_now
 from .visits import Wanted, visits_of
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -130,7 +128,7 @@ def _fits_ssh(source: SiteFile | None, groups: Sequence[Protection | DataChoice 
 
 def _written(places: Sequence[Outlook], keeping: Keeping, file: str) -> None:
     """Keep the result where that is wanted, and show it; ``file`` is the site file, where there is one."""
-    result = visit_result(places, Taken(time=_now(), host=platform.node(), tool=__version__))
+    result = visit_result(places, taken_now())
     if keeping.save is not None:
         write({keeping.save: as_json(result).encode()}, keeping.force)
     if keeping.form is Format.json:
@@ -158,10 +156,6 @@ def _next(places: Sequence[Outlook], keeping: Keeping, file: str) -> Iterator[Re
 def _code(places: Sequence[Outlook]) -> int:
     kept = {climb.kept for place in places for climb in place.climbs} | {None for place in places if place.trouble}
     return of_kept(kept)
-
-
-def _now() -> str:
-    return datetime.now(UTC).isoformat(timespec="seconds")
 
 
 def _guessed_once(wanted: Sequence[Wanted]) -> list[Wanted]:

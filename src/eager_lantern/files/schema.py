@@ -39,7 +39,7 @@ def site_schema() -> Schema:
 
 def result_schema(kind: type[msgspec.Struct]) -> Schema:
     """The schema of a result, from the type that writes it."""
-    found: Schema = msgspec.json.schema(kind)
+    found: Schema = msgspec.json.schema(kind, schema_hook=lambda kind: {"type": "string"})
     return {"$schema": DIALECT, **found}
 
 

@@ -71,6 +71,8 @@ def _headline(verdict: Verdict) -> Text:
         return Text(f"◆ {broken} of {total} promises broken{', ' + ways if ways else ''}", style=STOPS)
     if ways:
         return Text(f"◆ {ways} that must stay open", style=STOPS)
+    if verdict.belied:
+        return Text("◆ the file is belied by what was seen", style=STOPS)
     if unknown:
         return Text(f"◌ {unknown} of {total} promises cannot be told", style=UNTRIED)
     if not total:

@@ -11,7 +11,7 @@ import msgspec
 from msgspec import Struct, field
 
 from ..core.observed.survey import FilterState, Listener, LocalPorts, OwnAddress, WayOut
-from ..core.values.addresses import Address, AddressSet, Family
+from ..core.values.addresses import Address, Family, network_around
 from ..core.values.ports import PortSet
 
 TUNNELS = frozenset({
@@ -25,25 +25,25 @@ MOST_LISTENERS = 2000
 _PROGRAM = re.compile(r'users:\(\("((?:[^"\\]|\\.){1,80})",pid=([0-9]{1,10}),')
 
 
-class _Own(Struct):
+class _Own(Struct, frozen=True):
     local: str = ""
     prefixlen: int = 0
     dynamic: bool = False
     temporary: bool = False
 
 
-class _LinkInfo(Struct):
+class _LinkInfo(Struct, frozen=True):
     info_kind: str = ""
 
 
-class _Interface(Struct):
+class _Interface(Struct, frozen=True):
     ifname: str = ""
     link_type: str = ""
     linkinfo: _LinkInfo = _LinkInfo()
     addr_info: tuple[_Own, ...] = ()
 
 
-class _Route(Struct):
+class _Route(Struct, frozen=True):
     dev: str = ""
     gateway: str = ""
     prefsrc: str = ""
@@ -55,7 +55,6 @@ class Interfaces(Struct, frozen=True):
 
     addresses: tuple[OwnAddress, ...]
     tunnels: frozenset[str]
-    names: frozenset[str]
 
 
 def interfaces(text: bytes) -> Interfaces:
@@ -65,7 +64,7 @@ def interfaces(text: bytes) -> Interfaces:
     addresses = tuple(_own(each.ifname, own) for each, own in kept)
     tunnels = frozenset(each.ifname for each in found if each.linkinfo.info_kind in TUNNELS or _bare(each))
     usable = tuple(each for each in addresses if each.address.kind not in ("loopback", "link-local"))
-    return Interfaces(usable, tunnels, frozenset(each.ifname for each in found))
+    return Interfaces(usable, tunnels)
 
 
 def _bare(each: _Interface) -> bool:
@@ -74,8 +73,9 @@ def _bare(each: _Interface) -> bool:
 
 
 def _own(interface: str, own: _Own) -> OwnAddress:
-    network = AddressSet.parse(f"{own.local}/{own.prefixlen}") if own.prefixlen else AddressSet()
-    return OwnAddress(Address.parse(own.local), network, interface, "ip address", own.dynamic, own.temporary)
+    address = Address.parse(own.local)
+    network = network_around(address, own.prefixlen) if own.prefixlen else None
+    return OwnAddress(address, interface, "ip address", network, own.dynamic, own.temporary)
 
 
 def way_out(text: bytes, family: Family, tunnels: frozenset[str]) -> WayOut | None:
@@ -113,7 +113,7 @@ def _waiting(words: Sequence[str]) -> Waiting:
     host, _, port = words[4].rpartition(":")
     if not (port.isascii() and port.isdecimal()):
         raise ValueError("a listener without a port")
-    address = host.strip("[]").partition("%")[0]
+    address = host.partition("%")[0].strip("[]")
     said = _PROGRAM.search(words[6]) if len(words) > 6 else None
     protocol: Literal["tcp", "udp"] = "tcp" if words[0] == "tcp" else "udp"
     anywhere = address in ("*", "0.0.0.0", "::")
@@ -144,10 +144,10 @@ def local_ports(span: bytes, reserved: bytes) -> LocalPorts:
     first, last = span.decode("ascii", "replace").split()
     kept = reserved.decode("ascii", "replace").strip()
     ports = PortSet.parse(f"{first}-{last}")
-    return LocalPorts(ports, "/proc/sys/net/ipv4", PortSet.parse(kept) if kept else PortSet(), REST_SECONDS)
+    return LocalPorts(ports, "/proc/sys/net/ipv4", PortSet.parse(kept) if kept else None, REST_SECONDS)
 
 
-class _Chain(Struct):
+class _Chain(Struct, frozen=True):
     family: str = ""
     table: str = ""
     name: str = ""
@@ -155,19 +155,19 @@ class _Chain(Struct):
     policy: str = "accept"
 
 
-class _Rule(Struct):
+class _Rule(Struct, frozen=True):
     family: str = ""
     table: str = ""
     chain: str = ""
     expr: tuple[dict[str, msgspec.Raw], ...] = ()
 
 
-class _Object(Struct):
+class _Object(Struct, frozen=True):
     chain: _Chain | None = None
     rule: _Rule | None = None
 
 
-class _Ruleset(Struct):
+class _Ruleset(Struct, frozen=True):
     objects: tuple[_Object, ...] = field(name="nftables")
 
 

@@ -1,11 +1,30 @@
 """Parts of a site that an option names."""
 
 from collections.abc import Sequence
+from pathlib import Path
 
 import typer
 
 from ...core.model.consistency import did_you_mean
 from ...core.model.site import Service, Site
+from ...live.vantage.address import checked_place
+from ...live.vantage.local import HERE
+
+
+def the_place(option: str, text: str) -> str:
+    """A place to stand: ``here``, or a host that is reached over SSH. Raises BadParameter."""
+    try:
+        return text if text == HERE.name else checked_place(text)
+    except ValueError as error:
+        raise typer.BadParameter(f"{option}: {error}") from None
+
+
+def client_and_file(text: str) -> tuple[str, Path]:
+    """``CLIENT=FILE``, or a file alone. A file whose name has an equals sign in it is one that is there."""
+    client, equals, name = text.partition("=")
+    if not equals or Path(text).exists():
+        return "", Path(text)
+    return client, Path(name)
 
 
 def known(option: str, name: str, names: Sequence[str]) -> None:

@@ -14,11 +14,11 @@ from ...core.values.addresses import Address
 from ...core.values.ports import PortSet
 from ...files.problem import BadInput, InputProblem
 from ...files.regular_file import read_regular
-from ...live.vantage.address import checked_place
 from ...live.vantage.local import HERE
 from . import completion
 from .options import Forced, Format, SessionMode, Written
 from .parse import parsed_or_none, set_only
+from .site_names import the_place
 
 MOST_TRUSTED_BYTES = 10_000_000
 
@@ -58,10 +58,7 @@ class Whither:
     def places(self) -> list[str]:
         """Each place once. Raises BadParameter for what is none."""
         names = self.from_ or [HERE.name]
-        try:
-            return list(dict.fromkeys(each if each == HERE.name else checked_place(each) for each in names))
-        except ValueError as error:
-            raise typer.BadParameter(f"--from: {error}") from None
+        return list(dict.fromkeys(the_place("--from", each) for each in names))
 
     def of_target(self) -> dict[str, Any]:
         """What it changes of a plan's target. Raises BadParameter."""

@@ -74,4 +74,13 @@ FindingKind = Literal[
     "certificate-near-end",
     "certificate-other-key",
     "certificate-unread",
+    "listens-elsewhere",
+    "starts-not-by-itself",
+    "port-taken-by-another",
+    "outside-differs",
+    "tunnel-in-the-way",
+    "carrier-translates",
+    "lease-differs",
+    "local-ports-differ",
+    "filter-inactive",
 ]

@@ -33,9 +33,9 @@ class OwnAddress(Struct, frozen=True):
     IPv6 that changes by itself (RFC 8981)."""
 
     address: Address
-    network: AddressSet
     interface: str
     by: str
+    network: AddressSet | None = None
     lease: bool | None = None
     temporary: bool | None = None
 
@@ -93,8 +93,13 @@ class LocalPorts(Struct, frozen=True):
 
     ports: PortSet
     by: str
-    reserved: PortSet = PortSet()
+    reserved: PortSet | None = None
     rests_seconds: float | None = None
+
+    @property
+    def free(self) -> PortSet:
+        """Those that the system takes, without the reserved ones."""
+        return self.ports - (self.reserved or PortSet())
 
 
 class Host(Struct, frozen=True):

@@ -221,6 +221,12 @@ class Addresses(Value):
         return ", ".join(map(str, self.each))
 
 
+def network_around(address: Address, length: int) -> AddressSet:
+    """The network that a host with this address and length of prefix stands in. Raises ValueError for a length that no
+    prefix has."""
+    return AddressSet.parse(str(ip_network(f"{address}/{length}", strict=False)))
+
+
 def address_or_none(text: str) -> Address | None:
     """The address that a text is, if it is one and not a name."""
     try:

@@ -1,5 +1,7 @@
 """Phrases that messages are made of."""
 
+from collections.abc import Iterable
+
 from .addresses import AddressSet
 from .ports import PortSet
 
@@ -35,3 +37,9 @@ def ports_named(ports: PortSet) -> str:
     """``port 21``, ``ports 61200-61455``; many of them are counted."""
     text = str(ports) if len(ports.spans) <= 3 else f"{ports.lowest} to {ports.highest} ({len(ports)} of them)"
     return f"port {text}" if len(ports) == 1 else f"ports {text}"
+
+
+def listed(words: Iterable[str]) -> str:
+    """``a``, ``a and b``, ``a, b and c``; nothing of nothing."""
+    *before, last = [*words] or [""]
+    return f"{', '.join(before)} and {last}" if before else last

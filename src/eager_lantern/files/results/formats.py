@@ -11,6 +11,7 @@ from .mend import MendResult
 from .pages import CertificateResult, ExplainResult, NewResult, SheetsResult
 from .rehearse import RehearseResult
 from .size import SizeResult
+from .survey import SurveyResult
 from .visit import VisitResult
 from .walk import WalkResult
 
@@ -31,6 +32,7 @@ FORMATS: dict[str, type[Struct]] = {
     "rehearse": RehearseResult,
     "sheets": SheetsResult,
     "size": SizeResult,
+    "survey": SurveyResult,
     "visit": VisitResult,
     "walk": WalkResult,
 }

@@ -10,7 +10,7 @@ import psutil
 
 from ...core.model.site import default_own_ports
 from ...core.observed.survey import Host, Listener, LocalPorts, OwnAddress, SystemKind, WayOut
-from ...core.values.addresses import FAMILIES, Address, AddressSet, Family
+from ...core.values.addresses import FAMILIES, Address, AddressSet, Family, network_around
 from ...wire.terminal_safe import printable
 from .learnt import Learning
 from .linux import STAND_FOR_INTERNET
@@ -44,14 +44,14 @@ def _addresses() -> Iterator[OwnAddress]:
             if own.family in _FAMILIES and "%" not in own.address:
                 address = Address.parse(own.address)
                 if address.kind not in ("loopback", "link-local"):
-                    yield OwnAddress(address, _network(own.address, own.netmask), interface, "psutil")
+                    yield OwnAddress(address, interface, "psutil", _network(address, own.netmask))
 
 
-def _network(address: str, mask: str | None) -> AddressSet:
-    """Whose address it is by its mask; an empty set where that is not told."""
-    with contextlib.suppress(ValueError):
-        return AddressSet.parse(f"{address}/{_length(mask)}") if mask else AddressSet()
-    return AddressSet()
+def _network(address: Address, mask: str | None) -> AddressSet | None:
+    """The network around an address, by its mask where that is told."""
+    with contextlib.suppress(ValueError, OSError):
+        return network_around(address, _length(mask)) if mask else None
+    return None
 
 
 def _length(mask: str) -> int:
@@ -61,15 +61,22 @@ def _length(mask: str) -> int:
 
 def _way_out(family: Family, addresses: tuple[OwnAddress, ...]) -> WayOut | None:
     """From the address that the system would take for a datagram to the internet; none is sent."""
-    inet = socket.AF_INET if family == 4 else socket.AF_INET6
-    try:
-        with socket.socket(inet, socket.SOCK_DGRAM) as asked:
-            asked.connect((STAND_FOR_INTERNET[family][0], 9))
-            source = Address.parse(str(asked.getsockname()[0]).partition("%")[0])
-    except OSError:
+    source = source_towards(Address.parse(STAND_FOR_INTERNET[family][0]))
+    if source is None:
         return None
     interface = next((each.interface for each in addresses if each.address == source), "")
     return WayOut(family, interface, "the system's choice of an address", None, source, _tunnel(interface))
+
+
+def source_towards(address: Address) -> Address | None:
+    """The address of its own that this machine would ask another from; nothing is sent."""
+    family = socket.AF_INET if address.family == 4 else socket.AF_INET6
+    try:
+        with socket.socket(family, socket.SOCK_DGRAM) as asked:
+            asked.connect((str(address), 9))
+            return Address.parse(str(asked.getsockname()[0]).partition("%")[0])
+    except OSError:
+        return None
 
 
 def _tunnel(interface: str) -> bool | None:
@@ -105,6 +112,6 @@ def _program(process: int | None) -> str:
 def _local_ports(kind: SystemKind, learning: Learning) -> LocalPorts | None:
     learning.untold("rest", "how long a port rests is not read on this system", "look for TIME-WAIT in its manual")
     if kind == "windows":
-        return LocalPorts(default_own_ports("windows"), "its default; netsh tells whether it is so")
+        return LocalPorts(default_own_ports("windows"), "the default of this system, where nobody changed it")
     learning.untold("local-ports", "it is not read on this system", "sysctl net.inet.ip.portrange")
     return None

@@ -40,7 +40,7 @@ async def is_linux(vantage: Vantage) -> bool:
 async def linux_host(vantage: Vantage, far: bool, learning: Learning) -> Host:
     """Everything that the host tells; ``far`` is one whose clock is held against this machine's."""
     found = await learning.of("addresses", "ip address", _interfaces(vantage))
-    links = found or linux.Interfaces((), frozenset(), frozenset())
+    links = found or linux.Interfaces((), frozenset())
     waiting = await learning.of("listeners", "ss -ltunp", _waiting(vantage)) or ()
     ruleset = await learning.of("filter", SUPERUSER, _ruleset(vantage))
     return Host(
@@ -116,7 +116,7 @@ async def _named(vantage: Vantage, waiting: tuple[linux.Waiting, ...], learning:
     if not manages:
         learning.untold("starts", "systemd does not run here", "look where this system says what starts with it")
     if any(not each.process for each in waiting):
-        learning.untold("programs", "those of other users are told to the superuser alone", SUPERUSER)
+        learning.untold("programs", "that is told to the superuser alone, and not of containers", SUPERUSER)
     for each in waiting:
         unit = units.get(each.process, "")
         yield replace(each.listener, unit=unit, starts=begins.get(unit))

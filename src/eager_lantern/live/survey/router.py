@@ -7,7 +7,7 @@ shortest time, and taken back.
 
 import asyncio
 import secrets
-from collections.abc import Callable
+from collections.abc import Awaitable, Callable, Iterator
 
 from msgspec import Struct
 
@@ -89,11 +89,20 @@ async def _mapped_for_a_moment(vantage: Vantage, asking: Asking, own: Address, t
     )
     try:
         return pcp.mapped(await requested(MAPPING_SECONDS), nonce)
+    except pcp.Refused:
+        port = 0  # nothing was made
+        raise
     finally:
-        try:
-            pcp.mapped(await requested(0), nonce)
-        except (Failed, ValueError, OSError):
+        if port and not await _taken_back(requested, nonce):
             tell(f"the mapping of udp port {port} was not seen to go; it ends by itself within {MAPPING_SECONDS} s")
+
+
+async def _taken_back(requested: Callable[[int], Awaitable[bytes]], nonce: bytes) -> bool:
+    """Whether the router says that the mapping is gone; also where it is not known whether it was ever made."""
+    try:
+        return pcp.mapped(await requested(0), nonce).seconds == 0
+    except (Failed, ValueError, OSError):
+        return False
 
 
 async def _by_upnp(vantage: Vantage, asking: Asking, learning: Learning) -> RouterSaid:
@@ -104,6 +113,15 @@ async def _by_upnp(vantage: Vantage, asking: Asking, learning: Learning) -> Rout
         raise ValueError(f"UPnP: it is not through after {UPNP_SECONDS:g} s") from None
     except (Failed, ValueError) as error:
         raise ValueError(f"UPnP: {error}") from None
+
+
+def _outside(said: str, by: str, learning: Learning) -> Iterator[OutsideSeen]:
+    """The outside address of an answer that has one. Raises ValueError for what is no address."""
+    address = Address.parse(said) if said else None
+    if address is not None and address.kind != "unspecified":
+        yield OutsideSeen(address, "upnp", by)
+    else:
+        learning.untold("outside-address", "UPnP: it has no outside address", "look at the router's status page")
 
 
 async def _listed(vantage: Vantage, router: str, learning: Learning) -> RouterSaid:
@@ -118,7 +136,7 @@ async def _listed(vantage: Vantage, router: str, learning: Learning) -> RouterSa
 
     by = f"{router} by UPnP"
     said = (await done("GetExternalIPAddress")).get("NewExternalIPAddress", "")
-    outside = (OutsideSeen(Address.parse(said), "upnp", by),) if said else ()
+    outside = tuple(_outside(said, by, learning))
     mappings: list[MappingSeen] = []
     for number in range(MOST_MAPPINGS):
         try:

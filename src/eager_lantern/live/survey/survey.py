@@ -15,7 +15,7 @@ from ..failure import Failed
 from ..vantage.base import Vantage
 from ..vantage.local import HERE
 from ..vantage.ssh import SshVantage
-from .any_system import this_machine
+from .any_system import source_towards, this_machine
 from .datagrams import asked
 from .learnt import Learning
 from .linux import is_linux, linux_host
@@ -70,11 +70,16 @@ async def _of_router(
     if router is None:
         learning.untold("mappings", "no router is known", "name it with --router")
         return RouterSaid((), ())
-    sources = [each.source for each in host.ways_out if each.gateway == router]
-    beside = [each.address for each in host.addresses if router.number in each.network]
-    own = next((each for each in (*sources, *beside) if each is not None), None)
+    own = source_towards(router) if vantage is HERE else _source_there(host, router)
     used = frozenset(each.port for each in host.listeners)
     return await router_said(vantage, Asking(router, own, used), tell, learning)
+
+
+def _source_there(host: Host, router: Address) -> Address | None:
+    """The address from which a host far away would ask its router."""
+    sources = [each.source for each in host.ways_out if each.gateway == router]
+    beside = [each.address for each in host.addresses if each.network and router.number in each.network]
+    return next((each for each in (*sources, *beside) if each is not None), None)
 
 
 async def _by_stun(vantage: Vantage, server: Endpoint) -> OutsideSeen:

@@ -1,0 +1,132 @@
+"""``survey``: what this host, its network and its outside look like."""
+
+import asyncio
+from collections.abc import Iterator, Sequence
+from contextlib import AsyncExitStack
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from ..core.compare.vantages import Outlook
+from ..core.model.entries import Typed
+from ..core.observed.survey import OutsideSeen, Survey
+from ..core.surveyed.beside_site import survey_findings
+from ..core.surveyed.conclusions import conclusions
+from ..core.values.addresses import Address, address_or_none
+from ..files.atomic_write import write, writes
+from ..files.results.base import as_json
+from ..files.results.survey import survey_result
+from ..files.seen_file import read_seen
+from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
+from ..live.survey.survey import Wanted, survey
+from ..live.vantage.local import HERE
+from ..live.vantage.ssh import SshVantage
+from ..views.screen import typed
+from ..views.survey_view import survey_view
+from ..wire.endpoints import Endpoint
+from .arguments.options import Forced, Format, SiteArgument, Written, example
+from .arguments.parse import parsed
+from .arguments.site_names import the_place
+from .exit_codes import BROKEN, CANNOT_TELL, KEPT
+from .output import emit, show, tell
+from .places import reached
+from .taken import taken_now
+
+app = typer.Typer(add_completion=False, rich_markup_mode=None)
+STUN_PORT = 3478
+
+
+@app.command(epilog=example("eager-lantern survey saltmarsh.site.yaml --save survey.json"))
+def survey_command(
+    site: SiteArgument = None,
+    from_: Annotated[
+        str, typer.Option("--from", help="Survey that host instead: ssh://USER@HOST; nothing is installed there.")
+    ] = "here",
+    router: Annotated[str, typer.Option(help="The router to ask; default: the default gateway.")] = "",
+    name: Annotated[list[str] | None, typer.Option(help="A published name; default: those of the site file.")] = None,
+    resolver: Annotated[str, typer.Option(help="The resolver to ask; default: the system's first.")] = "",
+    stun: Annotated[list[str] | None, typer.Option(help="A STUN server outside, as HOST or HOST:PORT.")] = None,
+    seen_by: Annotated[
+        list[str] | None, typer.Option(help="A host of yours outside, ssh://USER@HOST, that sees this one.")
+    ] = None,
+    seen: Annotated[
+        list[Path] | None, typer.Option(readable=False, help="A visit from outside, kept with visit --save.")
+    ] = None,
+    save: Annotated[Path | None, typer.Option(help="Keep the result in this file.")] = None,
+    force: Forced = False,
+    form: Written = Format.text,
+) -> None:
+    """See what is there: this host, its network, its outside.
+
+    On the server or on a client; with a site file, what is other than it says. Only the router is asked without being
+    named, and nothing is changed; for PCP a mapping is made and taken back, which is said before. What cannot be
+    learnt is told with what would tell it.
+
+    Exit code 0: nothing hinders, 1: something does, 2: bad input, 3: the place cannot be reached.
+    """
+    if seen_by and from_ != HERE.name:
+        raise typer.BadParameter("--seen-by is asked from here, and this survey is of another host")
+    source = _source(site)
+    if save is not None:
+        writes(save, force)
+    wanted = Wanted(
+        router=parsed(Address, "--router", router) if router else None,
+        stun=tuple(_endpoint(each) for each in stun or ()),
+        names=tuple(name or (each.name for each in (source.site.names if source else ()))),
+        resolver=parsed(Address, "--resolver", resolver) if resolver else None,
+        known=tuple(each for path in seen or () for each in _reached_at(path)),
+    )
+    stand, observers = the_place("--from", from_), [the_place("--seen-by", each) for each in seen_by or ()]
+    found = asyncio.run(_surveyed(stand, observers, wanted))
+    result = survey_result(found, from_, taken_now())
+    if save is not None:
+        write({save: as_json(result).encode()}, force)
+    parts = survey_findings(source.site, found) if source else ()
+    if form is Format.json:
+        emit(as_json(result))
+    else:
+        file = source.file if source else ""
+        show(survey_view(found, parts, file, _next(file, save)))
+    hinders = any(each.good is False for each in conclusions(found)) or any(each.severity == "breaks" for each in parts)
+    raise typer.Exit(BROKEN if hinders else KEPT)
+
+
+def _source(site: Path | None) -> SiteFile | None:
+    """The site file, where one is named or lies here."""
+    return None if site is None and not any(Path().glob(PATTERN)) else read_site(find_site_file(site))
+
+
+def _endpoint(text: str) -> Endpoint:
+    """A STUN server as it is typed. Raises BadParameter."""
+    meant = parsed(Typed, "--stun", text)
+    return Endpoint(str(meant.host), meant.port.number if meant.port is not None else STUN_PORT)
+
+
+def _reached_at(path: Path) -> Iterator[OutsideSeen]:
+    """The addresses at which a kept visit has reached the server. Raises BadInput."""
+    kept = read_seen(path)
+    for climb in kept.climbs:
+        connected = any(each.rung == "connect" and each.outcome == "ok" for each in climb.rungs)
+        place = climb.target.rpartition("(")[2].rstrip(")").rpartition(":")[0].strip("[]")
+        if connected and (address := address_or_none(place)) is not None and address.kind == "public":
+            yield OutsideSeen(address, "seen", f"reached so by {kept.taken.host}, {kept.taken.time}")
+
+
+async def _surveyed(place: str, observers: Sequence[str], wanted: Wanted) -> Survey:
+    async with AsyncExitStack() as opened:
+        stand, *others = await reached([place, *observers], opened)
+        for each in (stand, *others):
+            if isinstance(each, Outlook):
+                tell([f"eager-lantern: {each.name} is {each.trouble}"])
+        if isinstance(stand, Outlook):
+            raise typer.Exit(CANNOT_TELL)
+        seeing = [each for each in others if isinstance(each, SshVantage)]
+        return await survey(stand, wanted, seeing, lambda line: tell([line]))
+
+
+def _next(file: str, save: Path | None) -> str:
+    """What to type with it."""
+    kept = str(save) if save is not None else "FILE"
+    how = "" if save is not None else "keep this with --save FILE, then "
+    return how + (typed("check", file, "--survey", kept) if file else typed("adopt", kept))

@@ -1,0 +1,1 @@
+"""What a survey means, by itself and beside a site."""

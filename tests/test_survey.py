@@ -1,0 +1,289 @@
+"""What a survey learns, of whom it asks, and what it makes of it: stand-ins, hostile answerers, and, in the kernel,
+real routers and servers of names."""
+
+import asyncio
+import sys
+from collections.abc import AsyncIterator, Callable
+from contextlib import asynccontextmanager
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import pytest
+import yaml
+from program import AFTER, result_of, run
+from survey_lab import HOST, NAME, OLD, OUTSIDE, PUBLIC, ROUTER, lacking, survey_lab
+
+from eager_lantern.core.observed.survey import Host, MappingSeen, NameSeen, OutsideSeen, Survey, WayOut
+from eager_lantern.core.surveyed.beside_site import survey_findings
+from eager_lantern.core.surveyed.conclusions import conclusions
+from eager_lantern.core.values.addresses import Address
+from eager_lantern.files.site_file import parse_site
+from eager_lantern.files.type_faults import from_text
+from eager_lantern.lab.servers.answering import answering
+from eager_lantern.lab.servers.stand_in_router import RouterSetup, StandInRouter
+from eager_lantern.lab.servers.stand_in_stun import StandInStun
+from eager_lantern.live.survey import router
+from eager_lantern.live.survey.learnt import Learning
+from eager_lantern.live.survey.survey import Wanted, survey
+from eager_lantern.live.vantage.local import HERE
+from eager_lantern.wire import igd, linux_host, nat_pmp, pcp, stun
+from eager_lantern.wire.endpoints import Endpoint
+
+CASES = Path(__file__).parent / "cases"
+MEANS = yaml.safe_load((CASES / "surveyed.yaml").read_text())
+BESIDE = yaml.safe_load((CASES / "survey-findings.yaml").read_text())
+TOLD = yaml.safe_load((CASES / "linux-words.yaml").read_text())
+SEEN = Address.parse("198.51.100.61")
+MAPPING = MappingSeen("tcp", 21, Address.parse("10.61.4.20"), 21, "x", name="a <b> & c", lease_seconds=600)
+loopback = pytest.mark.skipif(not sys.platform.startswith("linux"), reason="needs all of 127.0.0.0/8")
+
+
+def of_words(case: dict[str, Any]) -> Survey:
+    """A survey from the few words of a case."""
+    host = Host("h", "s", "linux", ways_out=tuple(WayOut(family, "e", "x", tunnel="tunnel" in case) for family in (4,)))
+    outside = [OutsideSeen(Address.parse(each), means, means) for means, each in case.get("outside", {}).items()]
+    names = [
+        NameSeen("n", by, by != "resolver", tuple(map(Address.parse, given)), 300)
+        for by, given in case.get("names", {}).items()
+    ]
+    return Survey(host, None, tuple(outside), tuple(names))
+
+
+@pytest.mark.parametrize("case", MEANS, ids=lambda case: case["name"])
+def test_what_the_means_come_to_where_they_differ(case: dict[str, Any]) -> None:
+    assert [(each.kind, each.good) for each in conclusions(of_words(case))] == [tuple(each) for each in case["follows"]]
+
+
+@pytest.mark.parametrize("case", TOLD, ids=lambda case: case["name"])
+def test_a_linux_system_is_read_as_it_tells_of_itself(case: dict[str, Any]) -> None:
+    texts = [each.encode() for each in case["texts"]]
+    work: Callable[..., Any] = getattr(linux_host, case["reads"])
+    if case["reads"] == "way_out":
+        found: Any = work(*texts, 4, frozenset(case["tunnels"]))
+    else:
+        found = work(*texts)
+    assert str(found) == case["gives"]
+
+
+@pytest.mark.parametrize(
+    "reads", [linux_host.interfaces, linux_host.listeners, linux_host.filter_state], ids=lambda each: each.__name__
+)
+@pytest.mark.parametrize("text", [b"{", b"[" * 99_999, b"\xff\0x", b'[{"addr_info":[{"local":"x"}]}]', b"tcp LISTEN"])
+def test_what_a_system_cannot_have_said_is_no_fact(reads: Callable[[bytes], Any], text: bytes) -> None:
+    with pytest.raises(ValueError, match=r"."):
+        reads(text if reads is not linux_host.filter_state else text or b"{")
+
+
+def judged(case: dict[str, Any]) -> list[tuple[str, str, str]]:
+    source = parse_site("beside", AFTER.read_text())
+    site = source.site
+    return [
+        (each.kind, each.severity, each.message) for each in survey_findings(site, of_host(case), case.get("of", ""))
+    ]
+
+
+def of_host(case: dict[str, Any]) -> Survey:
+    """A survey whose host is as the case says, and otherwise as the site."""
+    plain = {"host": {"name": "h", "system": "s", "kind": "linux", **case.get("host", {})}}
+    plain |= {key: case[key] for key in ("outside", "unknown") if key in case}
+    return msgspec.convert(plain, Survey, dec_hook=from_text)
+
+
+@pytest.mark.parametrize("case", BESIDE, ids=lambda case: case["name"])
+def test_where_a_survey_parts_from_the_site(case: dict[str, Any]) -> None:
+    assert judged(case) == [tuple(each) for each in case["finds"]]
+
+
+async def asked_of(setup: RouterSetup, stun_server: Endpoint | None = None) -> tuple[Survey, list[str]]:
+    told: list[str] = []
+    wanted = Wanted(router=Address.parse(setup.address), stun=(stun_server,) if stun_server else ())
+    return await survey(HERE, wanted, (), told.append), told
+
+
+@loopback
+def test_a_router_is_read_in_all_its_languages_and_nothing_is_left_on_it() -> None:
+    async def done() -> tuple[Survey, list[str], StandInRouter]:
+        setup = RouterSetup("127.61.0.1", SEEN, (MAPPING,))
+        async with StandInRouter(setup) as stand_in, StandInStun("127.61.0.2", seen_as=SEEN) as server:
+            found, told = await asked_of(setup, Endpoint("127.61.0.2", server.port))
+            return found, told, stand_in
+
+    found, told, stand_in = asyncio.run(done())
+    assert {each.means for each in found.outside} == {"nat-pmp", "pcp", "upnp", "stun"}
+    assert {each.address for each in found.outside} == {SEEN}
+    assert [(each.port, each.to, each.name, each.lease_seconds) for each in found.mappings] == [
+        (21, Address.parse("10.61.4.20"), "a <b> & c", 600)
+    ]
+    assert stand_in.mapped == {}
+    assert "asking 127.61.0.1 by PCP for a mapping" in told[0]
+
+
+Answer = Callable[[bytes], bytes]
+HOSTILE: dict[str, tuple[int, Answer, str]] = {
+    "a nonce of its own": (pcp.PORT, lambda q: bytes((2, 0x80 | q[1])) + bytes(22) + bytes(36), "its nonce is not"),
+    "half an answer": (pcp.PORT, lambda q: q[:7], "none to this question"),
+    "a description elsewhere": (
+        igd.SEARCH_PORT,
+        lambda q: b"HTTP/1.1 200 OK\r\nLOCATION: http://127.61.9.9:80/x\r\n\r\n",
+        "leads to another host",
+    ),
+    "a description in a file": (
+        igd.SEARCH_PORT,
+        lambda q: b"HTTP/1.1 200 OK\r\nLOCATION: file:///etc/passwd\r\n\r\n",
+        "leads to another host",
+    ),
+    "words of its own": (igd.SEARCH_PORT, lambda q: b"\x1b[2J", "none to a search"),
+}
+
+
+@loopback
+@pytest.mark.parametrize("name", HOSTILE)
+def test_an_answer_that_is_a_trick_is_no_fact_and_nobody_else_is_asked(name: str) -> None:
+    port, answer, why = HOSTILE[name]
+
+    async def done() -> tuple[Survey, list[str]]:
+        transport, _ = await answering("127.61.1.1", port, lambda question, _: answer(question))
+        try:
+            return await asked_of(RouterSetup("127.61.1.1", SEEN))
+        finally:
+            transport.close()
+
+    found, _ = asyncio.run(done())
+    assert (found.outside, found.mappings) == ((), ())
+    assert any(why in each.why for each in found.unknown), found.unknown
+    assert not any("\x1b" in each.why for each in found.unknown)
+
+
+BOMB = b'<!DOCTYPE x [<!ENTITY a "aaaaaaaaaa">]><x>&a;</x>'
+PAGES: dict[str, tuple[bytes, str]] = {
+    "a bomb of entities": (b"HTTP/1.1 200 OK\r\n\r\n" + BOMB, "XML that is not read"),
+    "without an end": (b"HTTP/1.1 200 OK\r\n\r\n" + b"x" * 400_000, "answers more than 262144 bytes"),
+    "heads without an end": (b"HTTP/1.1 200 OK\r\n" + b"a: b\r\n" * 90_000, "no HTTP"),
+    "no page at all": (b"\0" * 40, "no HTTP"),
+    "mappings of somebody else": (
+        b"HTTP/1.1 200 OK\r\n\r\n<r><service><serviceType>"
+        + igd.SERVICES[0].encode()
+        + b"</serviceType><controlURL>http://127.61.9.9/</controlURL></service></r>",
+        "leads to another host",
+    ),
+}
+
+
+@asynccontextmanager
+async def serving(page: bytes) -> AsyncIterator[igd.Url]:
+    async def answer(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        await reader.readuntil(b"\r\n\r\n")
+        writer.write(page)
+        writer.close()
+
+    server = await asyncio.start_server(answer, "127.0.0.1", 0)
+    async with server:
+        yield igd.Url("127.0.0.1", server.sockets[0].getsockname()[1], "/")
+
+
+@loopback
+@pytest.mark.parametrize("name", PAGES)
+def test_a_page_that_is_a_trick_is_left_in_bounded_time_and_memory(name: str) -> None:
+    page, why = PAGES[name]
+
+    async def done() -> str:
+        async with serving(page) as url:
+            location = f"http://127.0.0.1:{url.port}/x".encode()
+            search = b"HTTP/1.1 200 OK\r\nLOCATION: " + location + b"\r\n\r\n"
+            transport, _ = await answering("127.0.0.1", igd.SEARCH_PORT, lambda question, _: search)
+            try:
+                learning = Learning()
+                asking = router.Asking(Address.parse("127.0.0.1"), None, frozenset())
+                await router.router_said(HERE, asking, lambda line: None, learning)
+                return next(each.why for each in learning.unknown if each.topic == "mappings")
+            finally:
+                transport.close()
+
+    assert why in asyncio.run(done())
+
+
+@pytest.mark.parametrize("answer", [b"", b"\1\1", bytes(20), stun.binding_request(b"y" * 12)])
+def test_a_stun_answer_to_nothing_that_was_asked_is_no_address(answer: bytes) -> None:
+    with pytest.raises(ValueError, match="answer"):
+        stun.mapped_address(answer, b"x" * 12)
+
+
+def test_what_a_router_declines_is_told_in_words() -> None:
+    with pytest.raises(ValueError, match="it is switched off"):
+        nat_pmp.outside_address(bytes((0, 128, 0, 2)) + bytes(8))
+    with pytest.raises(pcp.Refused, match="something translates between"):
+        pcp.announced(bytes((2, 0x80, 0, pcp.ADDRESS_MISMATCH)) + bytes(20))
+    with pytest.raises(igd.Declined, match="error 713"):
+        igd.answered(b"<e><UPnPError><errorCode>713</errorCode></UPnPError></e>")
+
+
+def test_a_kept_survey_is_read_back_and_one_of_another_format_is_told(tmp_path: Path) -> None:
+    kept = tmp_path / "s.json"
+    first = run("survey", AFTER, "--router", "127.61.7.1", "--resolver", "127.61.7.1", "--save", kept)
+    assert first.returncode in (0, 1), first.stderr
+    done = run("check", AFTER, "--survey", kept, "--format", "json")
+    result = result_of(done.stdout)
+    assert (done.returncode, result["verdict"]) == (1, "broken")
+    assert "listens-elsewhere" in {each["kind"] for each in result["findings"]}
+    kept.write_text(kept.read_text().replace("survey/1", "survey/9"))
+    done = run("check", AFTER, "--survey", kept)
+    assert (done.returncode, "has the format “eager-lantern/survey/9”" in done.stderr) == (2, True)
+    kept.write_text("{")
+    done = run("check", AFTER, "--survey", kept)
+    assert (done.returncode, "is no kept result of a survey" in done.stderr) == (2, True)
+
+
+LACK = lacking()
+VPN = """
+ip tuntap add mode tun vpn0
+ip address add 10.99.0.2/32 dev vpn0
+ip link set vpn0 up
+ip route replace default dev vpn0
+"""
+MAP = f"""
+import socket
+from eager_lantern.core.values.addresses import Address
+from eager_lantern.wire.pcp import PORT, map_request
+with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as asked:
+    asked.settimeout(5)
+    asked.sendto(map_request(Address.parse("{HOST}"), b"n" * 12, "tcp", 2121, 600), ("{ROUTER}", PORT))
+    asked.recv(99)
+"""
+PLACES: dict[str, tuple[str, str, set[str]]] = {
+    "one router": ("", "", {"one-outside-address"}),
+    "two routers": ("router", "", {"second-router"}),
+    "a carrier's translation": ("carrier", "", {"carrier-translates"}),
+    "a tunnel": ("", VPN, {"tunnel-in-the-way"}),
+}
+
+
+@pytest.mark.kernel
+@pytest.mark.skipif(bool(LACK), reason=LACK)
+@pytest.mark.parametrize("name", PLACES)
+def test_what_stands_between_a_host_and_the_internet_is_named_rightly(name: str, tmp_path: Path) -> None:
+    before, change, kinds = PLACES[name]
+    with survey_lab(tmp_path, before) as lab:
+        lab.sh("host", change or "true")
+        stun_server = () if change else ("--stun", OUTSIDE)
+        done = lab.survey("--router", ROUTER, *stun_server, "--format", "json")
+        result = result_of(done.stdout)
+        assert {each["kind"] for each in result["conclusions"]} == kinds, done.stderr
+        assert {each["means"] for each in result["outside"]} >= {"nat-pmp", "pcp", "upnp"}
+        assert done.returncode == (0 if name == "one router" else 1)
+        assert "61" not in lab.on("router", "nft", "list", "table", "inet", "mapped").stdout
+
+
+@pytest.mark.kernel
+@pytest.mark.skipif(bool(LACK), reason=LACK)
+def test_mappings_of_a_real_router_are_listed_and_a_name_that_lags_is_named(tmp_path: Path) -> None:
+    with survey_lab(tmp_path) as lab:
+        lab.names("router", ROUTER, f"--host-record={NAME},{OLD},240", f"--server=/saltmarsh.example/{OUTSIDE}")
+        lab.waited("router", ROUTER, 53)
+        lab.sh("host", f"{sys.executable} -c '{MAP}'")
+        done = lab.survey("--name", NAME, "--resolver", ROUTER, "--stun", OUTSIDE, "--format", "json")
+        result = result_of(done.stdout)
+    assert [(each["port"], each["to"], each["to_port"]) for each in result["mappings"]] == [(2121, HOST, 2121)]
+    (lags,) = (each for each in result["conclusions"] if each["kind"] == "name-lags")
+    assert f"still has {OLD}" in lags["message"]
+    assert f"its own servers have {PUBLIC}" in lags["message"]
