@@ -204,3 +204,35 @@ def test_what_is_adopted_from_a_table_of_rules_takes_the_place_of_the_filter() -
     assert [str(each.ports) for each in incoming.rules] == ["21"]
     assert (incoming.default, incoming.refuses_with) == ("refuse", "reset")
     assert found.server.filter.outgoing == site.server.filter.outgoing
+
+
+def test_without_a_site_file_a_first_one_says_what_was_seen_and_marks_what_was_not(tmp_path: Path) -> None:
+    survey, visit = CASES / "kept-survey.json", CASES / "kept-range.json"
+    done = run("adopt", survey, visit, "--save", tmp_path / "x.site.yaml", "--format", "json")
+    result = result_of(done.stdout)
+    seen = {each["key"]: (each["answer"], each["doubt"]) for each in result["seen"]}
+    assert seen["address"] == ("10.61.4.20", "")
+    assert seen["outside"] == ("198.51.100.61", "")
+    assert seen["clients_can"] == ("tls", "")
+    assert seen["ports"] == ("61200-61455", "the ends may lie further out; look at the server's setting")
+    text = (tmp_path / "x.site.yaml").read_text()
+    site = read_site(tmp_path / "x.site.yaml").site
+    assert [(str(each.ports), str(each.to)) for each in site.gateways[0].forwards] == [("21", "10.61.4.20")]
+    lines = [line for line in text.splitlines() if "not seen" in line]
+    assert len(lines) >= 5
+    assert all(f"? not seen: {word}" in text for word in ("its filter", "account, folder, rights"))
+    assert any("address: 10.61.4.20   # as kept-survey.json" in line for line in text.splitlines())
+
+
+@pytest.mark.parametrize(
+    ("text", "says"),
+    [
+        ('{"format": "eager-lantern/walk/1"}', "a survey or a visit is read here"),
+        ('{"format": "eager-lantern/survey/1"', "is no kept result"),
+        ('{"format": "eager-lantern/visit/1", "taken": {"time": "", "host": "", "tool": ""}, "promises": []}', "nothing"),
+    ],
+)
+def test_a_result_that_tells_of_no_site_makes_none(text: str, says: str, tmp_path: Path) -> None:
+    (tmp_path / "r.json").write_text(text)
+    done = run("adopt", tmp_path / "r.json", "--save", tmp_path / "x.site.yaml")
+    assert (done.returncode, says in done.stderr, (tmp_path / "x.site.yaml").exists()) == (2, True, False)

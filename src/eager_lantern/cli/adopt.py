@@ -15,6 +15,7 @@ from ..core.model.consistency import problems
 from ..core.model.site import Site
 from ..files.adopted_file import adopted_text
 from ..files.atomic_write import write
+from ..files.first_site import is_kept_result
 from ..files.mended_file import patch
 from ..files.nft_ruleset import is_ruleset, read_ruleset
 from ..files.problem import BadInput, InputProblem
@@ -24,17 +25,19 @@ from ..files.results.compare import compare_result
 from ..files.rule_table import is_rule_table, read_rule_table, read_table_text
 from ..files.server_settings import read_settings
 from ..files.site_file import parse_site, read_site
+from ..files.survey_file import read_mappings
 from ..files.yaml_tree import read_text
 from ..views.adopt_view import adopt_view
-from .arguments.options import Format, Written, example
+from .adopt_first import write_first_site
+from .arguments.options import Forced, Format, Written, example
 from .arguments.site_names import known, the_transfer
 from .exit_codes import BROKEN, KEPT
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 KINDS = (
-    "a table of forwards or rules (CSV), a host's rule set (nft -j list ruleset), settings of ProFTPD or Pure-FTPd, "
-    "what sshd -T prints, or a table of setting and value"
+    "a kept survey, a table of forwards or rules (CSV), a host's rule set (nft -j list ruleset), settings of ProFTPD "
+    "or Pure-FTPd, what sshd -T prints, or a table of setting and value"
 )
 
 
@@ -47,8 +50,10 @@ class Way(StrEnum):
 
 @app.command(epilog=example("eager-lantern adopt saltmarsh.site.yaml forwards.csv --device harbour-router"))
 def adopt_command(
-    site: Annotated[Path, typer.Argument(readable=False, help="The site file.")],
-    files: Annotated[list[str], typer.Argument(help="Files of the device: tables as CSV, or a server's settings.")],
+    files: Annotated[
+        list[str],
+        typer.Argument(help="The site file, then files of the device; without a site file, kept surveys and visits."),
+    ],
     device: Annotated[str, typer.Option(help="The gateway, server or client that the files are of.")] = "",
     service: Annotated[str, typer.Option(help="The service that settings are of; default: the only one.")] = "",
     direction: Annotated[
@@ -57,18 +62,29 @@ def adopt_command(
     writes: Annotated[
         bool, typer.Option("--write", help="Write the site file; else the difference is only shown.")
     ] = False,
+    save: Annotated[Path | None, typer.Option(help="Without a site file: the file to write.")] = None,
+    force: Forced = False,
     whole: Annotated[bool, typer.Option("--all", help="Show everything, however many screens it takes.")] = False,
     form: Written = Format.text,
 ) -> None:
     """Take what a device says of itself into the site file.
 
-    Reads tables of forwards and filter rules as CSV, ours or any whose columns mean the same; settings of ProFTPD, of
-    Pure-FTPd and of OpenSSH; or those of any server as a table of setting and value, as sheets writes it. Shows what
-    that would change: promises, who reaches what. With --write the file is changed in those places alone, each with a
-    remark of where it was read.
+    Reads the router's mappings in a kept survey; tables of forwards and filter rules as CSV, ours or any whose columns
+    mean the same; settings of ProFTPD, of Pure-FTPd and of OpenSSH; or those of any server as a table of setting and
+    value, as sheets writes it. Shows what that would change: promises, who reaches what. With --write the file is
+    changed in those places alone, each with a remark of where it was read.
+
+    Without a site file it writes a first one from surveys and visits that were kept: each line bears where it was
+    seen, or that nobody has seen it.
 
     Exit code 0: nothing is lost by it, 1: a promise is, or a way in, 2: bad input.
     """
+    site = Path(files[0])
+    if site.suffix not in (".yaml", ".yml"):
+        raise typer.Exit(write_first_site(files, save, force, form))
+    files = files[1:]
+    if not files or save is not None:
+        raise typer.BadParameter("name the files of the device behind the site file; it is changed by --write")
     source, text = read_site(site), read_text(site)
     read = source.site
     names = [read.server.name, *(each.name for each in read.gateways), *(each.name for each in read.clients)]
@@ -109,6 +125,8 @@ def adopt_command(
 def _reading(file: str, direction: Direction) -> Reading:
     """What a file is, by what stands in it. Raises BadInput."""
     text = read_table_text(Path(file))
+    if is_kept_result(text):
+        return read_mappings(file)
     if is_ruleset(text):
         return read_ruleset(file, text, direction)
     if is_rule_table(text):

@@ -93,8 +93,9 @@ def survey_command(
 
 
 def _source(site: Path | None) -> SiteFile | None:
-    """The site file, where one is named or lies here."""
-    return None if site is None and not any(Path().glob(PATTERN)) else read_site(find_site_file(site))
+    """The site file that is named, or the only one that lies here."""
+    alone = site is None and len(list(Path().glob(PATTERN))) == 1
+    return read_site(find_site_file(site)) if site is not None or alone else None
 
 
 def _endpoint(text: str) -> Endpoint:

@@ -3,11 +3,16 @@
 from pathlib import Path
 
 import msgspec
+from msgspec.structs import replace
 
+from ..core.adoption.told import Reading, Told
+from ..core.model.site import Forward
 from ..core.observed.survey import Survey
+from ..core.surveyed.mapped import forwards_of
 from .problem import BadInput, InputProblem
 from .results.survey import SurveyResult, survey_of
 from .results.visit import Taken
+from .rule_table import tidy_name
 from .type_faults import from_text
 from .yaml_tree import read_text
 
@@ -39,3 +44,17 @@ def read_survey(path: Path) -> KeptSurvey:
         message = f"is no kept result of a survey: {error}; make one with eager-lantern survey --save"
         raise BadInput(str(path), InputProblem(0, message)) from None
     return KeptSurvey(survey_of(found), found.taken, found.place)
+
+
+def read_mappings(file: str) -> Reading:
+    """The router's mappings in a kept survey, as the forwards of a device. Raises BadInput."""
+    found = read_survey(Path(file)).survey
+    if not found.mappings:
+        raise BadInput(file, InputProblem(0, "has no mappings of a router: it was not asked, or lists none"))
+    told = tuple(Told((), tidied(each), 0) for each in forwards_of(found.mappings))
+    return Reading(file, "forwards", told)
+
+
+def tidied(forward: Forward) -> Forward:
+    """The forward with its name as a site file can have it."""
+    return replace(forward, name=tidy_name(forward.name))

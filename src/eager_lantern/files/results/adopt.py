@@ -7,6 +7,7 @@ from msgspec import to_builtins
 
 from ...core.adoption.told import Reading
 from .base import ResultPart
+from .check import CheckResult
 from .compare import CompareResult
 
 
@@ -44,6 +45,26 @@ class AdoptResult(ResultPart, frozen=True, kw_only=True):
     comparison: CompareResult
     patch: str
     written: bool
+
+
+class LearntResult(ResultPart, frozen=True, kw_only=True):
+    """An answer that was seen: in which file, and why a person should look at it all the same, or nothing."""
+
+    key: str
+    answer: str
+    seen_in: str
+    doubt: str
+
+
+class FirstSiteResult(ResultPart, frozen=True, kw_only=True):
+    """The site file that was written from what was seen alone, what nobody has seen, and what check says of it."""
+
+    format: Literal["eager-lantern/first-site/1"] = "eager-lantern/first-site/1"
+    file: str
+    seen: tuple[LearntResult, ...]
+    not_seen: tuple[str, ...]
+    forwards: int
+    check: CheckResult
 
 
 def adopt_result(

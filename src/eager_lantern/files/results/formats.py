@@ -2,7 +2,7 @@
 
 from msgspec import Struct
 
-from .adopt import AdoptResult
+from .adopt import AdoptResult, FirstSiteResult
 from .check import CheckFolderResult, CheckResult
 from .compare import CompareResult, CompareVisitsResult
 from .diagnose import DiagnoseResult
@@ -24,6 +24,7 @@ FORMATS: dict[str, type[Struct]] = {
     "compare-visits": CompareVisitsResult,
     "diagnose": DiagnoseResult,
     "explain": ExplainResult,
+    "first-site": FirstSiteResult,
     "lamp": LampResult,
     "lamp-burnt": LampBurnt,
     "lamp-lit": LampLit,
