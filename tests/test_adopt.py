@@ -24,6 +24,7 @@ from eager_lantern.core.network.topology import Topology
 from eager_lantern.core.sheets.gateway import gateway_sheet
 from eager_lantern.core.sheets.server import server_sheet
 from eager_lantern.core.sheets.sheet import Grid, Sheet
+from eager_lantern.export.server_fragments import fragments
 from eager_lantern.export.sheet_tables import grid_csv
 from eager_lantern.files.rule_table import read_rule_table
 from eager_lantern.files.server_settings import read_settings
@@ -229,10 +230,76 @@ def test_without_a_site_file_a_first_one_says_what_was_seen_and_marks_what_was_n
     [
         ('{"format": "eager-lantern/walk/1"}', "a survey or a visit is read here"),
         ('{"format": "eager-lantern/survey/1"', "is no kept result"),
-        ('{"format": "eager-lantern/visit/1", "taken": {"time": "", "host": "", "tool": ""}, "promises": []}', "nothing"),
+        (
+            '{"format": "eager-lantern/visit/1", "taken": {"time": "", "host": "", "tool": ""}, "promises": []}',
+            "nothing",
+        ),
     ],
 )
 def test_a_result_that_tells_of_no_site_makes_none(text: str, says: str, tmp_path: Path) -> None:
     (tmp_path / "r.json").write_text(text)
     done = run("adopt", tmp_path / "r.json", "--save", tmp_path / "x.site.yaml")
     assert (done.returncode, says in done.stderr, (tmp_path / "x.site.yaml").exists()) == (2, True, False)
+
+
+SBIN = "/usr/sbin:/usr/bin:/sbin:/bin"
+
+
+def with_service(service: dict[str, Any]) -> Site:
+    """The mended site with another service."""
+    raw = yaml.safe_load(AFTER.read_text())
+    raw["services"][0] = {**raw["services"][0], **service}
+    return parse_site("fragment", json.dumps(raw)).site
+
+
+MODES = [("none", False), ("explicit", False), ("explicit", True), ("implicit", True)]
+SERVICES = [
+    {
+        "control_port": port,
+        "tls": {"mode": mode, "required": required, "reuse_required": reuse and mode != "none"},
+        "passive": {"ports": "61200-61455", "announce": announce},
+        "active": {"accepts_other_address": foreign},
+        "peer_must_match": not foreign,
+        "speaks_epsv": epsv,
+    }
+    for port, announce in ((21, "own"), (2121, "198.51.100.61"), (990, "tides.saltmarsh.example"))
+    for mode, required in MODES
+    for reuse, foreign, epsv in ((False, False, True), (True, True, False), (False, True, True))
+]
+
+
+@pytest.mark.parametrize("number", range(len(SERVICES)))
+def test_fragments_of_servers_are_accepted_by_them_and_read_back_as_the_service(number: int, tmp_path: Path) -> None:
+    site = with_service(SERVICES[number])
+    service = site.services[0]
+    for ending, text in fragments(site, service).items():
+        path = tmp_path / ending
+        path.write_text(text)
+        reading = read_settings(ending, text)
+        assert reading is not None
+        (again, *_) = adopted(site, site.server.name, service.name, "in", [reading]).services
+        assert replace(again, tls=service.tls) == service
+        assert (again.tls.mode, again.tls.required) == (service.tls.mode, service.tls.required)
+        if ending == "proftpd.conf" and shutil.which("proftpd", path=SBIN):
+            checked = subprocess.run(["proftpd", "-t", "-c", path], capture_output=True, text=True, env={"PATH": SBIN})
+            resolves = "unable to resolve" in checked.stderr  # it looks the name up at once
+            assert checked.returncode == 0 or resolves, checked.stderr
+
+
+@pytest.mark.skipif(shutil.which("sshd", path=SBIN) is None, reason="sshd is missing")
+def test_the_fragment_of_openssh_is_accepted_and_keeps_a_reader_to_reading(tmp_path: Path) -> None:
+    raw = yaml.safe_load(AFTER.read_text())
+    raw["services"][0] = {"name": "tide-exchange", "protocol": "sftp", "control_port": 2222}
+    raw["accounts"].append({"name": "a b", "service": "tide-exchange", "home": "/srv/x y", "rights": ["list"]})
+    raw["promises"] = []
+    site = parse_site("fragment", json.dumps(raw)).site
+    text = fragments(site, site.services[0])["sshd.conf"]
+    (tmp_path / "sshd.conf").write_text(text)
+    subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", tmp_path / "key"], check=True)
+    Path("/run/sshd").mkdir(exist_ok=True)
+    words = ["/usr/sbin/sshd", "-T", "-f", tmp_path / "sshd.conf", "-h", tmp_path / "key", "-C", "user=reader"]
+    done = subprocess.run(words, capture_output=True, text=True, check=True)
+    assert {"port 2222", "chrootdirectory /srv/tides/out", "forcecommand internal-sftp -R"} <= set(
+        done.stdout.splitlines()
+    )
+    assert "# a b: its name or folder cannot stand here as it is" in text

@@ -229,3 +229,14 @@ def test_every_form_tells_of_the_change(form: str, said: str) -> None:
 def test_a_site_and_a_visit_are_not_compared(tmp_path: Path) -> None:
     done = run("compare", AFTER, visited(tmp_path / "well.json", "ok"))
     assert (done.returncode, "not of one kind" in done.stderr) == (2, True)
+
+
+def test_a_site_beside_a_survey_is_held_against_itself_as_it_was_found() -> None:
+    survey = Path(__file__).parent / "cases" / "kept-survey.json"
+    done = run("compare", AFTER, survey, "--format", "json")
+    result = result_of(done.stdout)
+    assert (done.returncode, result["verdict"]) == (1, "lost")
+    lost = {(each["client"], each["service"]) for each in result["promises"] if each["turn"] == "lost"}
+    assert lost == {("field-station", "tide-exchange"), ("institute", "tide-exchange")}
+    assert run("compare", survey, AFTER).returncode == 0
+    assert run("compare", survey, survey).returncode == 2

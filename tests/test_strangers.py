@@ -71,7 +71,7 @@ WORDS: dict[str, list[Any]] = {
     "diagnose": ["diagnose", AFTER, "--log", f"field-station={LOG}"],
     "mend": ["mend", BEFORE],
     "adopt": ["adopt", BEFORE, CASES / "forwards.csv", "--device", "harbour-router"],
-    "first-site": ["adopt", KEPT, "--save", "first.site.yaml"],
+    "first-site": ["adopt", CASES / "kept-survey.json", "--save", "first.site.yaml"],
     "survey": ["survey", AFTER, "--router", "127.61.7.1", "--resolver", "127.61.7.1"],
     "compare": ["compare", BEFORE, AFTER],
     "compare-visits": ["compare", KEPT, KEPT],

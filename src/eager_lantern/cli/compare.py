@@ -8,10 +8,14 @@ import typer
 from ..core.comparison.turn import verdict_of
 from ..core.comparison.with_site import compare
 from ..core.comparison.with_visit import revisited
+from ..core.model.consistency import problems
+from ..core.surveyed.as_surveyed import as_surveyed
+from ..files.problem import BadInput, InputProblem
 from ..files.results.base import as_json
 from ..files.results.compare import compare_result, compare_visits_result
 from ..files.seen_file import Seen
 from ..files.site_file import SiteFile
+from ..files.survey_file import KeptSurvey
 from ..views.compare_view import compare_view, visits_view
 from .arguments.options import example
 from .arguments.states import read_state
@@ -20,9 +24,7 @@ from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 _CODES = {"same": KEPT, "changed": KEPT, "lost": BROKEN, "unknown": CANNOT_TELL}
-State = Annotated[
-    str, typer.Argument(help="A site file, REV:FILE of a git repository, or a result that visit --save has kept.")
-]
+State = Annotated[str, typer.Argument(help="A site file, REV:FILE of a git repository, or a kept visit or survey.")]
 
 
 class CompareFormat(StrEnum):
@@ -49,17 +51,30 @@ def compare_command(
     Which promises change, who reaches what now and did not before, and the other way round; which of it nobody asked
     for; and in which order to make the changes, so that nothing that holds in both states breaks on the way.
 
-    Two kept results of visits are held against each other session by session.
+    Beside a kept survey a site is held against itself as it was found. Two kept results of visits are
+    held against each other session by session.
 
     Exit code 0: nothing is lost, 1: a promise is, or a way in that had to stay open, 2: bad input, 3: it cannot be
     told.
     """
     old, new = read_state(before), read_state(after)
+    if isinstance(old, KeptSurvey) and isinstance(new, SiteFile):
+        old = _surveyed(before, old, new)
+    if isinstance(old, SiteFile) and isinstance(new, KeptSurvey):
+        new = _surveyed(after, new, old)
     if isinstance(old, SiteFile) and isinstance(new, SiteFile):
         raise typer.Exit(_CODES[_of_sites(old, new, form, whole)])
     if isinstance(old, Seen) and isinstance(new, Seen):
         raise typer.Exit(_CODES[_of_visits(old, new, (before, after), form)])
-    raise typer.BadParameter(f"{before} and {after} are not of one kind: two sites, or two kept results of visits")
+    raise typer.BadParameter(f"{before} and {after} are not of one kind: two sites, a site and a survey, or two visits")
+
+
+def _surveyed(name: str, kept: KeptSurvey, source: SiteFile) -> SiteFile:
+    """The site as a kept survey has it, by the lines of its file. Raises BadInput where it does not fit the site."""
+    found = as_surveyed(source.site, kept.survey)
+    if wrong := problems(found):
+        raise BadInput(name, *(InputProblem(0, f"does not fit the site: {each.message}") for each in wrong))
+    return SiteFile(name, found, source.tree)
 
 
 def _of_sites(old: SiteFile, new: SiteFile, form: CompareFormat, whole: bool) -> str:

@@ -7,10 +7,12 @@ from typing import Annotated
 
 import typer
 
+from ..core.model.site import Site
 from ..core.sheets.all import Sheets, sheets_of
 from ..core.sheets.sheet import Sheet, distinct, slug
 from ..core.verdict import judge
 from ..export.rule_file import rule_files
+from ..export.server_fragments import FRAGMENTS, fragments
 from ..export.sheet_markdown import sheet_markdown
 from ..export.sheet_pages import sheet_pages
 from ..export.sheet_tables import grid_csv
@@ -42,7 +44,8 @@ def sheets(
 
     What to enter, in the order of the work, and how to see that it took.
 
-    Markdown pages, one HTML file to print, CSV of the tables, and for Linux devices a rule file.
+    Markdown pages, one HTML file to print, CSV of the tables, for Linux devices a rule file, and fragments of the own
+    files of three servers (ProFTPD, Pure-FTPd, OpenSSH).
     Exit code 1 where the site as described does not keep its promises.
     """
     source = read_site(find_site_file(site))
@@ -52,6 +55,7 @@ def sheets(
     result = sheets_of(verdict, Path(source.file).name, named, _digests(source))
     folder = into or Path(source.file).with_name(f"{Path(source.file).name.removesuffix(PATTERN[1:])}-pages")
     written = {folder / name: text.encode() for name, text in _files(result)}
+    written |= {folder / name: text.encode() for name, text in _fragments(source.site)}
     written |= {folder / named[name]: text.encode() for name, text in rules.items()}
     with folder_for_new(folder):
         write(written, force)
@@ -77,11 +81,12 @@ def sheets(
 
 def _stale(folder: Path, names: Sequence[str]) -> list[str]:
     """Files in the folder that look like pages of an earlier run, which this one has not written."""
-    found = (each.name for each in folder.iterdir() if each.suffix in (".md", ".csv", ".nft", ".html"))
-    return sorted(name for name in found if name not in names and (_PAGE.match(name) or name.endswith(".nft")))
+    found = (each.name for each in folder.iterdir() if each.name not in names)
+    return sorted(name for name in found if _PAGE.match(name) or name.endswith(_ENDINGS))
 
 
-_PAGE = re.compile(r"[0-9]{2,}-")
+_PAGE = re.compile(r"[0-9]{2,}-.*\.(md|csv)")
+_ENDINGS = (".nft", *(f".{each}" for each in FRAGMENTS))
 
 
 def _digests(source: SiteFile) -> dict[str, str]:
@@ -101,6 +106,14 @@ def _files(result: Sheets) -> Iterator[tuple[str, str]]:
         stem = f"{number:02}-{slug(sheet.name)}"
         yield f"{stem}.md", sheet_markdown(result.title, result.trouble, sheet)
         yield from _tables(stem, sheet)
+
+
+def _fragments(site: Site) -> Iterator[tuple[str, str]]:
+    """Names and contents of the fragments for servers' own files."""
+    stems = distinct(slug(each.name) for each in site.services)
+    for service, stem in zip(site.services, stems, strict=True):
+        for ending, text in fragments(site, service).items():
+            yield f"{stem}.{ending}", text
 
 
 def _tables(stem: str, sheet: Sheet) -> Iterator[tuple[str, str]]:

@@ -29,6 +29,8 @@ def sheets_view(sheets: Sheets, folder: str, files: Sequence[str], stale: Sequen
     yield Text(f"  {len(sheets.pages)} pages in Markdown, {tables} tables as CSV")
     for name in rules:
         yield Text(f"  {folder}/{name}   rules to load: nft -c -f checks them")
+    for name in (each for each in files if each.endswith(".conf")):
+        yield Text(f"  {folder}/{name}   for that server's own file, if it is yours")
     if stale:
         yield Text(f"  ▲ left there by an earlier run, no part of these pages: {', '.join(stale)}", style=RISKS)
     yield ""

@@ -8,6 +8,7 @@ from pathlib import Path
 from ...files.problem import BadInput, InputProblem
 from ...files.seen_file import Seen, read_seen
 from ...files.site_file import SiteFile, parse_site
+from ...files.survey_file import KeptSurvey, read_survey
 from ...files.yaml_tree import MOST_BYTES, read_text
 from ...live.children import environment_for_child
 
@@ -16,11 +17,13 @@ _SAFELY = {"GIT_TERMINAL_PROMPT": "0", "GIT_NO_LAZY_FETCH": "1", "GIT_ALLOW_PROT
 """Nothing is asked, and nothing is fetched, whatever the repository would have git do for it."""
 
 
-def read_state(name: str) -> SiteFile | Seen:
-    """What is named. Raises BadInput for what cannot be read, or is neither a site nor a kept visit."""
+def read_state(name: str) -> SiteFile | Seen | KeptSurvey:
+    """What is named. Raises BadInput for what cannot be read, or is no site, kept visit or kept survey."""
     if not os.path.lexists(name) and ":" in name:
         return parse_site(name, _at_revision(name))
     text = read_text(Path(name))
+    if text.lstrip().startswith("{") and '"eager-lantern/survey/' in text[:200]:
+        return read_survey(Path(name))
     is_visit = text.lstrip().startswith("{") and '"eager-lantern/visit/' in text
     return read_seen(Path(name)) if is_visit else parse_site(name, text)
 

@@ -161,12 +161,12 @@ def _way_out(site: Site, host: Server | Client, place: SitePath, survey: Survey)
         advice = "let it go past the tunnel, or serve from where the tunnel comes out"
         yield _finding("tunnel-in-the-way", "breaks", (*place, "network"), message, advice)
         return
-    found = _outermost(site, host)
+    found = outermost(site, host)
     if found is not None:
         yield from _outside(*found, survey)
 
 
-def _outermost(site: Site, host: Server | Client) -> tuple[Gateway, SitePath] | None:
+def outermost(site: Site, host: Server | Client) -> tuple[Gateway, SitePath] | None:
     """The last device that translates on the way to the internet."""
     chain = Topology(site).chain(host.network, INTERNET) or ()
     device = next((each.device for each in reversed(chain) if each.device.spec.translates(4) != "none"), None)
