@@ -37,8 +37,10 @@ from ..views.diagnose_view import diagnose_view
 from ..views.mend_view import plan_view
 from ..views.rehearse_view import rehearse_body
 from ..views.style import ACCENT, STRONG
+from ..views.survey_view import router_view
 from ..views.walk_view import walk_view
 from .arguments.options import example
+from .demo_router import asked_of_stand_in
 from .exit_codes import of_kept
 from .labs import CALLED, LabKind, able, built, progress
 from .output import show
@@ -60,7 +62,8 @@ def demo(
 ) -> None:
     """Tell the whole story on shipped data.
 
-    A faulty site checked, its symptoms explained, mended, checked again, and rehearsed with real sessions.
+    A faulty site checked, its router asked, its symptoms explained, mended, checked again, and rehearsed with real
+    sessions.
 
     Everything happens in a temporary folder, in private network namespaces where this system
     allows them, else on loopback addresses.
@@ -69,15 +72,17 @@ def demo(
         folder = _shipped(Path(name))
         _told("1. The site as it is this morning: uploads hang.")
         before, verdict = _checked(folder / BEFORE)
-        _told("2. One of the failing connections, hop by hop.")
+        _told("2. Is the file true? What its router says, and who sees it from outside (stand-ins).")
+        _surveyed(before)
+        _told("3. One of the failing connections, hop by hop.")
         _walked(before, verdict)
-        _told("3. What two places see of it, held against the site as it was meant: which faults explain it?")
+        _told("4. What two places see of it, held against the site as it was meant: which faults explain it?")
         _diagnosed(folder, before)
-        _told("4. The cheapest changes that keep every promise, made in the file.")
+        _told("5. The cheapest changes that keep every promise, made in the file.")
         _mended(folder, before)
-        _told("5. The mended site, checked again.")
+        _told("6. The mended site, checked again.")
         after, verdict = _checked(folder / MENDED)
-        _told("6. The mended site rehearsed: real sessions over data ports from all over the range.")
+        _told("7. The mended site rehearsed: real sessions over data ports from all over the range.")
         results = _rehearsed(folder, after, after.site.promises)
         show(rehearse_body(results, CALLED[_lab()], [None] * len(results), after.line))
         if keep is not None:
@@ -102,6 +107,15 @@ def _checked(path: Path) -> tuple[SiteFile, Verdict]:
     verdict = judge(source.site)
     show(check_body(verdict, Shown(path.name, source.line, usual_names)))
     return source, verdict
+
+
+def _surveyed(source: SiteFile) -> None:
+    """The router's own word beside the site file."""
+    found = asked_of_stand_in(source.site.gateways[0])
+    if found is None:
+        show(["Another program has the ports of a router on this machine, so it is left out here."])
+    else:
+        show(router_view(found))
 
 
 def _walked(source: SiteFile, verdict: Verdict) -> None:

@@ -9,6 +9,7 @@ from rich.text import Text
 from ..core.findings.finding import Finding
 from ..core.observed.survey import Listener, OwnAddress, Survey, Topic
 from ..core.surveyed.conclusions import Conclusion, conclusions
+from ..core.surveyed.mapped import forwards_of
 from ..core.values.phrases import listed
 from .screen import Share, between, columns, command
 from .style import ACCENT, HOLDS, RISKS, STOPS, STRONG, UNTRIED
@@ -58,6 +59,13 @@ def survey_view(found: Survey, parts: Sequence[Finding], file: str, ending: str)
         yield from _unknown(found)
     yield ""
     yield command(f"Next: {ending}", ACCENT)
+
+
+def router_view(found: Survey) -> Iterator[RenderableType]:
+    """What the router and those outside say alone."""
+    yield from map(_conclusion, conclusions(found))
+    yield ""
+    yield from _table("The router hands on", list(_mappings(found)))
 
 
 def _head(follows: Sequence[Conclusion], parts: Sequence[Finding]) -> Text:
@@ -113,13 +121,17 @@ def _names(found: Survey) -> Iterator[Row]:
 
 
 def _mappings(found: Survey) -> Iterator[Row]:
-    for each in found.mappings[:MOST_MAPPINGS]:
+    """Neighbouring ports to one host in one row."""
+    by = found.mappings[0].by if found.mappings else ""
+    forwards = forwards_of(found.mappings)
+    for each in forwards[:MOST_MAPPINGS]:
         off = "" if each.enabled else ", switched off"
-        ends = f", ends in {each.lease_seconds} s" if each.lease_seconds else ""
+        ends = f", ends within {each.lifetime}" if each.lifetime is not None else ""
+        port = f" from port {each.to_port}" if each.to_port is not None else ""
         name = f" “{each.name}”" if each.name else ""
-        yield f"{each.protocol} {each.port}", f"to {each.to} port {each.to_port}{name}{off}{ends}", each.by
-    if len(found.mappings) > MOST_MAPPINGS:
-        yield "", f"and {len(found.mappings) - MOST_MAPPINGS} more", "--format json has all"
+        yield f"{each.protocol} {each.ports}", f"to {each.to}{port}{name}{off}{ends}", by
+    if len(forwards) > MOST_MAPPINGS:
+        yield "", f"and {len(forwards) - MOST_MAPPINGS} more", "--format json has all"
 
 
 def _host(found: Survey) -> Iterator[Row]:

@@ -40,6 +40,18 @@ async def survey(vantage: Vantage, wanted: Wanted, observers: Sequence[SshVantag
     """What is there, as it can be told from a place. ``observers`` are hosts outside that see this machine."""
     learning = Learning()
     host = await _host(vantage, learning)
+    return await outside_of_host(vantage, host, wanted, observers, tell, learning)
+
+
+async def outside_of_host(
+    vantage: Vantage,
+    host: Host,
+    wanted: Wanted,
+    observers: Sequence[SshVantage],
+    tell: Tell,
+    learning: Learning,
+) -> Survey:
+    """What everybody else tells of a host that is known: its router, who sees it from outside, names."""
     way = next((each for each in host.ways_out if each.gateway is not None), None)
     router = wanted.router or (way.gateway if way else None)
     said, by_stun, by_ssh, names = await asyncio.gather(
