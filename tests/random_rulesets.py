@@ -11,7 +11,9 @@ from msgspec import to_builtins
 from msgspec.structs import replace
 from side_by_side import compared
 
+from eager_lantern.core.adoption.told import Reading
 from eager_lantern.core.model.site import Client, Site
+from eager_lantern.files.iptables_ruleset import read_iptables
 from eager_lantern.files.nft_ruleset import read_ruleset
 from eager_lantern.lab.kernel.layout import Node, lab_nodes
 from eager_lantern.lab.tasks.probes import Probe
@@ -108,7 +110,10 @@ def listed(text: str, folder: Path, numeric: bool) -> str:
 
 def differences(text: str, folder: Path, chance: random.Random) -> tuple[int, list[str]]:
     """How many connections through a rule set were tried, and those that ended otherwise than by the site."""
-    reading = read_ruleset("listed", listed(text, folder, chance.random() < 0.5), "in")
+    return _differences(read_ruleset("listed", listed(text, folder, chance.random() < 0.5), "in"), text, chance)
+
+
+def _differences(reading: Reading, text: str, chance: random.Random) -> tuple[int, list[str]]:
     assert reading.default is not None
     last = {"refuses_with": reading.default.refuses_with} if reading.default.refuses_with else {}
     table = {"default": reading.default.default, **last, "rules": to_builtins(reading.rules, enc_hook=str)}
@@ -125,3 +130,52 @@ def differences(text: str, folder: Path, chance: random.Random) -> tuple[int, li
 
     found = compared(site, 0, chance, probes, nodes)
     return len(found), [f"{each.what}: {each.differs}" for each in found if each.differs]
+
+
+def random_iptables(chance: random.Random) -> str:
+    """The text of a rule set, as ``iptables-restore`` reads it."""
+    lines = [
+        "*filter",
+        f":INPUT {chance.choice(['ACCEPT', 'DROP'])} [0:0]",
+        ":FORWARD DROP [0:0]",
+        ":OUTPUT ACCEPT [0:0]",
+    ]
+    lines += [":outer - [0:0]", ":inner - [0:0]"]
+    lines += ["-A INPUT -i lo -j ACCEPT", "-A INPUT -m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT"]
+    lines += ["-A INPUT -p icmp -m icmp --icmp-type 8 -m limit --limit 5/sec -j ACCEPT"]
+    for chain, below in (("inner", ()), ("outer", ("inner",)), ("INPUT", ("inner", "outer"))):
+        lines += [f"-A {chain} {_old_rule(chance, below)}" for _ in range(chance.randint(1, 5))]
+    return "\n".join([*lines, "COMMIT", ""])
+
+
+def _old_rule(chance: random.Random, below: tuple[str, ...]) -> str:
+    asked = []
+    if chance.random() < 0.5:
+        whom = [chance.choice(ADDRESSES), "10.61.4.32/31", "10.61.4.0/24"]
+        asked.append(f"{chance.choice(['', '', '! '])}-s {chance.choice(whom)}")
+        if chance.random() < 0.2:
+            asked[-1] = "-m iprange --src-range 10.61.4.30-10.61.4.31"
+    asked += ["-m conntrack --ctstate NEW"] if chance.random() < 0.2 else []
+    transport = chance.choice(["tcp", "udp", ""])
+    if transport:
+        way = chance.choice(["dport", "dport", "dport", "sport"])
+        wanted = _span(chance).replace("-", ":") if way == "dport" else "5000:5100"
+        negation = chance.choice(["", "", "! "])
+        single = f"-m {transport} {negation}--{way} {wanted}"
+        several = f"-m multiport {negation}--{way}s {wanted},{chance.choice(PORTS) + 20}"
+        asked.append(f"-p {transport} {chance.choice([single, several])}")
+    verdicts = ["ACCEPT", "ACCEPT", "DROP", "REJECT --reject-with icmp-admin-prohibited", "RETURN"]
+    verdicts += ["REJECT --reject-with tcp-reset"] * (transport == "tcp")
+    targets = [*(f"-j {each}" for each in (*verdicts, *below, *below)), *(f"-g {each}" for each in below)]
+    return " ".join([*asked, chance.choice(targets)])
+
+
+def old_differences(text: str, folder: Path, chance: random.Random) -> tuple[int, list[str]]:
+    """The same of rules of iptables: what it saves again is read, and its own translation is what the kernel does."""
+    (folder / "rules.v4").write_text(text)
+    script = f"cd {folder}; iptables-restore rules.v4; iptables-save >saved; iptables-restore-translate -f saved"
+    done = subprocess.run(
+        ["unshare", "-n", "sh", "-ec", script], capture_output=True, text=True, check=True, timeout=60
+    )
+    reading = read_iptables({"saved": (folder / "saved").read_text()}, "in")
+    return _differences(reading, done.stdout, chance)

@@ -12,10 +12,11 @@ from ..core.adoption.adopt import Direction, adopted
 from ..core.adoption.told import Reading
 from ..core.comparison.with_site import compare
 from ..core.model.consistency import problems
-from ..core.model.site import Site
+from ..core.model.site import Client, Server, Site
 from ..files.adopted_file import adopted_text
 from ..files.atomic_write import write
 from ..files.first_site import is_kept_result
+from ..files.iptables_ruleset import is_iptables, read_iptables
 from ..files.mended_file import patch
 from ..files.nft_ruleset import is_ruleset, read_ruleset
 from ..files.problem import BadInput, InputProblem
@@ -36,8 +37,8 @@ from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 KINDS = (
-    "a kept survey, a table of forwards or rules (CSV), a host's rule set (nft -j list ruleset), settings of ProFTPD "
-    "or Pure-FTPd, what sshd -T prints, or a table of setting and value"
+    "a kept survey, a table of forwards or rules (CSV), a host's rule set (nft -j list ruleset, iptables-save), "
+    "settings of ProFTPD or Pure-FTPd, what sshd -T prints, or a table of setting and value"
 )
 
 
@@ -89,7 +90,7 @@ def adopt_command(
     read = source.site
     names = [read.server.name, *(each.name for each in read.gateways), *(each.name for each in read.clients)]
     way: Direction = "in" if direction is Way.into else "out"
-    readings = [_reading(each, way) for each in files]
+    readings = _readings(files, way)
     settings = [each for each in readings if each.subject == "settings"]
     known("--device", device or (source.site.server.name if len(settings) == len(readings) else ""), names)
     device = device or source.site.server.name
@@ -122,9 +123,15 @@ def adopt_command(
     raise typer.Exit(BROKEN if comparison.verdict == "lost" else KEPT)
 
 
-def _reading(file: str, direction: Direction) -> Reading:
-    """What a file is, by what stands in it. Raises BadInput."""
-    text = read_table_text(Path(file))
+def _readings(files: Sequence[str], direction: Direction) -> list[Reading]:
+    """What each file is, by what stands in it; lists of iptables are of both families together. Raises BadInput."""
+    texts = {each: read_table_text(Path(each)) for each in files}
+    tables = {file: text for file, text in texts.items() if is_iptables(text)}
+    found = [_reading(file, text, direction) for file, text in texts.items() if file not in tables]
+    return [*found, read_iptables(tables, direction)] if tables else found
+
+
+def _reading(file: str, text: str, direction: Direction) -> Reading:
     if is_kept_result(text):
         return read_mappings(file)
     if is_ruleset(text):
@@ -155,9 +162,15 @@ def _fits(site: Site, device: str, readings: Sequence[Reading]) -> None:
     """Raises BadInput for forwards of what is no gateway, and for the rule set of one, of which a host's part alone is
     read."""
     gateways = {each.name for each in site.gateways}
+    hosts: tuple[Server | Client, ...] = (site.server, *site.clients)
+    addresses = [address for host in hosts if host.name == device for address in host.address.each]
     for each in readings:
         if each.of_ruleset and device in gateways:
             why = f"is a rule set, and {device} a gateway: rule sets are read of hosts; give it as tables"
+            raise BadInput(each.file, InputProblem(0, why))
+        if untold := {address.family for address in addresses if address.family not in each.of_families}:
+            missing = "ip6tables-save" if 6 in untold else "iptables-save"
+            why = f"tells of one family alone, and {device} has addresses of both: give what {missing} prints as well"
             raise BadInput(each.file, InputProblem(0, why))
         if each.subject == "forwards" and device not in gateways:
             listed = ", ".join(sorted(gateways)) or "none"

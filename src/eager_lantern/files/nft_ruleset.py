@@ -89,11 +89,16 @@ def read_ruleset(file: str, text: str, direction: Literal["in", "out"]) -> Readi
     """The rules of a host for what comes in, or goes out. Raises BadInput with every rule that a site cannot say."""
     try:
         items = json.loads(text)["nftables"]
-        ruleset = _Ruleset(items)
+        return read_items(file, items, direction)
     except (ValueError, KeyError, TypeError, RecursionError, AttributeError) as error:
         raise BadInput(
             file, InputProblem(0, f"is no rule set as nft -j list ruleset prints it: {error!r:.80}")
         ) from None
+
+
+def read_items(file: str, items: Sequence[dict[str, Any]], direction: Literal["in", "out"]) -> Reading:
+    """The same of a list of chains, rules and sets."""
+    ruleset = _Ruleset(items)
     chains = [chain for hook in HOOKS[direction] for chain in ruleset.base_chains(hook)]
     if not chains:
         hooks = " or ".join(HOOKS[direction])
@@ -163,6 +168,8 @@ class _Ruleset:
         (first, *others) = bases
         if not others and first[0] == "inet":
             return self._one_chain(first)
+        if len(bases) == len({key[0] for key in bases}) and all(key[0] != "inet" for key in bases):
+            return self._of_each_family(bases)
         waiting, found = [Box()], list[_Verdict]()
         for key in bases:
             denied, waiting = self._sifted(key, waiting)
@@ -176,6 +183,19 @@ class _Ruleset:
             last = found.pop()
             return found, Filter(default=last.action, refuses_with=last.refuses_with)
         return found, Filter(default="allow" if self._accepts(key) else "deny")
+
+    def _of_each_family(self, bases: Sequence[_Chain]) -> tuple[list[_Verdict], Filter]:
+        """Chains of which a packet sees one alone, that of its family: one behind the other, and then what is left of
+        a family without one, or one that lets the rest pass."""
+        found = []
+        for key in bases:
+            family = _family_box(key[0])
+            found += list(self._walk(key, [family], [family], 0))
+        chains = {key[0]: key for key in bases}
+        passing = [each for each in ("ip", "ip6") if each not in chains or self._accepts(chains[each])]
+        if len(passing) == 1:
+            found.append(_Verdict("allow", _family_box(passing[0])))
+        return found, Filter(default="allow" if len(passing) == 2 else "deny")
 
     def _accepts(self, key: _Chain) -> bool:
         return bool(self.chains[key].get("policy", "accept") == "accept")
@@ -207,7 +227,8 @@ class _Ruleset:
             try:
                 matched, verdict = self._read(key, rule)
             except _Unsayable as error:
-                self.troubles.append(f"table {key[1]}, chain {key[2]}, handle {rule.get('handle')}: {error}")
+                where = f"line {rule['line']}" if "line" in rule else f"handle {rule.get('handle')}"
+                self.troubles.append(f"table {key[1]}, chain {key[2]}, {where}: {error}")
                 return
             mine = _common(left, matched)
             if not mine or verdict is None:

@@ -5,6 +5,7 @@ from typing import Any, Literal
 from msgspec import Struct
 
 from ..model.site import Filter, Forward, Rule
+from ..values.addresses import FAMILIES, Family
 
 Subject = Literal["forwards", "rules", "settings"]
 Key = tuple[str, ...]
@@ -29,7 +30,7 @@ class Left(Struct, frozen=True):
 class Reading(Struct, frozen=True):
     """A file that was read: forwards of a device, rules of one filter with their ``default`` where it tells one, or
     settings of a service, which speaks ``protocol`` where that is told. ``of_ruleset`` are rules of the kernel's own
-    packet filter."""
+    packet filter, ``of_families`` those of which it tells."""
 
     file: str
     subject: Subject
@@ -38,6 +39,7 @@ class Reading(Struct, frozen=True):
     default: Filter | None = None
     protocol: Literal["ftp", "sftp"] | None = None
     of_ruleset: bool = False
+    of_families: frozenset[Family] = frozenset(FAMILIES)
 
     @property
     def forwards(self) -> tuple[Forward, ...]:
