@@ -1,5 +1,5 @@
-"""Random rule sets, of nft and of iptables, loaded into the kernel, listed by it, adopted, and held against it
-connection by connection.
+"""Random rule sets of hosts and gateways, of nft and iptables, loaded into the kernel, listed by it, adopted, and held
+against it connection by connection.
 
 Usage: adopted_rules.py [RULESETS] [SEED] [PROCESSES]. The number of connections that end otherwise than by the adopted
 site is the result, and the exit code tells whether there are any.
@@ -12,6 +12,7 @@ from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
+from random_gateways import gateway_differences, old_gateway_differences, random_gateway, random_old_gateway
 from random_rulesets import differences, old_differences, random_iptables, random_ruleset
 
 
@@ -20,10 +21,14 @@ def share(seeds: list[int]) -> tuple[int, list[str]]:
     for seed in seeds:
         chance = random.Random(seed)
         with tempfile.TemporaryDirectory() as name:
-            newer = differences(random_ruleset(chance), Path(name), chance)
-            older = old_differences(random_iptables(chance), Path(name), chance)
-        count += newer[0] + older[0]
-        found += [f"seed {seed}: {each}" for each in (*newer[1], *older[1])]
+            for tried, different in (
+                differences(random_ruleset(chance), Path(name), chance),
+                old_differences(random_iptables(chance), Path(name), chance),
+                gateway_differences(random_gateway(chance), Path(name), chance),
+                old_gateway_differences(random_old_gateway(chance), Path(name), chance),
+            ):
+                count += tried
+                found += [f"seed {seed}: {each}" for each in different]
     return count, found
 
 
@@ -34,7 +39,9 @@ def main(rulesets: int, seed: int, processes: int) -> int:
         for tried, different in pool.map(share, [seeds[i::processes] for i in range(processes)]):
             count += tried
             found += different
-    print(f"{rulesets} rule sets of nft and as many of iptables from seed {seed}, {count} connections:")
+    print(
+        f"{rulesets} rule sets each of hosts and gateways, of nft and iptables, from seed {seed}: {count} connections,"
+    )
     print(f"{len(found)} end otherwise than adopted")
     print("\n".join(found[:20]))
     return int(bool(found))

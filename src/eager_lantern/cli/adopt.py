@@ -1,22 +1,23 @@
 """``adopt``: what a real device or server says of itself, taken into the site file."""
 
 import time
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
-from ..core.adoption.adopt import Direction, adopted
-from ..core.adoption.told import Reading
+from ..core.adoption.adopt import adopted
+from ..core.adoption.told import Direction, Reading
 from ..core.comparison.with_site import compare
 from ..core.model.consistency import problems
-from ..core.model.site import Client, Server, Site
+from ..core.model.site import Client, Gateway, Server, Site
 from ..files.adopted_file import adopted_text
 from ..files.atomic_write import write
 from ..files.first_site import is_kept_result
-from ..files.iptables_ruleset import is_iptables, read_iptables
+from ..files.gateway_ruleset import Sides, items_of_nft, read_gateway
+from ..files.iptables_ruleset import is_iptables, items_of_iptables, read_iptables
 from ..files.mended_file import patch
 from ..files.nft_ruleset import is_ruleset, read_ruleset
 from ..files.problem import BadInput, InputProblem
@@ -63,6 +64,10 @@ def adopt_command(
     writes: Annotated[
         bool, typer.Option("--write", help="Write the site file; else the difference is only shown.")
     ] = False,
+    outside: Annotated[
+        str, typer.Option(help="Of a gateway's rule set: the interface on its outside, as the rules call it.")
+    ] = "",
+    inside: Annotated[str, typer.Option(help="Of a gateway's rule set: the interface on its inside.")] = "",
     save: Annotated[Path | None, typer.Option(help="Without a site file: the file to write.")] = None,
     force: Forced = False,
     whole: Annotated[bool, typer.Option("--all", help="Show everything, however many screens it takes.")] = False,
@@ -90,7 +95,12 @@ def adopt_command(
     read = source.site
     names = [read.server.name, *(each.name for each in read.gateways), *(each.name for each in read.clients)]
     way: Direction = "in" if direction is Way.into else "out"
-    readings = _readings(files, way)
+    texts = {each: read_table_text(Path(each)) for each in files}
+    behind = next((each for each in read.gateways if each.name == device), None)
+    if behind is not None and any(is_ruleset(each) or is_iptables(each) for each in texts.values()):
+        readings = _of_gateway(texts, read, behind, Sides(outside, inside))
+    else:
+        readings = _readings(texts, way)
     settings = [each for each in readings if each.subject == "settings"]
     known("--device", device or (source.site.server.name if len(settings) == len(readings) else ""), names)
     device = device or source.site.server.name
@@ -118,14 +128,27 @@ def adopt_command(
             "--device",
             device,
             *(("--direction", "out") if direction is Way.out else ()),
+            *(("--outside", outside, "--inside", inside) if outside else ()),
         )
         show(adopt_view(comparison, device, readings, difference, words, written, whole))
     raise typer.Exit(BROKEN if comparison.verdict == "lost" else KEPT)
 
 
-def _readings(files: Sequence[str], direction: Direction) -> list[Reading]:
+def _of_gateway(texts: Mapping[str, str], site: Site, gateway: Gateway, sides: Sides) -> list[Reading]:
+    """The rule set of a gateway, of which it has to be known which interface is on which side. Raises BadInput and
+    BadParameter."""
+    if not sides.outside or not sides.inside:
+        raise typer.BadParameter(f"which interface is on which side of {gateway.name}? --outside NAME --inside NAME")
+    older = {file: text for file, text in texts.items() if is_iptables(text)}
+    newer = {file: text for file, text in texts.items() if file not in older}
+    if (older and newer) or len(newer) > 1:
+        raise typer.BadParameter("one rule set of a gateway at a time, and no table beside it")
+    items = items_of_iptables(older) if older else items_of_nft(*next(iter(newer.items())))
+    return list(read_gateway(", ".join(texts), items, site, gateway, sides))
+
+
+def _readings(texts: Mapping[str, str], direction: Direction) -> list[Reading]:
     """What each file is, by what stands in it; lists of iptables are of both families together. Raises BadInput."""
-    texts = {each: read_table_text(Path(each)) for each in files}
     tables = {file: text for file, text in texts.items() if is_iptables(text)}
     found = [_reading(file, text, direction) for file, text in texts.items() if file not in tables]
     return [*found, read_iptables(tables, direction)] if tables else found
@@ -159,15 +182,11 @@ def _service(site: Site, device: str, name: str, settings: Sequence[Reading]) ->
 
 
 def _fits(site: Site, device: str, readings: Sequence[Reading]) -> None:
-    """Raises BadInput for forwards of what is no gateway, and for the rule set of one, of which a host's part alone is
-    read."""
+    """Raises BadInput for forwards of what is no gateway, and for rules of one family where a host has both."""
     gateways = {each.name for each in site.gateways}
     hosts: tuple[Server | Client, ...] = (site.server, *site.clients)
     addresses = [address for host in hosts if host.name == device for address in host.address.each]
     for each in readings:
-        if each.of_ruleset and device in gateways:
-            why = f"is a rule set, and {device} a gateway: rule sets are read of hosts; give it as tables"
-            raise BadInput(each.file, InputProblem(0, why))
         if untold := {address.family for address in addresses if address.family not in each.of_families}:
             missing = "ip6tables-save" if 6 in untold else "iptables-save"
             why = f"tells of one family alone, and {device} has addresses of both: give what {missing} prints as well"

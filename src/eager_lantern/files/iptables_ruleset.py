@@ -10,11 +10,12 @@ import re
 import shlex
 from collections.abc import Iterator, Mapping, Sequence
 from ipaddress import ip_network
-from typing import Any, Literal
+from typing import Any
 
 from msgspec.structs import replace
 
-from ..core.adoption.told import Reading
+from ..core.adoption.told import Direction, Reading
+from ..core.values.addresses import Family
 from .nft_ruleset import read_items
 from .problem import BadInput, InputProblem
 
@@ -57,17 +58,20 @@ def family_of(text: str) -> str:
     return "ip6" if re.search(r"-[sd] [0-9A-Fa-f]*:[0-9A-Fa-f:]*", text) else "ip"
 
 
-def read_iptables(texts: Mapping[str, str], direction: Literal["in", "out"]) -> Reading:
-    """The rules of a host for what comes in or goes out, from the lists of one family or of both, by their files.
-    Raises BadInput."""
-    files = ", ".join(texts)
-    items = [each for file, text in texts.items() for each in _items(file, text, family_of(text))]
+def read_iptables(texts: Mapping[str, str], direction: Direction) -> Reading:
+    """The rules of a host for what comes in or goes out. Raises BadInput."""
     known = {family_of(text) for text in texts.values()}
-    for family in {"ip", "ip6"} - known:  # nothing is known of it, so nothing of it is let through
+    families: frozenset[Family] = frozenset(4 if each == "ip" else 6 for each in known)
+    found = read_items(", ".join(texts), items_of_iptables(texts), direction)
+    return replace(found, of_families=families)
+
+
+def items_of_iptables(texts: Mapping[str, str]) -> list[Item]:
+    """The lists of one family or of both, in the words of the newer one. Raises BadInput."""
+    items = [each for file, text in texts.items() for each in _items(file, text, family_of(text))]
+    for family in {"ip", "ip6"} - {family_of(text) for text in texts.values()}:  # nothing is known of it: it is shut
         items += [_base(family, "filter", chain, "DROP") for chain in ("INPUT", "FORWARD", "OUTPUT")]
-    return replace(
-        read_items(files, items, direction), of_families=frozenset(4 if each == "ip" else 6 for each in known)
-    )
+    return items
 
 
 def _items(file: str, text: str, family: str) -> Iterator[Item]:
@@ -139,6 +143,8 @@ class _Words:
                 return [_match(op, _payload(self._protocol, field), {"set": _ports(self._words.pop(0))})]
             case "--ctstate" | "--state":
                 states = self._words.pop(0).split(",")
+                if states == ["DNAT"]:
+                    return [_match("in", {"ct": {"key": "status"}}, "dnat")]
                 if not set(states) <= _STATES.keys():
                     return [{f"--ctstate {','.join(states)}": None}]
                 return [_match(op, {"ct": {"key": "state"}}, [_STATES[each] for each in states])]
@@ -180,6 +186,8 @@ class _Words:
             if not with_:
                 return {"reject": None}
             return {"reject": _REJECTS.get(with_, {"type": "icmp", "expr": with_})}
+        if target in ("DNAT", "SNAT", "MASQUERADE"):
+            return _rewriting(target, self._family, self._passed_by())
         if target in ("LOG", "NFLOG"):
             self._passed_by()
         if target in _VERDICTS:
@@ -196,7 +204,20 @@ class _Words:
         return passed
 
 
-_TARGETS = {"MASQUERADE", "NOTRACK", "TRACE", "CHECKSUM", "REDIRECT", "MARK", "CT", "SNAT", "DNAT", "TCPMSS"}
+_TARGETS = {"NOTRACK", "TRACE", "CHECKSUM", "REDIRECT", "MARK", "CT", "TCPMSS"}
+
+
+def _rewriting(target: str, family: str, rest: Sequence[str]) -> dict[str, Any]:
+    """``--to-destination 10.61.4.20:21`` and the like, in the words of the newer filter."""
+    if target == "MASQUERADE" and not rest:
+        return {"masquerade": None}
+    if len(rest) != 2 or rest[0] not in ("--to-destination", "--to-source"):
+        return {f"-j {target} {' '.join(rest)}".rstrip(): None}
+    address, _, port = rest[1].partition(":") if family == "ip" else rest[1].lstrip("[").partition("]")
+    port = port.lstrip(":")
+    if "-" in address or not (port.isdecimal() or not port):
+        return {f"-j {target} {rest[1]}": None}
+    return {target.lower(): {"addr": address, **({"port": int(port)} if port else {})}}
 
 
 def _match(op: str, left: dict[str, Any], right: Any) -> dict[str, Any]:

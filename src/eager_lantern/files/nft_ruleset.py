@@ -14,7 +14,7 @@ as far.
 """
 
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, Literal
 
 from msgspec import Struct
@@ -35,8 +35,8 @@ _NEW = 8
 HOOKS: dict[Literal["in", "out"], tuple[str, str]] = {"in": ("prerouting", "input"), "out": ("output", "postrouting")}
 """What a packet meets on its way into a host, and out of it."""
 _FAMILIES = {"ip": 4, "ip6": 6, "inet": None}
-_IPV4, _IPV6 = AddressSet.parse("0.0.0.0/0"), AddressSet.parse("::/0")
-EVERYBODY = _IPV4 | _IPV6
+IPV4, IPV6 = AddressSet.parse("0.0.0.0/0"), AddressSet.parse("::/0")
+EVERYBODY = IPV4 | IPV6
 _PROTOCOLS = frozenset(("tcp", "udp"))
 
 
@@ -69,15 +69,22 @@ class Box(Struct, frozen=True):
                 return
 
 
-class _Unsayable(ValueError):
+class Unsayable(ValueError):
     """What a site has no words for."""
 
 
-class _Verdict(Struct, frozen=True):
+REWRITES = ("dnat", "snat", "masquerade")
+"""Verdicts of chains that change packets."""
+
+
+class Decided(Struct, frozen=True):
+    """What becomes of some connections; ``rewrite`` is what a rewriting rule does, and what it writes."""
+
     action: Literal["allow", "deny", "refuse"]
     box: Box
     refuses_with: Refusal | None = None
     name: str = ""
+    rewrite: tuple[str, Any] | None = None
 
 
 def is_ruleset(text: str) -> bool:
@@ -98,7 +105,7 @@ def read_ruleset(file: str, text: str, direction: Literal["in", "out"]) -> Readi
 
 def read_items(file: str, items: Sequence[dict[str, Any]], direction: Literal["in", "out"]) -> Reading:
     """The same of a list of chains, rules and sets."""
-    ruleset = _Ruleset(items)
+    ruleset = Ruleset(items)
     chains = [chain for hook in HOOKS[direction] for chain in ruleset.base_chains(hook)]
     if not chains:
         hooks = " or ".join(HOOKS[direction])
@@ -107,14 +114,15 @@ def read_items(file: str, items: Sequence[dict[str, Any]], direction: Literal["i
     if ruleset.troubles:
         problems = (InputProblem(0, each) for each in dict.fromkeys(ruleset.troubles))
         raise BadInput(file, *problems)
-    told = tuple(Told(("rules",), _rule(each), 0) for each in flat)
+    told = tuple(Told(("rules",), as_rule(each), 0) for each in flat)
     return Reading(file, "rules", told, (), default, of_ruleset=True)
 
 
-def _rule(verdict: _Verdict) -> Rule:
+def as_rule(verdict: Decided) -> Rule:
+    """The rule of a site that says the same."""
     box = verdict.box
     both = box.protocols == _PROTOCOLS
-    of_one_family = box.targets in (_IPV4, _IPV6) and box.sources <= box.targets
+    of_one_family = box.targets in (IPV4, IPV6) and box.sources <= box.targets
     return Rule(
         action=verdict.action,
         name=verdict.name,
@@ -127,15 +135,19 @@ def _rule(verdict: _Verdict) -> Rule:
     )
 
 
-_Chain = tuple[str, str, str]
+Chain = tuple[str, str, str]
 """Family, table and name."""
 
 
-class _Ruleset:
-    def __init__(self, items: Sequence[dict[str, Any]]) -> None:
-        self.chains: dict[_Chain, dict[str, Any]] = {}
-        self.rules: dict[_Chain, list[dict[str, Any]]] = {}
-        self.sets: dict[_Chain, list[Any]] = {}
+class Ruleset:
+    """A rule set, walked as a packet would that comes in by one interface and leaves by another (``passing``, by the
+    words of the filter; nothing of a host's own packets). ``troubles`` are rules that a site cannot say."""
+
+    def __init__(self, items: Sequence[dict[str, Any]], passing: Mapping[str, str] = {}) -> None:
+        self.passing = passing
+        self.chains: dict[Chain, dict[str, Any]] = {}
+        self.rules: dict[Chain, list[dict[str, Any]]] = {}
+        self.sets: dict[Chain, list[Any]] = {}
         self.troubles: list[str] = []
         self.count = 0
         for item in items:
@@ -147,77 +159,77 @@ class _Ruleset:
                 elif kind == "set":
                     self.sets[each["family"], each["table"], each["name"]] = each.get("elem", [])
 
-    def base_chains(self, hook: str) -> list[_Chain]:
-        """The filters that see packets at a hook, in the order in which they do. What else has rules there changes
-        packets, which is told as a trouble."""
+    def base_chains(self, hook: str, kind: str = "filter") -> list[Chain]:
+        """The chains of a kind that see packets at a hook, in the order in which they do. What else has rules there
+        beside filters changes packets, which is told as a trouble."""
         found = []
         for key, each in self.chains.items():
             if each.get("hook") != hook or key[0] not in _FAMILIES:
                 continue
-            if each.get("type") == "filter":
+            if each.get("type") == kind:
                 found.append((each.get("prio", 0), key))
-            elif self.rules.get(key):
+            elif self.rules.get(key) and kind == "filter":
                 where = f"table {key[1]}, chain {key[2]}"
                 self.troubles.append(
                     f"{where}: changes packets (type {each.get('type')}), which a host in a site does not"
                 )
         return [key for _, key in sorted(found)]
 
-    def laid_flat(self, bases: Sequence[_Chain]) -> tuple[list[_Verdict], Filter]:
+    def laid_flat(self, bases: Sequence[Chain]) -> tuple[list[Decided], Filter]:
         """One list of all base chains, each of which has to let a packet pass, and its last word."""
         (first, *others) = bases
         if not others and first[0] == "inet":
             return self._one_chain(first)
         if len(bases) == len({key[0] for key in bases}) and all(key[0] != "inet" for key in bases):
             return self._of_each_family(bases)
-        waiting, found = [Box()], list[_Verdict]()
+        waiting, found = [Box()], list[Decided]()
         for key in bases:
             denied, waiting = self._sifted(key, waiting)
             found += denied
-        return [*found, *(_Verdict("allow", each) for each in waiting)], Filter(default="deny")
+        return [*found, *(Decided("allow", each) for each in waiting)], Filter(default="deny")
 
-    def _one_chain(self, key: _Chain) -> tuple[list[_Verdict], Filter]:
+    def _one_chain(self, key: Chain) -> tuple[list[Decided], Filter]:
         """A chain that is all there is; where its last rule is about everything, that is its last word."""
-        found = list(self._walk(key, [Box()], [Box()], 0))
+        found = list(self.walk(key, [Box()], [Box()], 0))
         if found and found[-1].box == Box():
             last = found.pop()
             return found, Filter(default=last.action, refuses_with=last.refuses_with)
         return found, Filter(default="allow" if self._accepts(key) else "deny")
 
-    def _of_each_family(self, bases: Sequence[_Chain]) -> tuple[list[_Verdict], Filter]:
+    def _of_each_family(self, bases: Sequence[Chain]) -> tuple[list[Decided], Filter]:
         """Chains of which a packet sees one alone, that of its family: one behind the other, and then what is left of
         a family without one, or one that lets the rest pass."""
         found = []
         for key in bases:
-            family = _family_box(key[0])
-            found += list(self._walk(key, [family], [family], 0))
+            family = family_box(key[0])
+            found += list(self.walk(key, [family], [family], 0))
         chains = {key[0]: key for key in bases}
         passing = [each for each in ("ip", "ip6") if each not in chains or self._accepts(chains[each])]
         if len(passing) == 1:
-            found.append(_Verdict("allow", _family_box(passing[0])))
+            found.append(Decided("allow", family_box(passing[0])))
         return found, Filter(default="allow" if len(passing) == 2 else "deny")
 
-    def _accepts(self, key: _Chain) -> bool:
+    def _accepts(self, key: Chain) -> bool:
         return bool(self.chains[key].get("policy", "accept") == "accept")
 
-    def _sifted(self, key: _Chain, waiting: Sequence[Box]) -> tuple[list[_Verdict], list[Box]]:
+    def _sifted(self, key: Chain, waiting: Sequence[Box]) -> tuple[list[Decided], list[Box]]:
         """What one base chain turns away, and what it leaves to the next; it sees packets of its family alone."""
-        family = _family_box(key[0])
+        family = family_box(key[0])
         passed_by = [part for each in waiting for part in each.without(family) if not part.is_empty]
         left = [part for each in waiting if not (part := each & family).is_empty]
-        denied, accepted = list[_Verdict](), list[Box]()
-        for each in list(self._walk(key, left, left, 0)):
-            mine = _common(left, [each.box])
-            left = _without(left, each.box)
+        denied, accepted = list[Decided](), list[Box]()
+        for each in list(self.walk(key, left, left, 0)):
+            mine = common(left, [each.box])
+            left = without(left, each.box)
             if each.action == "allow":
                 accepted += mine
             else:
                 denied += [replace(each, box=part) for part in mine]
         if not self._accepts(key):
-            return [*denied, *(_Verdict("deny", each) for each in left)], [*passed_by, *accepted]
+            return [*denied, *(Decided("deny", each) for each in left)], [*passed_by, *accepted]
         return denied, [*passed_by, *accepted, *left]
 
-    def _walk(self, key: _Chain, left: list[Box], whole: list[Box], depth: int) -> Iterator[_Verdict]:
+    def walk(self, key: Chain, left: list[Box], whole: list[Box], depth: int) -> Iterator[Decided]:
         """The verdicts of a chain, of which the first that matches decides; what it says nothing of is not among them.
         Of the ``whole`` that comes to it without having left it again, ``left`` is what no rule has decided yet."""
         for rule in self.rules.get(key, ()):
@@ -226,26 +238,29 @@ class _Ruleset:
                 break
             try:
                 matched, verdict = self._read(key, rule)
-            except _Unsayable as error:
+            except Unsayable as error:
                 where = f"line {rule['line']}" if "line" in rule else f"handle {rule.get('handle')}"
                 self.troubles.append(f"table {key[1]}, chain {key[2]}, {where}: {error}")
                 return
-            mine = _common(left, matched)
+            mine = common(left, matched)
             if not mine or verdict is None:
                 continue
             word, detail = verdict
             if word in ("jump", "goto"):
-                inner = list(self._walk((key[0], key[1], detail), mine, _common(whole, matched), depth + 1))
+                inner = list(self.walk((key[0], key[1], detail), mine, common(whole, matched), depth + 1))
                 yield from inner
                 for decided in inner:
-                    left = _without(left, decided.box)
+                    left = without(left, decided.box)
             elif word != "return":
                 name = tidy_name(str(rule.get("comment", "")))
-                yield from (_Verdict(word, each, detail, name) for each in _common(whole, matched))
+                decided = Decided("allow", Box(), None, name, (word, detail))
+                if word not in REWRITES:
+                    decided = Decided(word, Box(), detail, name)
+                yield from (replace(decided, box=each) for each in common(whole, matched))
             for box in mine if word != "jump" else ():
-                left = _without(left, box)
+                left = without(left, box)
             for box in matched if word in ("goto", "return") else ():
-                whole = _without(whole, box)
+                whole = without(whole, box)
             if max(len(left), len(whole)) > MOST_BOXES:
                 self.troubles.append(f"chain {key[2]} cuts connections into more than {MOST_BOXES:,} parts")
                 return
@@ -254,9 +269,9 @@ class _Ruleset:
         if depth > MOST_DEPTH:
             self.troubles.append(f"chain {key[2]} is jumped to more than {MOST_DEPTH} deep")
 
-    def _read(self, key: _Chain, rule: dict[str, Any]) -> tuple[list[Box], tuple[Any, Any] | None]:
+    def _read(self, key: Chain, rule: dict[str, Any]) -> tuple[list[Box], tuple[Any, Any] | None]:
         """The connections that a rule matches, and what it does with them; None for what it only counts or notes."""
-        boxes = [_family_box(key[0])]
+        boxes = [family_box(key[0])]
         verdict: tuple[Any, Any] | None = None
         for statement in rule["expr"]:
             ((word, detail),) = statement.items()
@@ -276,18 +291,20 @@ class _Ruleset:
                     return [], None
                 ((named, _),) = given["new"].items()
                 if named not in ("accept", "drop"):
-                    raise _Unsayable(f"a site cannot say “vmap” with “{named}”")
+                    raise Unsayable(f"a site cannot say “vmap” with “{named}”")
                 verdict = ("allow" if named == "accept" else "deny", None)
+            elif word in REWRITES and self.passing:
+                verdict = (word, detail)
             elif word == "reject":
                 verdict = ("refuse", _refusal(detail))
             elif word not in ("counter", "log", "comment"):
-                raise _Unsayable(f"a site cannot say what “{word}” does")
+                raise Unsayable(f"a site cannot say what “{word}” does")
         return boxes, verdict
 
-    def _matched(self, key: _Chain, match: dict[str, Any]) -> list[Box]:
+    def _matched(self, key: Chain, match: dict[str, Any]) -> list[Box]:
         op, left, right = match["op"], match["left"], match["right"]
         if op not in ("==", "!=", "in"):
-            raise _Unsayable(f"a site cannot say “{op}”")
+            raise Unsayable(f"a site cannot say “{op}”")
         if "ct" in left and left["ct"].get("key") == "state":
             named = right if isinstance(right, list) else right["set"] if isinstance(right, dict) else [right]
             new = any(each == "new" or (isinstance(each, int) and each & _NEW) for each in named)
@@ -297,10 +314,10 @@ class _Ruleset:
             return found
         rest = [Box()]
         for each in found:
-            rest = _without(rest, each)
+            rest = without(rest, each)
         return _of_the_kind(left, rest)
 
-    def _boxes(self, key: _Chain, left: dict[str, Any], right: Any) -> list[Box]:
+    def _boxes(self, key: Chain, left: dict[str, Any], right: Any) -> list[Box]:
         """The connections of which a field has a value."""
         if "meta" in left:
             name = left["meta"]["key"]
@@ -308,12 +325,15 @@ class _Ruleset:
             if name == "l4proto":
                 return [Box(protocols=_transports(values))]
             if name == "nfproto":
-                return [_family_box({"ipv4": "ip", "ipv6": "ip6"}[each]) for each in values]
+                return [family_box({"ipv4": "ip", "ipv6": "ip6"}[each]) for each in values]
+            if (passing := self.passing.get(_LONG.get(name, name))) is not None:
+                return [Box()] if any(_is_called(passing, str(each)) for each in values) else []
             if name in ("iifname", "iif") and values == ["lo"]:
                 return []  # what a host sends to itself is nobody's connection from elsewhere
-            raise _Unsayable(f"a site cannot say “{name} {values[0] if values else ''}”")
+            raise Unsayable(f"a site cannot say “{name} {values[0] if values else ''}”")
         if "payload" not in left:
-            raise _Unsayable(f"a site cannot say “{next(iter(left))}”")
+            field = next(iter(left))
+            raise Unsayable(f"a site cannot say “{' '.join([field, *(str(each) for each in left[field].values())])}”")
         protocol, name = left["payload"].get("protocol"), left["payload"].get("field")
         values = self._values(key, right)
         if protocol in ("tcp", "udp", "th") and name in ("dport", "sport"):
@@ -322,15 +342,15 @@ class _Ruleset:
             return [Box(transports, ports=ports) if name == "dport" else Box(transports, from_ports=ports)]
         if protocol in ("ip", "ip6") and name in ("saddr", "daddr"):
             addresses = _union_of_addresses(values)
-            family = _family_box(protocol)
+            family = family_box(protocol)
             return [family & (Box(sources=addresses) if name == "saddr" else Box(targets=addresses))]
         if (protocol, name) in (("ip", "protocol"), ("ip6", "nexthdr")):
-            return [_family_box(protocol) & Box(protocols=_transports(values))]
+            return [family_box(protocol) & Box(protocols=_transports(values))]
         if protocol in ("icmp", "icmpv6", "igmp", "esp", "ah", "sctp", "dccp"):
             return []
-        raise _Unsayable(f"a site cannot say “{protocol} {name}”")
+        raise Unsayable(f"a site cannot say “{protocol} {name}”")
 
-    def _values(self, key: _Chain, right: Any) -> list[Any]:
+    def _values(self, key: Chain, right: Any) -> list[Any]:
         """Single values, ranges and prefixes of a right side, be it a set by its name."""
         if isinstance(right, str) and right.startswith("@"):
             return [_bare(each) for each in self.sets[key[0], key[1], right[1:]]]
@@ -339,11 +359,18 @@ class _Ruleset:
         return [right]
 
 
-def _common(boxes: Sequence[Box], others: Sequence[Box]) -> list[Box]:
+def _is_called(interface: str, pattern: str) -> bool:
+    """Whether an interface is the one of a rule; a name that ends in * stands for all that begin so."""
+    return interface.startswith(pattern[:-1]) if pattern.endswith("*") else interface == pattern
+
+
+def common(boxes: Sequence[Box], others: Sequence[Box]) -> list[Box]:
+    """What is in one of some boxes and in one of the others."""
     return [part for each in boxes for other in others if not (part := each & other).is_empty]
 
 
-def _without(boxes: Sequence[Box], other: Box) -> list[Box]:
+def without(boxes: Sequence[Box], other: Box) -> list[Box]:
+    """What of some boxes is not in another."""
     return [part for each in boxes for part in each.without(other) if not part.is_empty]
 
 
@@ -357,11 +384,12 @@ def _transports(values: Sequence[Any]) -> frozenset[str]:
     return frozenset({6: "tcp", 17: "udp"}.get(each, str(each)) for each in values) & _PROTOCOLS
 
 
-def _family_box(family: str) -> Box:
+def family_box(family: str) -> Box:
+    """All connections of a family of tables: ``ip``, ``ip6`` or ``inet``."""
     known = _FAMILIES[family]
     if known is None:
         return Box()
-    addresses = _IPV4 if known == 4 else _IPV6
+    addresses = IPV4 if known == 4 else IPV6
     return Box(sources=addresses, targets=addresses)
 
 
@@ -372,7 +400,7 @@ def _of_the_kind(left: dict[str, Any], boxes: list[Box]) -> list[Box]:
     if protocol in ("tcp", "udp"):
         kind = Box(protocols=frozenset((protocol,)))
     elif protocol in ("ip", "ip6"):
-        kind = _family_box(protocol)
+        kind = family_box(protocol)
     else:
         kind = Box()
     return [part for each in boxes if not (part := each & kind).is_empty]
@@ -381,7 +409,7 @@ def _of_the_kind(left: dict[str, Any], boxes: list[Box]) -> list[Box]:
 def _union_of_ports(values: Sequence[Any]) -> PortSet:
     spans = [tuple(each["range"]) if isinstance(each, dict) else (each, each) for each in values]
     if not all(isinstance(end, int) for span in spans for end in span):
-        raise _Unsayable("ports are told by names: list them with nft -j -n")
+        raise Unsayable("ports are told by names: list them with nft -j -n")
     return PortSet.of(*((max(1, low), high) for low, high in spans if high))
 
 
@@ -406,6 +434,7 @@ _KINDS: dict[str, Refusal] = {
 }
 
 
+_LONG = {"iif": "iifname", "oif": "oifname"}
 _CODES = {
     ("icmp", 1): "host-unreachable", ("icmp", 3): "port-unreachable", ("icmp", 13): "admin-prohibited",
     ("icmpv6", 1): "admin-prohibited", ("icmpv6", 3): "addr-unreachable", ("icmpv6", 4): "port-unreachable",
@@ -422,5 +451,5 @@ def _refusal(detail: dict[str, Any] | None) -> Refusal:
     told = detail.get("expr", "port-unreachable")
     kind = _CODES.get((str(detail.get("type")), told), str(told)) if isinstance(told, int) else str(told)
     if kind not in _KINDS:
-        raise _Unsayable(f"a site cannot say a refusal with “{kind}”")
+        raise Unsayable(f"a site cannot say a refusal with “{kind}”")
     return _KINDS[kind]

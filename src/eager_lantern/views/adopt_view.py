@@ -5,14 +5,14 @@ from collections.abc import Iterator, Sequence
 from rich.console import RenderableType
 from rich.text import Text
 
-from ..core.adoption.told import Reading
+from ..core.adoption.told import Reading, Subject
 from ..core.comparison.with_site import Comparison
 from .compare_view import compare_body
 from .screen import Share, between, columns, command, typed
 from .style import ACCENT, HOLDS, RISKS, STOPS, STRONG, UNTRIED
 
 MOST_LEFT, MOST_LINES = 6, 40
-_CALLED = {"forwards": "forward", "rules": "rule", "settings": "setting"}
+_CALLED: dict[Subject, str] = {"forwards": "forward", "rules": "rule", "settings": "setting", "switches": "key"}
 
 
 def adopt_view(
@@ -66,7 +66,8 @@ def _readings(readings: Sequence[Reading], whole: bool) -> Iterator[RenderableTy
     table = columns(widths=(1, Share(1), Share(1)))
     for each in readings:
         count = len(each.told)
-        table.add_row("", Text(each.file), Text(f"{count} {_CALLED[each.subject]}{'s' * (count != 1)}"))
+        way = {"in": " for what comes in", "out": " for what goes out", None: ""}[each.direction]
+        table.add_row("", Text(each.file), Text(f"{count} {_CALLED[each.subject]}{'s' * (count != 1)}{way}"))
         left = each.left if whole else each.left[:MOST_LEFT]
         for one in left:
             line = f"line {one.line}: " if one.line else ""

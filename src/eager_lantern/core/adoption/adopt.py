@@ -1,7 +1,7 @@
 """A site as it would be with what was read: the same type of value at the same place, and nothing else touched."""
 
 from collections.abc import Iterator, Sequence
-from typing import Any, Literal
+from typing import Any
 
 from msgspec.structs import replace
 
@@ -9,9 +9,7 @@ from ..comparison.edits import Edit, Overlay
 from ..model.change import Change
 from ..model.site import Active, Client, Filter, Gateway, Passive, Rule, Server, Service, Site
 from ..values.site_path import SitePath
-from .told import Reading, Told
-
-Direction = Literal["in", "out"]
+from .told import Direction, Reading, Told
 
 
 def adopted(site: Site, device: str, service: str, direction: Direction, readings: Sequence[Reading]) -> Site:
@@ -60,7 +58,9 @@ def _with_tables(site: Site, name: str, direction: Direction, reading: Reading) 
 def _gateway(gateway: Gateway, direction: Direction, reading: Reading) -> Gateway:
     if reading.subject == "forwards":
         return replace(gateway, forwards=reading.forwards)
-    side = "inward" if direction == "in" else "outward"
+    if reading.subject == "switches":
+        return replace(gateway, **{each.key[0]: each.value for each in reading.told})
+    side = "inward" if (reading.direction or direction) == "in" else "outward"
     table = _table(getattr(gateway.filter, side), reading)
     return replace(gateway, filter=replace(gateway.filter, **{side: table}))
 

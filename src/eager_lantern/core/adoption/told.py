@@ -7,7 +7,8 @@ from msgspec import Struct
 from ..model.site import Filter, Forward, Rule
 from ..values.addresses import FAMILIES, Family
 
-Subject = Literal["forwards", "rules", "settings"]
+Subject = Literal["forwards", "rules", "settings", "switches"]
+Direction = Literal["in", "out"]
 Key = tuple[str, ...]
 
 
@@ -40,6 +41,7 @@ class Reading(Struct, frozen=True):
     protocol: Literal["ftp", "sftp"] | None = None
     of_ruleset: bool = False
     of_families: frozenset[Family] = frozenset(FAMILIES)
+    direction: Direction | None = None
 
     @property
     def forwards(self) -> tuple[Forward, ...]:

@@ -5,7 +5,7 @@ from typing import Any, Literal
 
 from msgspec import to_builtins
 
-from ...core.adoption.told import Reading
+from ...core.adoption.told import Reading, Subject
 from .base import ResultPart
 from .check import CheckResult
 from .compare import CompareResult
@@ -31,7 +31,7 @@ class ReadingResult(ResultPart, frozen=True, kw_only=True):
     """A file that was read."""
 
     file: str
-    subject: Literal["forwards", "rules", "settings"]
+    subject: Subject
     read: tuple[ToldResult, ...]
     left: tuple[LeftResult, ...]
 
