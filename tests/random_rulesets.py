@@ -161,7 +161,8 @@ def _old_rule(chance: random.Random, below: tuple[str, ...]) -> str:
         way = chance.choice(["dport", "dport", "dport", "sport"])
         wanted = _span(chance).replace("-", ":") if way == "dport" else "5000:5100"
         negation = chance.choice(["", "", "! "])
-        single = f"-m {transport} {negation}--{way} {wanted}"
+        # the translation into the newer words (1.8.9) loses the negation of -m udp: that is asked of multiport alone
+        single = f"-m {transport} {negation if transport == 'tcp' else ''}--{way} {wanted}"
         several = f"-m multiport {negation}--{way}s {wanted},{chance.choice(PORTS) + 20}"
         asked.append(f"-p {transport} {chance.choice([single, several])}")
     verdicts = ["ACCEPT", "ACCEPT", "DROP", "REJECT --reject-with icmp-admin-prohibited", "RETURN"]

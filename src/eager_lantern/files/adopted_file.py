@@ -5,7 +5,7 @@ from collections.abc import Mapping, Sequence
 import yaml
 
 from ..core.adoption.adopt import changes_between
-from ..core.adoption.told import Reading
+from ..core.adoption.told import Reading, Told
 from ..core.comparison.edits import Overlay
 from ..core.model.change import Change
 from ..core.model.site import Site
@@ -63,9 +63,10 @@ def _at(value: object, place: SitePath) -> object:
 def _remarked(made: SiteFile, text: str, before: Site, wanted: Site, readings: Sequence[Reading], day: str) -> str:
     """The text with a remark behind each line that has something adopted, and none yet."""
     notes: dict[int, str] = {}
+    read_where = _by_value(readings)
     for edit in Overlay(before, wanted).edits:
         line = made.line(edit.after)
-        if edit.new is not None and line and (read := _read_at(edit.new, edit.path, readings)):
+        if edit.new is not None and line and (read := _read_at(edit.new, edit.path, readings, read_where)):
             notes.setdefault(line, f"{read}, {day}")
     remarked = _with_notes(text, notes)
     try:
@@ -74,13 +75,28 @@ def _remarked(made: SiteFile, text: str, before: Site, wanted: Site, readings: S
         return text
 
 
-def _read_at(value: object, path: tuple[str, ...], readings: Sequence[Reading]) -> str:
+def _by_value(readings: Sequence[Reading]) -> dict[object, str]:
+    """Where each entry of a table was read first; settings are found by their keys."""
+    found: dict[object, str] = {}
     for reading in readings:
-        for told in reading.told:
-            if told.value == value or (reading.subject == "settings" and path[2 : 2 + len(told.key)] == told.key):
-                name = printable(reading.file.replace("\\", "/").rpartition("/")[2], 60)
-                return f"{name} line {told.line}" if told.line else name
-    return ""
+        for told in reading.told if reading.subject != "settings" else ():
+            found.setdefault(told.value, _place(reading, told))
+    return found
+
+
+def _place(reading: Reading, told: Told) -> str:
+    name = printable(reading.file.replace("\\", "/").rpartition("/")[2], 60)
+    return f"{name} line {told.line}" if told.line else name
+
+
+def _read_at(
+    value: object, path: tuple[str, ...], readings: Sequence[Reading], read_where: Mapping[object, str]
+) -> str:
+    if where := read_where.get(value):
+        return where
+    settings = ((each, told) for each in readings if each.subject == "settings" for told in each.told)
+    found = ((each, told) for each, told in settings if path[2 : 2 + len(told.key)] == told.key or told.value == value)
+    return next((_place(reading, told) for reading, told in found), "")
 
 
 def _with_notes(text: str, notes: Mapping[int, str]) -> str:

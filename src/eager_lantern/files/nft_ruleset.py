@@ -15,7 +15,7 @@ as far.
 
 import json
 from collections.abc import Iterator, Mapping, Sequence
-from typing import Any, Literal
+from typing import Any, Literal, TypeVar
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -29,7 +29,8 @@ from .rule_table import tidy_name
 
 MOST_DEPTH, MOST_RULES = 16, 100_000
 """The kernel itself allows so many jumps into each other (NFT_JUMP_STACK_SIZE)."""
-MOST_BOXES = 20_000
+MOST_PARTS = 400_000
+"""Parts of connections that are looked at before it is given up: some ten seconds."""
 _NEW = 8
 """The bit of a connection's state that is new (NF_CT_STATE_BIT), which a list of numbers has."""
 HOOKS: dict[Literal["in", "out"], tuple[str, str]] = {"in": ("prerouting", "input"), "out": ("output", "postrouting")}
@@ -55,7 +56,13 @@ class Box(Struct, frozen=True):
         return not (self.protocols and self.sources and self.targets and self.from_ports and self.ports)
 
     def __and__(self, other: "Box") -> "Box":
-        return Box(*(getattr(self, each) & getattr(other, each) for each in self.__struct_fields__))
+        return Box(
+            _both(self.protocols, other.protocols, _PROTOCOLS),
+            _both(self.sources, other.sources, EVERYBODY),
+            _both(self.targets, other.targets, EVERYBODY),
+            _both(self.from_ports, other.from_ports, EVERY_PORT),
+            _both(self.ports, other.ports, EVERY_PORT),
+        )
 
     def without(self, other: "Box") -> Iterator["Box"]:
         """What is not in another, as boxes that do not meet."""
@@ -67,6 +74,16 @@ class Box(Struct, frozen=True):
             left = replace(left, **{each: mine & theirs})
             if left.is_empty:
                 return
+
+
+_Set = TypeVar("_Set", frozenset[str], AddressSet, PortSet)
+
+
+def _both(mine: _Set, theirs: _Set, whole: _Set) -> _Set:
+    """What is in both of two sets; the sets of a rule are the whole in most of its fields."""
+    if mine is theirs or theirs is whole:
+        return mine
+    return theirs if mine is whole else mine & theirs
 
 
 class Unsayable(ValueError):
@@ -150,6 +167,7 @@ class Ruleset:
         self.sets: dict[Chain, list[Any]] = {}
         self.troubles: list[str] = []
         self.count = 0
+        self.spent = 0
         for item in items:
             for kind, each in item.items():
                 if kind == "chain":
@@ -220,7 +238,7 @@ class Ruleset:
         denied, accepted = list[Decided](), list[Box]()
         for each in list(self.walk(key, left, left, 0)):
             mine = common(left, [each.box])
-            left = without(left, each.box)
+            left = self.less(left, [each.box])
             if each.action == "allow":
                 accepted += mine
             else:
@@ -231,43 +249,61 @@ class Ruleset:
 
     def walk(self, key: Chain, left: list[Box], whole: list[Box], depth: int) -> Iterator[Decided]:
         """The verdicts of a chain, of which the first that matches decides; what it says nothing of is not among them.
-        Of the ``whole`` that comes to it without having left it again, ``left`` is what no rule has decided yet."""
+        Of the ``whole`` that comes to it without having left it again, ``left`` is what no rule has decided yet; what
+        rules in a row decide is taken off it only once something depends on it."""
+        taken: list[Box] = []
         for rule in self.rules.get(key, ()):
             self.count += 1
-            if not left or self.count > MOST_RULES or depth > MOST_DEPTH:
+            if not left or self.count > MOST_RULES or depth > MOST_DEPTH or self.spent > MOST_PARTS:
                 break
             try:
                 matched, verdict = self._read(key, rule)
             except Unsayable as error:
-                where = f"line {rule['line']}" if "line" in rule else f"handle {rule.get('handle')}"
-                self.troubles.append(f"table {key[1]}, chain {key[2]}, {where}: {error}")
+                if self.less(left, taken):
+                    where = f"line {rule['line']}" if "line" in rule else f"handle {rule.get('handle')}"
+                    self.troubles.append(f"table {key[1]}, chain {key[2]}, {where}: {error}")
                 return
-            mine = common(left, matched)
-            if not mine or verdict is None:
+            if verdict is None:
                 continue
             word, detail = verdict
-            if word in ("jump", "goto"):
-                inner = list(self.walk((key[0], key[1], detail), mine, common(whole, matched), depth + 1))
+            if word not in ("jump", "goto", "return"):
+                yield from self._said(rule, verdict, common(whole, matched))
+                taken += matched
+                continue
+            left, taken = self.less(left, taken), []
+            mine = common(left, matched)
+            if word != "return":
+                inner = (
+                    list(self.walk((key[0], key[1], detail), mine, common(whole, matched), depth + 1)) if mine else []
+                )
                 yield from inner
-                for decided in inner:
-                    left = without(left, decided.box)
-            elif word != "return":
-                name = tidy_name(str(rule.get("comment", "")))
-                decided = Decided("allow", Box(), None, name, (word, detail))
-                if word not in REWRITES:
-                    decided = Decided(word, Box(), detail, name)
-                yield from (replace(decided, box=each) for each in common(whole, matched))
-            for box in mine if word != "jump" else ():
-                left = without(left, box)
-            for box in matched if word in ("goto", "return") else ():
-                whole = without(whole, box)
-            if max(len(left), len(whole)) > MOST_BOXES:
-                self.troubles.append(f"chain {key[2]} cuts connections into more than {MOST_BOXES:,} parts")
-                return
+                left = self.less(left, [decided.box for decided in inner])
+            left = self.less(left, mine if word != "jump" else [])
+            whole = self.less(whole, matched if word != "jump" else [])
         if self.count > MOST_RULES:
             self.troubles.append(f"the chains lead through more than {MOST_RULES:,} rules")
         if depth > MOST_DEPTH:
             self.troubles.append(f"chain {key[2]} is jumped to more than {MOST_DEPTH} deep")
+        if self.spent > MOST_PARTS:
+            self.troubles.append(f"chain {key[2]} cuts connections into more parts than are looked at")
+
+    def _said(self, rule: dict[str, Any], verdict: tuple[Any, Any], boxes: Sequence[Box]) -> Iterator[Decided]:
+        """What a rule that ends the walk says of some connections."""
+        word, detail = verdict
+        name = tidy_name(str(rule.get("comment", "")))
+        decided = Decided("allow", Box(), None, name, (word, detail))
+        if word not in REWRITES:
+            decided = Decided(word, Box(), detail, name)
+        return (replace(decided, box=each) for each in boxes)
+
+    def less(self, boxes: list[Box], others: Sequence[Box]) -> list[Box]:
+        """What of some boxes is in none of the others; no more is looked at than :data:`MOST_PARTS` altogether."""
+        for other in others:
+            self.spent += len(boxes)
+            if self.spent > MOST_PARTS:
+                break
+            boxes = without(boxes, other)
+        return boxes
 
     def _read(self, key: Chain, rule: dict[str, Any]) -> tuple[list[Box], tuple[Any, Any] | None]:
         """The connections that a rule matches, and what it does with them; None for what it only counts or notes."""
