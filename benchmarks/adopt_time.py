@@ -10,6 +10,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from itertools import pairwise
 from pathlib import Path
 
 from eager_lantern.files.nft_ruleset import read_ruleset
@@ -30,7 +31,7 @@ def ruleset() -> str:
         for i in range(RULES)
     )
     body = "\n".join(lines)
-    return f"table inet harbour {{ chain arriving {{ type filter hook input priority 0; policy drop;\n{body}\n}} }}\n"
+    return f"table inet harbour {{ chain arriving {{ type filter hook input priority 0; policy drop;\n{body}\n}}\n}}\n"
 
 
 def main() -> int:
@@ -42,7 +43,7 @@ def main() -> int:
         script = f"cd {name}; nft -f rules.nft; {listed} date +%s.%N"
         done = subprocess.run(["unshare", "-n", "sh", "-ec", script], capture_output=True, text=True, check=True)
         times = [float(each) for each in done.stdout.split()]
-        listing = statistics.median(b - a for a, b in zip(times, times[1:], strict=False))
+        listing = statistics.median(b - a for a, b in pairwise(times))
         text = (folder / "list").read_text()
         reading = statistics.median(_seconds(text) for _ in range(ROUNDS))
         started = time.perf_counter()
