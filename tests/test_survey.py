@@ -2,6 +2,7 @@
 real routers and servers of names."""
 
 import asyncio
+import os
 import sys
 from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
@@ -36,6 +37,8 @@ BESIDE = yaml.safe_load((CASES / "survey-findings.yaml").read_text())
 TOLD = yaml.safe_load((CASES / "linux-words.yaml").read_text())
 SEEN = Address.parse("198.51.100.61")
 MAPPING = MappingSeen("tcp", 21, Address.parse("10.61.4.20"), 21, "x", name="a <b> & c", lease_seconds=600)
+OWN = f"127.61.{os.getpid() // 250 % 250}.{os.getpid() % 250 + 1}"
+"""An address of this process alone: several run side by side."""
 loopback = pytest.mark.skipif(not sys.platform.startswith("linux"), reason="needs all of 127.0.0.0/8")
 
 
@@ -104,9 +107,9 @@ async def asked_of(setup: RouterSetup, stun_server: Endpoint | None = None) -> t
 @loopback
 def test_a_router_is_read_in_all_its_languages_and_nothing_is_left_on_it() -> None:
     async def done() -> tuple[Survey, list[str], StandInRouter]:
-        setup = RouterSetup("127.61.0.1", SEEN, (MAPPING,))
-        async with StandInRouter(setup) as stand_in, StandInStun("127.61.0.2", seen_as=SEEN) as server:
-            found, told = await asked_of(setup, Endpoint("127.61.0.2", server.port))
+        setup = RouterSetup(OWN, SEEN, (MAPPING,))
+        async with StandInRouter(setup) as stand_in, StandInStun(OWN, seen_as=SEEN) as server:
+            found, told = await asked_of(setup, Endpoint(OWN, server.port))
             return found, told, stand_in
 
     found, told, stand_in = asyncio.run(done())
@@ -116,7 +119,7 @@ def test_a_router_is_read_in_all_its_languages_and_nothing_is_left_on_it() -> No
         (21, Address.parse("10.61.4.20"), "a <b> & c", 600)
     ]
     assert stand_in.mapped == {}
-    assert "asking 127.61.0.1 by PCP for a mapping" in told[0]
+    assert f"asking {OWN} by PCP for a mapping" in told[0]
 
 
 Answer = Callable[[bytes], bytes]
@@ -143,9 +146,9 @@ def test_an_answer_that_is_a_trick_is_no_fact_and_nobody_else_is_asked(name: str
     port, answer, why = HOSTILE[name]
 
     async def done() -> tuple[Survey, list[str]]:
-        transport, _ = await answering("127.61.1.1", port, lambda question, _: answer(question))
+        transport, _ = await answering(OWN, port, lambda question, _: answer(question))
         try:
-            return await asked_of(RouterSetup("127.61.1.1", SEEN))
+            return await asked_of(RouterSetup(OWN, SEEN))
         finally:
             transport.close()
 
@@ -177,9 +180,9 @@ async def serving(page: bytes) -> AsyncIterator[igd.Url]:
         writer.write(page)
         writer.close()
 
-    server = await asyncio.start_server(answer, "127.0.0.1", 0)
+    server = await asyncio.start_server(answer, OWN, 0)
     async with server:
-        yield igd.Url("127.0.0.1", server.sockets[0].getsockname()[1], "/")
+        yield igd.Url(OWN, server.sockets[0].getsockname()[1], "/")
 
 
 @loopback
@@ -189,12 +192,12 @@ def test_a_page_that_is_a_trick_is_left_in_bounded_time_and_memory(name: str) ->
 
     async def done() -> str:
         async with serving(page) as url:
-            location = f"http://127.0.0.1:{url.port}/x".encode()
+            location = f"http://{OWN}:{url.port}/x".encode()
             search = b"HTTP/1.1 200 OK\r\nLOCATION: " + location + b"\r\n\r\n"
-            transport, _ = await answering("127.0.0.1", igd.SEARCH_PORT, lambda question, _: search)
+            transport, _ = await answering(OWN, igd.SEARCH_PORT, lambda question, _: search)
             try:
                 learning = Learning()
-                asking = router.Asking(Address.parse("127.0.0.1"), None, frozenset())
+                asking = router.Asking(Address.parse(OWN), None, frozenset())
                 await router.router_said(HERE, asking, lambda line: None, learning)
                 return next(each.why for each in learning.unknown if each.topic == "mappings")
             finally:
