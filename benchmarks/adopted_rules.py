@@ -5,6 +5,7 @@ Usage: adopted_rules.py [RULESETS] [SEED] [PROCESSES]. The number of connections
 site is the result, and the exit code tells whether there are any.
 """
 
+import json
 import random
 import sys
 import tempfile
@@ -12,8 +13,17 @@ from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
-from random_gateways import gateway_differences, old_gateway_differences, random_gateway, random_old_gateway
+from random_gateways import (
+    came_back_otherwise,
+    gateway_differences,
+    old_gateway_differences,
+    random_gateway,
+    random_old_gateway,
+)
 from random_rulesets import differences, old_differences, random_iptables, random_ruleset
+from working_sites import working_site
+
+from eager_lantern.files.site_file import parse_site
 
 
 def share(seeds: list[int]) -> tuple[int, list[str]]:
@@ -29,6 +39,10 @@ def share(seeds: list[int]) -> tuple[int, list[str]]:
             ):
                 count += tried
                 found += [f"seed {seed}: {each}" for each in different]
+            site = parse_site("working", json.dumps(working_site(chance))).site
+            other = came_back_otherwise(site, Path(name), numeric=True)
+            found += [f"seed {seed}: {each} comes back otherwise" for each in other]
+            ]
     return count, found
 
 

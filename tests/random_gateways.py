@@ -14,8 +14,10 @@ from random_rulesets import listed
 from side_by_side import compared
 
 from eager_lantern.core.adoption.adopt import adopted
-from eager_lantern.core.model.site import Client, Site
+from eager_lantern.core.comparison.access import access, more
+from eager_lantern.core.model.site import Client, Gateway, Site
 from eager_lantern.export.nftables import IN, OUT, surroundings
+from eager_lantern.export.rule_file import rule_files
 from eager_lantern.files.gateway_ruleset import Sides, items_of_nft, read_gateway
 from eager_lantern.files.iptables_ruleset import items_of_iptables
 from eager_lantern.files.site_file import parse_site
@@ -173,3 +175,22 @@ def _differences(items: Sequence[dict[str, Any]], text: str, chance: random.Rand
 
     found = compared(site, 0, chance, probes, nodes)
     return len(found), [f"{each.what}: {each.differs}" for each in found if each.differs]
+
+
+def came_back_otherwise(site: Site, folder: Path, numeric: bool) -> list[str]:
+    """The gateways of a site whose exported rule files, loaded, listed and adopted, let through anything else."""
+    wanted = replace(site, gateways=tuple(replace(each, system="linux") for each in site.gateways))
+    files = rule_files(wanted)
+    return [each.name for each in wanted.gateways if not _same(wanted, each, files[each.name], folder, numeric)]
+
+
+def _same(site: Site, gateway: Gateway, text: str, folder: Path, numeric: bool) -> bool:
+    """Read into the same site with a gateway of which nothing but its sides is known."""
+    blank = Gateway(name=gateway.name, outside=gateway.outside, inside=gateway.inside, system="linux")
+    others = {field: getattr(gateway, field) for field in ("pairs", "routes", "nat64", "unmatched", "provider_blocks")}
+    gateways = tuple(replace(blank, **others) if each is gateway else each for each in site.gateways)
+    start = replace(site, gateways=gateways)
+    found = items_of_nft(gateway.name, listed(text, folder, numeric))
+    readings = read_gateway(gateway.name, found, start, blank, Sides("eth0", "eth1"))
+    again = adopted(start, gateway.name, "", "in", readings)
+    return (more(access(site), access(again)), more(access(again), access(site))) == ((), ())

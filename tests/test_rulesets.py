@@ -7,9 +7,10 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from program import AFTER, DATA, run
+from program import AFTER, BEFORE, DATA, run
 from random_gateways import (
     SIDES,
+    came_back_otherwise,
     gateway_differences,
     old_gateway_differences,
     random_gateway,
@@ -17,12 +18,13 @@ from random_gateways import (
 )
 from random_gateways import SITE as BORDER
 from random_rulesets import differences, listed, old_differences, random_iptables, random_ruleset
+from working_sites import working_site
 
 from eager_lantern.core.adoption.adopt import adopted
 from eager_lantern.core.comparison.access import access, more
 from eager_lantern.files.nft_ruleset import read_ruleset
 from eager_lantern.files.problem import BadInput
-from eager_lantern.files.site_file import read_site
+from eager_lantern.files.site_file import parse_site, read_site
 from eager_lantern.lab.kernel.lab import missing_means, search_path
 
 LACK = missing_means()
@@ -189,6 +191,21 @@ def test_the_rules_of_a_gateway_are_read_as_what_it_does(seed: int, kind: Any, t
     count, different = kind(make(chance), tmp_path, chance)
     assert count == 60
     assert different == []
+
+
+@pytest.mark.kernel
+@pytest.mark.skipif(bool(LACK), reason=LACK)
+@pytest.mark.parametrize("path", [AFTER, BEFORE, DATA / "creek-carrier.site.yaml"], ids=lambda each: each.stem)
+def test_the_rule_files_of_gateways_come_back_as_the_shipped_site(path: Path, tmp_path: Path) -> None:
+    assert came_back_otherwise(read_site(path).site, tmp_path, numeric=False) == []
+
+
+@pytest.mark.kernel
+@pytest.mark.skipif(bool(LACK), reason=LACK)
+@pytest.mark.parametrize("seed", range(6))
+def test_the_rule_files_of_gateways_come_back_as_the_site_that_they_are_of(seed: int, tmp_path: Path) -> None:
+    site = parse_site("working", json.dumps(working_site(random.Random(seed)))).site
+    assert came_back_otherwise(site, tmp_path, numeric=bool(seed % 2)) == []
 
 
 ROUTER = """*nat

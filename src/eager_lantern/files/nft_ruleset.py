@@ -31,8 +31,9 @@ MOST_DEPTH, MOST_RULES = 16, 100_000
 """The kernel itself allows so many jumps into each other (NFT_JUMP_STACK_SIZE)."""
 MOST_PARTS = 400_000
 """Parts of connections that are looked at before it is given up: some ten seconds."""
-_NEW = 8
-"""The bit of a connection's state that is new (NF_CT_STATE_BIT), which a list of numbers has."""
+_NEW, _REWRITTEN = 8, 32
+"""The bit of a connection's state that is new (NF_CT_STATE_BIT), and that of a status whose destination was rewritten
+(IPS_DST_NAT), which a list of numbers has."""
 HOOKS: dict[Literal["in", "out"], tuple[str, str]] = {"in": ("prerouting", "input"), "out": ("output", "postrouting")}
 """What a packet meets on its way into a host, and out of it."""
 _FAMILIES = {"ip": 4, "ip6": 6, "inet": None}
@@ -158,10 +159,17 @@ Chain = tuple[str, str, str]
 
 class Ruleset:
     """A rule set, walked as a packet would that comes in by one interface and leaves by another (``passing``, by the
-    words of the filter; nothing of a host's own packets). ``troubles`` are rules that a site cannot say."""
+    words of the filter; nothing of a host's own packets), of a connection with a ``mark`` whose destination was
+    ``rewritten`` or not. ``troubles`` are rules that a site cannot say."""
 
-    def __init__(self, items: Sequence[dict[str, Any]], passing: Mapping[str, str] = {}) -> None:
-        self.passing = passing
+    def __init__(
+        self,
+        items: Sequence[dict[str, Any]],
+        passing: Mapping[str, str] = {},
+        mark: int = 0,
+        rewritten: bool = False,
+    ) -> None:
+        self.passing, self.mark, self.rewritten = passing, mark, rewritten
         self.chains: dict[Chain, dict[str, Any]] = {}
         self.rules: dict[Chain, list[dict[str, Any]]] = {}
         self.sets: dict[Chain, list[Any]] = {}
@@ -309,6 +317,7 @@ class Ruleset:
         """The connections that a rule matches, and what it does with them; None for what it only counts or notes."""
         boxes = [family_box(key[0])]
         verdict: tuple[Any, Any] | None = None
+        mark = 0
         for statement in rule["expr"]:
             ((word, detail),) = statement.items()
             if word == "match":
@@ -330,7 +339,9 @@ class Ruleset:
                     raise Unsayable(f"a site cannot say “vmap” with “{named}”")
                 verdict = ("allow" if named == "accept" else "deny", None)
             elif word in REWRITES and self.passing:
-                verdict = (word, detail)
+                verdict = (word, {**(detail or {}), "mark": mark})
+            elif word == "mangle" and self.passing and detail["key"] == {"ct": {"key": "mark"}}:
+                mark = detail["value"]
             elif word == "reject":
                 verdict = ("refuse", _refusal(detail))
             elif word not in ("counter", "log", "comment"):
@@ -345,6 +356,8 @@ class Ruleset:
             named = right if isinstance(right, list) else right["set"] if isinstance(right, dict) else [right]
             new = any(each == "new" or (isinstance(each, int) and each & _NEW) for each in named)
             return [Box()] if new != (op == "!=") else []
+        if "ct" in left and self.passing and left["ct"].get("key") in ("mark", "status"):
+            return [Box()] if self._has(left["ct"]["key"], self._values(key, right)) != (op == "!=") else []
         found = self._boxes(key, left, right)
         if op != "!=":
             return found
@@ -352,6 +365,14 @@ class Ruleset:
         for each in found:
             rest = without(rest, each)
         return _of_the_kind(left, rest)
+
+    def _has(self, name: str, values: Sequence[Any]) -> bool:
+        """Whether the connection has one of some marks, or was rewritten where its status is asked for."""
+        if name == "mark" and all(isinstance(each, int) for each in values):
+            return self.mark in values
+        if name == "status" and set(values) <= {"dnat", _REWRITTEN}:
+            return self.rewritten
+        raise Unsayable(f"a site cannot say “ct {name}” of {values[0] if values else 'nothing'}")
 
     def _boxes(self, key: Chain, left: dict[str, Any], right: Any) -> list[Box]:
         """The connections of which a field has a value."""
@@ -361,7 +382,7 @@ class Ruleset:
             if name == "l4proto":
                 return [Box(protocols=_transports(values))]
             if name == "nfproto":
-                return [family_box({"ipv4": "ip", "ipv6": "ip6"}[each]) for each in values]
+                return [family_box(_NFPROTO[each]) for each in values]
             if (passing := self.passing.get(_LONG.get(name, name))) is not None:
                 return [Box()] if any(_is_called(passing, str(each)) for each in values) else []
             if name in ("iifname", "iif") and values == ["lo"]:
@@ -373,7 +394,7 @@ class Ruleset:
         protocol, name = left["payload"].get("protocol"), left["payload"].get("field")
         values = self._values(key, right)
         if protocol in ("tcp", "udp", "th") and name in ("dport", "sport"):
-            ports = _union_of_ports(values)
+            ports = union_of_ports(values)
             transports = _PROTOCOLS if protocol == "th" else frozenset((protocol,))
             return [Box(transports, ports=ports) if name == "dport" else Box(transports, from_ports=ports)]
         if protocol in ("ip", "ip6") and name in ("saddr", "daddr"):
@@ -442,7 +463,8 @@ def _of_the_kind(left: dict[str, Any], boxes: list[Box]) -> list[Box]:
     return [part for each in boxes if not (part := each & kind).is_empty]
 
 
-def _union_of_ports(values: Sequence[Any]) -> PortSet:
+def union_of_ports(values: Sequence[Any]) -> PortSet:
+    """Single ports and ranges of a set as one. Raises Unsayable for names of services."""
     spans = [tuple(each["range"]) if isinstance(each, dict) else (each, each) for each in values]
     if not all(isinstance(end, int) for span in spans for end in span):
         raise Unsayable("ports are told by names: list them with nft -j -n")
@@ -470,6 +492,8 @@ _KINDS: dict[str, Refusal] = {
 }
 
 
+_NFPROTO: dict[object, str] = {"ipv4": "ip", "ipv6": "ip6", 2: "ip", 10: "ip6"}
+"""Families in words and by number (NFPROTO_IPV4, NFPROTO_IPV6)."""
 _LONG = {"iif": "iifname", "oif": "oifname"}
 _CODES = {
     ("icmp", 1): "host-unreachable", ("icmp", 3): "port-unreachable", ("icmp", 13): "admin-prohibited",
