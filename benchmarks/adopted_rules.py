@@ -42,7 +42,6 @@ def share(seeds: list[int]) -> tuple[int, list[str]]:
             site = parse_site("working", json.dumps(working_site(chance))).site
             other = came_back_otherwise(site, Path(name), numeric=True)
             found += [f"seed {seed}: {each} comes back otherwise" for each in other]
-            ]
     return count, found
 
 
