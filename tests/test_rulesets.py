@@ -268,3 +268,19 @@ def test_what_a_gateway_of_a_site_does_not_do_is_told_and_nothing_taken(line: st
 def test_a_gateways_rules_are_not_read_before_its_sides_are_named(tmp_path: Path) -> None:
     done = adopted_router("", tmp_path)
     assert (done.returncode, "--inside NAME" in done.stderr) == (2, True)
+
+
+def test_the_master_switch_and_own_ports_of_a_system_are_read_as_sysctl_prints_them(tmp_path: Path) -> None:
+    (tmp_path / "x.site.yaml").write_text(json.dumps(BORDER))
+    lines = ("net.ipv4.ip_forward = 0", "net.ipv4.ip_local_port_range = 20000\t29999", "kernel.x = 1", "")
+    (tmp_path / "system").write_text("\n".join(lines))
+    for device in ("router", "store"):
+        done = run("adopt", tmp_path / "x.site.yaml", tmp_path / "system", "--device", device, "--write")
+        assert done.returncode in (0, 1), done.stderr
+    site = read_site(tmp_path / "x.site.yaml").site
+    assert (site.gateways[0].forwarding, str(site.server.local_ports)) == (False, "20000-29999")
+    (tmp_path / "system").write_text("net.ipv4.ip_forward = on\n")
+    wrong = run("adopt", tmp_path / "x.site.yaml", tmp_path / "system", "--device", "router")
+    assert (wrong.returncode, "where 0 or 1 is meant" in wrong.stderr) == (2, True)
+    missing = run("adopt", tmp_path / "x.site.yaml", tmp_path / "system", "--device", "store")
+    assert (missing.returncode, "does not say net.ipv4.ip_local_port_range" in missing.stderr) == (2, True)

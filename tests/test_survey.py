@@ -290,3 +290,15 @@ def test_mappings_of_a_real_router_are_listed_and_a_name_that_lags_is_named(tmp_
     (lags,) = (each for each in result["conclusions"] if each["kind"] == "name-lags")
     assert f"still has {OLD}" in lags["message"]
     assert f"its own servers have {PUBLIC}" in lags["message"]
+
+
+def test_a_visit_that_fails_is_told_with_what_a_survey_of_the_server_says(tmp_path: Path) -> None:
+    (tmp_path / "s.json").write_text((CASES / "kept-survey.json").read_text().replace("198.51.100.61", "198.51.100.99"))
+    words = ["visit", AFTER, "--client", "institute", "--at", "127.0.0.1", "--port", "9"]
+    words += ["--survey", tmp_path / "s.json"]
+    result = result_of(run(*words, "--format", "json", EAGER_LANTERN_PASSWORD="x").stdout)
+    assert "outside-differs" in {each["kind"] for each in result["surveyed"]}
+    shown = run(*words, EAGER_LANTERN_PASSWORD="x").stdout
+    assert "Surveyed, and other than" in shown
+    alone = run("visit", "127.0.0.1", "--survey", tmp_path / "s.json")
+    assert (alone.returncode, "held against a site file" in alone.stderr) == (2, True)

@@ -28,6 +28,7 @@ from ..files.rule_table import is_rule_table, read_rule_table, read_table_text
 from ..files.server_settings import read_settings
 from ..files.site_file import parse_site, read_site
 from ..files.survey_file import read_mappings
+from ..files.system_settings import is_sysctl, read_sysctl
 from ..files.yaml_tree import read_text
 from ..views.adopt_view import adopt_view
 from .adopt_first import write_first_site
@@ -39,7 +40,7 @@ from .output import emit, show
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 KINDS = (
     "a kept survey, a table of forwards or rules (CSV), a host's rule set (nft -j list ruleset, iptables-save), "
-    "settings of ProFTPD or Pure-FTPd, what sshd -T prints, or a table of setting and value"
+    "settings of ProFTPD or Pure-FTPd, what sshd -T or sysctl prints, or a table of setting and value"
 )
 
 
@@ -97,10 +98,12 @@ def adopt_command(
     way: Direction = "in" if direction is Way.into else "out"
     texts = {each: read_table_text(Path(each)) for each in files}
     behind = next((each for each in read.gateways if each.name == device), None)
+    readings = [read_sysctl(file, text, behind is not None) for file, text in texts.items() if is_sysctl(text)]
+    texts = {file: text for file, text in texts.items() if not is_sysctl(text)}
     if behind is not None and any(is_ruleset(each) or is_iptables(each) for each in texts.values()):
-        readings = _of_gateway(texts, read, behind, Sides(outside, inside))
+        readings += _of_gateway(texts, read, behind, Sides(outside, inside))
     else:
-        readings = _readings(texts, way)
+        readings += _readings(texts, way)
     settings = [each for each in readings if each.subject == "settings"]
     known("--device", device or (source.site.server.name if len(settings) == len(readings) else ""), names)
     device = device or source.site.server.name

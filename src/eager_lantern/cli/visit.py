@@ -13,17 +13,22 @@ import typer
 from rich.console import RenderableType
 
 from ..core.compare.vantages import Outlook
+from ..core.findings.finding import Finding
+from ..core.surveyed.beside_site import survey_findings
 from ..core.values.outcomes import Rung
 from ..files.atomic_write import write, writes
 from ..files.results.base import as_json
+from ..files.results.check import finding_result
 from ..files.results.visit import visit_result
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
+from ..files.survey_file import read_survey
 from ..live.common.secret import Secret
 from ..live.common.visit_plan import Credentials, Target, VisitPlan
 from ..live.vantage.base import Vantage
 from ..views.places_view import places_view, ways_view
 from ..views.screen import command, typed
 from ..views.style import ACCENT
+from ..views.survey_view import beside_site_view
 from ..views.visit_view import visit_view, visits_view
 from .arguments.grouped import grouped
 from .arguments.options import Format, example
@@ -87,8 +92,9 @@ def visit(
             return [_host(whither, protection.security, place.name)]
         return await visits_of(source.site, whither.client, whither.service, data.wanted_mode, place)
 
+    parts = _surveyed(source, keeping.survey)
     places = asyncio.run(_climbed(whither.places, wanted_at, options, source is not None))
-    _written(places, keeping, source.file if source is not None else "")
+    _written(places, keeping, source, parts)
     raise typer.Exit(_code(places))
 
 
@@ -126,15 +132,29 @@ def _fits_ssh(source: SiteFile | None, groups: Sequence[Protection | DataChoice 
     only_ssh(groups)
 
 
-def _written(places: Sequence[Outlook], keeping: Keeping, file: str) -> None:
-    """Keep the result where that is wanted, and show it; ``file`` is the site file, where there is one."""
-    result = visit_result(places, taken_now())
+def _surveyed(source: SiteFile | None, kept: Path | None) -> tuple[Finding, ...] | None:
+    """Where a kept survey parts from the site; None without one. Raises BadInput and BadParameter."""
+    if kept is None:
+        return None
+    if source is None:
+        raise typer.BadParameter("--survey is held against a site file, and none was named")
+    return survey_findings(source.site, read_survey(kept).survey)
+
+
+def _written(
+    places: Sequence[Outlook], keeping: Keeping, source: SiteFile | None, parts: tuple[Finding, ...] | None
+) -> None:
+    """Keep the result where that is wanted, and show it; ``parts`` is where a survey parts from the site."""
+    file = source.file if source is not None else ""
+    found = [finding_result(each, source.line, file) for each in parts] if source and parts is not None else None
+    result = visit_result(places, taken_now(), found)
     if keeping.save is not None:
         write({keeping.save: as_json(result).encode()}, keeping.force)
     if keeping.form is Format.json:
         emit(as_json(result))
     else:
-        show(chain(_view(places), _next(places, keeping, file)))
+        told = chain([""], beside_site_view(parts, file)) if parts is not None else ()
+        show(chain(_view(places), told, _next(places, keeping, file)))
 
 
 def _view(places: Sequence[Outlook]) -> Iterator[RenderableType]:

@@ -43,7 +43,7 @@ def survey_view(found: Survey, parts: Sequence[Finding], file: str, ending: str)
         yield from map(_conclusion, follows)
     if file:
         yield ""
-        yield from _beside(parts, file)
+        yield from beside_site_view(parts, file)
     for title, rows in (
         ("Outside", list(_outside(found))),
         ("Names", list(_names(found))),
@@ -84,11 +84,12 @@ def _conclusion(each: Conclusion) -> RenderableType:
     return table
 
 
-def _beside(parts: Sequence[Finding], file: str) -> Iterator[RenderableType]:
+def beside_site_view(parts: Sequence[Finding], file: str) -> Iterator[RenderableType]:
+    """Where a survey parts from the site file."""
     if not parts:
-        yield Text(f"● nothing that was seen is other than {file} says", style=HOLDS)
+        yield Text(f"● nothing that was surveyed is other than {file} says", style=HOLDS)
         return
-    yield Text(f"Other than {file} says", style=STRONG)
+    yield Text(f"Surveyed, and other than {file} says", style=STRONG)
     table = columns(widths=(1, None))
     for each in parts:
         mark = Text("◆", style=STOPS) if each.severity == "breaks" else Text("▲", style=RISKS)

@@ -187,6 +187,9 @@ class Keeping:
     save: Annotated[Path | None, typer.Option(help="Keep the result (JSON) in this file, for check --seen.")] = None
     force: Forced = False
     form: Written = Format.text
+    survey: Annotated[
+        Path | None, typer.Option(readable=False, help="With a site: a kept survey of the server, to say why it fails.")
+    ] = None
 
 
 def only_ssh(groups: Sequence[Protection | DataChoice | LooksWanted]) -> None:

@@ -66,6 +66,8 @@ def _gateway(gateway: Gateway, direction: Direction, reading: Reading) -> Gatewa
 
 
 def _server(server: Server, direction: Direction, reading: Reading) -> Server:
+    if reading.subject == "switches":
+        return replace(server, **{each.key[0]: each.value for each in reading.told})
     side = "incoming" if direction == "in" else "outgoing"
     table = _table(getattr(server.filter, side), reading)
     return replace(server, filter=replace(server.filter, **{side: table}))

@@ -7,7 +7,7 @@ faults are asked only where nothing single explains everything: of each pair one
 does not, and what both together come to is predicted again.
 """
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from itertools import combinations, islice, product
 
 from msgspec import Struct, structs
@@ -18,9 +18,18 @@ from ..model.consistency import problems
 from ..model.site import Client, Site
 from ..network.topology import Topology
 from .sighting import Sighting, chance_of
-from .situation import End, Session, Situation, ends_with, session_of, shown_to_the_end, with_stand_in
+from .situation import (
+    End,
+    Session,
+    Situation,
+    ends_with,
+    session_of,
+    shown_to_the_end,
+    shows_late,
+    with_stand_in,
+)
 
-MOST_PAIRS, MOST_VARIANTS = 150, 2
+MOST_PAIRS, MOST_VARIANTS = 110, 2
 """Pairs that are tried, the likeliest first, and variants of each of their faults."""
 PAIR_WEIGHT = 0.02
 """How much rarer than a single fault two at once are."""
@@ -91,11 +100,15 @@ class Predictions:
             self._topologies[key] = Topology(with_stand_in(changed(self.site, *changes), tried))
         return self._topologies[key]
 
-    def explanation(self, hypothesis: Hypothesis, seen: Sequence[Sighting]) -> Explanation | None:
-        """The hypothesis with the likelihood of what was seen; None where it cannot explain it."""
+    def explanation(
+        self, hypothesis: Hypothesis, seen: Sequence[Sighting], tried: Collection[tuple[Change, ...]] | None = None
+    ) -> Explanation | None:
+        """The hypothesis with the likelihood of what was seen; None where it cannot explain it. ``tried`` are those of
+        its ways that may, where that is known."""
         effects = tuple(each.effect for each in hypothesis.faults if each.effect is not None)
         ways = _ways(hypothesis.faults)
-        fitting = [(way, chance) for way in ways if (chance := self._likelihood(way, effects, seen))]
+        hopeful = ways if tried is None else tried
+        fitting = [(way, chance) for way in hopeful if (chance := self._likelihood(way, effects, seen))]
         if len(hypothesis.faults) > 1:  # of each by itself that is known
             fitting = [(way, chance) for way, chance in fitting if not problems(changed(self.site, *way))]
         if not fitting:
@@ -109,10 +122,11 @@ class Predictions:
         by_itself = alike = 1.0
         for each in sorted(seen, key=lambda each: not each.fails):
             ends = self.ends(way, effects, each.tried)
-            by_itself *= chance_of(each, ends)
-            if not by_itself:
+            chance = chance_of(each, ends)
+            if not chance:
                 return 0.0
-            alike *= chance_of(each, shown_to_the_end(ends))
+            by_itself *= chance
+            alike *= chance_of(each, shown_to_the_end(ends)) if shows_late(ends) else chance
         return (by_itself + alike) / 2
 
     def explained_by(self, fault: Fault, seen: Sequence[Sighting]) -> dict[tuple[Change, ...], tuple[bool, ...]]:
@@ -137,7 +151,7 @@ def explanations(
     found = [each for every in single if (each := predictions.explanation(every, seen)) is not None]
     if not found:
         pairs = islice(_pairs(predictions, faults, weights, whole, seen), MOST_PAIRS)
-        found = [each for every in pairs if (each := predictions.explanation(every, seen)) is not None]
+        found = [each for every, ways in pairs if (each := predictions.explanation(every, seen, ways)) is not None]
     return ranked(found)
 
 
@@ -158,16 +172,26 @@ def _pairs(
     weights: Mapping[FaultKind, float],
     whole: float,
     seen: Sequence[Sighting],
-) -> Iterator[Hypothesis]:
-    """Pairs of which each explains something that the other does not, and both together everything."""
+) -> Iterator[tuple[Hypothesis, list[tuple[Change, ...]]]]:
+    """Pairs of which each explains something that the other does not, and both together everything; with the ways of
+    both that do."""
     told = [(each, predictions.explained_by(each, seen)) for each in faults]
-    useful = [(_likeliest(fault, ways), _any_of(ways.values())) for fault, ways in told if ways]
+    useful = [(_likeliest(fault, ways), ways, _any_of(ways.values())) for fault, ways in told if ways]
     found = [
-        Hypothesis((one, other), PAIR_WEIGHT * weights[one.kind] * weights[other.kind] / whole**2)
-        for (one, mine), (other, its) in combinations(useful, 2)
-        if all(a or b for a, b in zip(mine, its, strict=True)) and not _meet(one, other)
+        (Hypothesis((one, other), PAIR_WEIGHT * weights[one.kind] * weights[other.kind] / whole**2), mine, its)
+        for (one, mine, all_mine), (other, its, all_its) in combinations(useful, 2)
+        if _cover(all_mine, all_its) and not _meet(one, other)
     ]
-    yield from sorted(found, key=lambda each: -each.weight)
+    for pair, mine, its in sorted(found, key=lambda each: -each[0].weight):
+        one, other = pair.faults
+        ways = [(*a, *b) for a, b in product(one.variants, other.variants) if _cover(mine[a], its[b])]
+        if ways:
+            yield pair, ways
+
+
+def _cover(one: tuple[bool, ...], other: tuple[bool, ...]) -> bool:
+    """Whether either explains each sighting."""
+    return all(a or b for a, b in zip(one, other, strict=True))
 
 
 def _likeliest(fault: Fault, ways: Mapping[tuple[Change, ...], tuple[bool, ...]]) -> Fault:

@@ -91,6 +91,11 @@ def ends_with(session: Session, effects: tuple[Effect, ...], tried: Situation) -
     return ends
 
 
+def shows_late(ends: tuple[End, ...]) -> bool:
+    """Whether any of it takes a long or a large transfer to be seen."""
+    return any(each.rung == "send" for each in ends)
+
+
 def shown_to_the_end(ends: tuple[End, ...]) -> tuple[End, ...]:
     """The same where the transfers are long and large enough to show what takes such."""
     late = tuple(each for each in ends if each.rung == "send")

@@ -197,7 +197,7 @@ def check_result(verdict: Verdict, line: LineOf, file: str, seen: tuple[Compared
         reaches=_reaches(verdict.site),
         openings=tuple(_opening(each, line) for each in verdict.openings),
         kinds=tuple(map(_kind, verdict.kinds)),
-        findings=tuple(_finding(each, line, file) for each in verdict.findings),
+        findings=tuple(finding_result(each, line, file) for each in verdict.findings),
         seen=tuple(map(_seen, seen)) or UNSET,
     )
 
@@ -272,7 +272,8 @@ def _kind(kind: ClientKind) -> KindResult:
     )
 
 
-def _finding(finding: Finding, line: LineOf, file: str) -> FindingResult:
+def finding_result(finding: Finding, line: LineOf, file: str) -> FindingResult:
+    """A finding, with the line of its place."""
     return FindingResult(
         kind=finding.kind,
         severity=finding.severity,

@@ -15,6 +15,7 @@ from ...core.observed.ssh_facts import SshFacts
 from ...core.observed.tls_facts import TlsFacts
 from ...core.values.outcomes import Extent
 from .base import ResultPart, RungResult, rung_results
+from .check import FindingResult
 
 
 class Taken(ResultPart, frozen=True, kw_only=True):
@@ -71,17 +72,22 @@ class VisitedPromise(ResultPart, frozen=True, kw_only=True):
 
 
 class VisitResult(ResultPart, frozen=True, kw_only=True):
-    """Real sessions, from one place or several."""
+    """Real sessions, from one place or several; ``surveyed`` is where a kept survey of the server parts from the
+    site."""
 
     format: Literal["eager-lantern/visit/1"] = "eager-lantern/visit/1"
     taken: Taken
     places: tuple[PlaceResult, ...] = ()
     promises: tuple[VisitedPromise, ...]
+    surveyed: tuple[FindingResult, ...] | UnsetType = UNSET
 
 
-def visit_result(places: Sequence[Outlook], taken: Taken) -> VisitResult:
-    """The result of visits."""
+def visit_result(
+    places: Sequence[Outlook], taken: Taken, surveyed: Sequence[FindingResult] | None = None
+) -> VisitResult:
+    """The result of visits, and where a survey parts from the site, if there is one."""
     return VisitResult(
+        surveyed=UNSET if surveyed is None else tuple(surveyed),
         taken=taken,
         places=tuple(map(_place, places)),
         promises=tuple(_climb(climb) for each in places for climb in each.climbs),
