@@ -16,14 +16,12 @@ from ..core.diagnosis.next_test import Answer
 from ..core.diagnosis.questions import UNKNOWN, next_question, told_by
 from ..core.diagnosis.sighting import Sighting
 from ..core.diagnosis.wording import Instruction, in_general, instruction
-from ..core.interview import questions
 from ..core.model.site import Site
 from ..files.knowledge_file import shipped_knowledge
 from ..files.observations import clients_of, read_sightings
 from ..files.package_data import shipped_text
 from ..files.results.base import as_json
 from ..files.results.diagnose import diagnose_result
-from ..files.services import registered
 from ..files.session_log_file import read_session_log
 from ..files.site_file import PATTERN, SiteFile, find_site_file, parse_site, read_site
 from ..views.diagnose_view import diagnose_view
@@ -71,7 +69,7 @@ def diagnose_command(
     if not sightings and not asks:
         raise typer.BadParameter("nothing was seen: give results with --seen, logs with --log, or answer with --ask")
     found = _asked(source, file, sightings) if asks else diagnose(source.site, sightings, shipped_knowledge())
-    first = _first_file(source.site, raw or found.sightings)
+    first = "" if file else _first_file(source.site, raw or found.sightings)
     if not file:
         found = in_general(found)
     if form is Format.json:
@@ -84,6 +82,9 @@ def diagnose_command(
 
 def _first_file(site: Site, sightings: Sequence[Sighting]) -> str:
     """The command that writes a site file from what was seen; what it would not take, it will ask."""
+    from ..core.interview import questions  # seldom needed, and the list of services is long
+    from ..files.services import registered
+
     words = []
     for question in questions(registered()):
         answer = learnt(site, sightings).get(question.key)
