@@ -417,6 +417,8 @@ def come_in(site: Site, gateway: dict[str, Any], packet: Packet, trail: Trail) -
     action = decides(gateway["filter"]["inward"], packet) if before else "allow"
     if action != "allow":
         return judged(action, gateway["name"], packet, trail)
+    if in_ports(packet.port, gateway.get("unknown_ports", "none")):
+        return End("unknown", gateway["name"], packet)
     changed, forwarded = rewritten(gateway, packet)
     if changed is None:
         return unmatched(gateway, packet, trail)
@@ -437,6 +439,8 @@ def filtered_in(site: Site, gateway: dict[str, Any], packet: Packet, trail: Trai
 
 
 def turned_back(site: Site, gateway: dict[str, Any], packet: Packet, trail: Trail) -> End:
+    if gateway["hairpin"] and in_ports(packet.port, gateway.get("unknown_ports", "none")):
+        return End("unknown", gateway["name"], packet)
     changed = rewritten(gateway, packet)[0] if gateway["hairpin"] else None
     if changed is None:
         return unmatched(gateway, packet, trail)

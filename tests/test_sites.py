@@ -329,7 +329,7 @@ WITHOUT_A_CHANGE = {
     "outside-address-not-public", "peer-address-changes", "port-outside-share", "provider-blocks-port",
     "range-left-to-system",
     "range-not-forwardable", "range-overlaps-local-ports", "range-overlaps-service", "range-too-small",
-    "range-too-wide", "tls-not-spoken", "udp-missing",
+    "range-too-wide", "rule-unknown", "tls-not-spoken", "udp-missing",
 }  # fmt: skip
 
 

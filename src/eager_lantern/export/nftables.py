@@ -117,10 +117,8 @@ def surroundings(wires: Mapping[str, str], spec: Gateway | None = None) -> str:
     lines = ["table inet surroundings {", *_no_path(tuple(wire for wire, name in wires.items() if name == INTERNET))]
     if spec is not None:
         lines += ["chain provider { type filter hook prerouting priority mangle; policy accept;"]
-        if spec.provider_blocks.ports:
-            lines.append(
-                f'iifname "{OUT}" ct state new,related {BOTH} th dport {_set(spec.provider_blocks.ports)} drop'
-            )
+        if barred := spec.provider_blocks.ports | spec.unknown_ports.ports:  # of the latter nothing is predicted
+            lines.append(f'iifname "{OUT}" ct state new,related {BOTH} th dport {_set(barred)} drop')
         if spec.outside.ports is not None:
             for family in FAMILIES:
                 if addresses := Addresses(spec.outside.address.of_family(family)):

@@ -1,6 +1,7 @@
 """Rule files for the Linux devices of a site: the very tables that the kernel lab builds, to load."""
 
 from ..core.model.site import Gateway, Server, Site
+from ..core.sheets.sheet import untold_parts
 from ..core.values.ports import NO_PORTS
 from .nftables import gateway_rules, host_rules, listening, named_wires
 
@@ -14,12 +15,13 @@ _WIRES = "# Put the names of this machine's interfaces here (ip -brief address).
 
 
 def rule_files(site: Site) -> dict[str, str]:
-    """The text of the rule file of each device whose system is linux, by its name."""
+    """The text of the rule file of each device whose system is linux, by its name; none for one of which the file says
+    that something is not known."""
     ports = listening(site)
     found = {}
     devices: tuple[Server | Gateway, ...] = (site.server, *site.gateways)
     for each in devices:
-        if each.system != "linux":
+        if each.system != "linux" or untold_parts(each):
             continue
         if isinstance(each, Gateway):
             rules = _WIRES + named_wires(EXTERNAL, INTERNAL) + "\n" + gateway_rules(each, ports)

@@ -16,6 +16,7 @@ from typing import Literal
 from ..core.adoption.told import Left, Reading, Told
 from ..core.model.entries import Port
 from ..core.model.site import Filter, Forward, Refusal, Rule
+from ..core.sheets.sheet import UNTOLD
 from ..core.values.addresses import Address, AddressSet
 from ..core.values.ports import EVERY_PORT, PortSet
 from .problem import BadInput, InputProblem
@@ -60,6 +61,7 @@ _ANY = {
 _ON = {"", "on", "yes", "true", "1", "enabled", "active", "x"}
 _OFF = {"off", "no", "false", "0", "disabled", "inactive"}
 _ALLOW, _DENY = {"allow", "accept", "permit", "pass", "open"}, {"deny", "drop", "block", "discard", "drop, no answer"}
+_UNKNOWN = {"unknown", UNTOLD}
 _REFUSE = {"refuse", "reject", "refuse, with an answer"}
 _KINDS: dict[str, Refusal] = {
     "refuse, with a reset": "reset",
@@ -233,6 +235,8 @@ class _Rules(_Table):
     def read(self, number: int, cells: Sequence[str]) -> None:
         action, refuses_with = _action(self.cell(cells, "do")), _KINDS.get(self.cell(cells, "do").lower())
         if self.cell(cells, "number").lower() == "last" or self.cell(cells, "ports").lower() == "all others":
+            if action == "unknown":
+                raise ValueError("says that it is not known what becomes of all others: write allow, deny or refuse")
             self.default = Filter(default=action, refuses_with=refuses_with)
             return
         name, *remarks = (each.strip() for each in self.cell(cells, "name").split(";"))
@@ -283,12 +287,14 @@ def _is_on(text: str) -> bool:
     raise ValueError(f"has “{text[:40]}” where on or off is meant")
 
 
-def _action(text: str) -> Literal["allow", "deny", "refuse"]:
+def _action(text: str) -> Literal["allow", "deny", "refuse", "unknown"]:
     word = text.lower()
     if word in _ALLOW:
         return "allow"
     if word in _DENY:
         return "deny"
+    if word in _UNKNOWN:
+        return "unknown"
     if word in _REFUSE | _KINDS.keys():
         return "refuse"
     raise ValueError(f"has “{text[:40]}” for what a rule does: write allow, deny or refuse")

@@ -61,17 +61,17 @@ def _own_side(topology: Topology, layer: Layer) -> bool:
 
 
 def _of_layer(topology: Topology, study: Study, route: Route, layer: Layer, role: Role) -> Iterator[Cause]:
-    if not layer.missing or layer.aspect in ("hands-out", "control"):
+    if not layer.shut or layer.aspect in ("hands-out", "control"):
         return
     if layer.aspect == "address":
         yield announced_cause(topology, study.forecast, layer)
     elif layer.aspect == "provider":
         gateway = gateway_of(topology, layer.at)
-        if (share := gateway.outside.ports) is not None and layer.missing - share:
+        if (share := gateway.outside.ports) is not None and layer.shut - share:
             yield _outside_share(topology, gateway, share, layer, role)
             return
         text = f"the provider of {gateway.name} never lets in {{ports}}"
-        yield Cause("provider-blocks-port", layer.place, layer.missing, text, "use ports that the provider lets in")
+        yield Cause("provider-blocks-port", layer.place, layer.shut, text, "use ports that the provider lets in")
     elif layer.aspect == "forwards":
         yield from forward_causes(topology, route, layer, role, _for_whom(study, layer))
     else:
@@ -85,12 +85,12 @@ def _outside_share(topology: Topology, gateway: Gateway, share: PortSet, layer: 
     room = [(low, high) for low, high in share.spans if high - low + 1 >= len(layer.wanted)]
     if not room:
         cure = f"no range of its share holds {len(layer.wanted)} ports: ask the provider for an address of its own"
-        return Cause("port-outside-share", place, layer.missing - share, text, cure)
+        return Cause("port-outside-share", place, layer.shut - share, text, cure)
     high = room[-1][1]
     fits = PortSet.of((high - len(layer.wanted) + 1, high))
     moved = f"let clients type port {fits}: forward it to the control port by to_port"
     cure = f"use the data range {fits}, on the server as well" if role == "data" else moved
-    return Cause("port-outside-share", place, layer.missing - share, text, cure)
+    return Cause("port-outside-share", place, layer.shut - share, text, cure)
 
 
 def _for_whom(study: Study, layer: Layer) -> AddressSet | None:

@@ -19,7 +19,7 @@ def filter_causes(topology: Topology, layer: Layer, role: Role, whom: AddressSet
     """The rules, or the lack of one, that keep a filter from passing what it ought to; ``whom`` a new one is for."""
     table, place, category = _table(topology, layer)
     verb = "let in" if layer.aspect in ("inward", "incoming") else "let out"
-    left = layer.missing
+    left = layer.shut
     for i, rule in enumerate(table.rules):
         hit = left & rule.ports
         if (
@@ -71,6 +71,8 @@ def _of_rule(
 ) -> Cause | None:
     """A rule about the missing ports that stops them, or that would let them pass and does not count."""
     called = f"rule {quoted(rule.name)}of {layer.at}"
+    if rule.action == "unknown":
+        return None
     if rule.action != "allow":
         stops = any(each.end.place == place for each in layer.journeys)
         text, cure = (

@@ -29,27 +29,27 @@ def forward_causes(
     if "no way back" in reasons:
         return
     if "no path" in reasons and gateway.outside.network == INTERNET and route.goal.kind != "public":
-        yield not_public(gateway, place, layer.missing)
+        yield not_public(gateway, place, layer.shut)
     elif "no hairpin" in reasons:
         text = f"clients inside use the outside address {route.goal}, and {gateway.name} does not turn them back"
         cure = (
             f"let them use {route.end.addresses} (a name of its own inside), or set hairpin: true where the device can"
         )
         mends = sets(topology.site, (*place, "hairpin"), True)
-        yield Cause("hairpin-needed", (*place, "hairpin"), layer.missing, text, cure, mends=mends)
+        yield Cause("hairpin-needed", (*place, "hairpin"), layer.shut, text, cure, mends=mends)
     elif "answers bypass it" in reasons:
         text = f"{gateway.name} turns clients inside back and leaves their source as it is: answers bypass it"
         cure = f"let them use {route.end.addresses} (a name of its own inside), or set hairpin_source: inside"
         where = (*place, "hairpin_source")
         mends = sets(topology.site, where, "inside")
-        yield Cause("answers-bypass-device", where, layer.missing, text, cure, mends=mends)
+        yield Cause("answers-bypass-device", where, layer.shut, text, cure, mends=mends)
     elif not gateway.forwarding:
         text = f"{gateway.name} has forwarding switched off, so none of its forwards counts"
         on = (*place, "forwarding")
         mends = sets(topology.site, on, True)
-        yield Cause("forward-off", on, layer.missing, text, "set forwarding: true", mends=mends)
+        yield Cause("forward-off", on, layer.shut, text, "set forwarding: true", mends=mends)
     elif next_hops(route, gateway) or role == "control":
-        left = layer.missing
+        left = layer.shut
         for i, forward in in_order(gateway, list(enumerate(gateway.forwards))):
             hit = left & forward.ports
             meant = forward.protocol == "tcp" and _is_about(forward, route.goal)

@@ -36,22 +36,22 @@ def announced_cause(topology: Topology, forecast: Forecast, layer: Layer) -> Cau
         place = (*hider.place, "forwards_hide_source")
         text = f"{hider.name} leads clients in under its own address, so {server} takes them for inside ones"
         cure = "set forwards_hide_source: false, or let the server announce its outside address to everybody"
-        return Cause("clients-hidden", place, layer.missing, f"{text} and announces {told}", cure,
+        return Cause("clients-hidden", place, layer.shut, f"{text} and announces {told}", cure,
                      mends=sets(site, place, False))  # fmt: skip
     turning = next((each for each in topology.devices if told and told.number in each.outside_addresses), None)
     if is_inside(topology, forecast.control[0]) or any(s.reason == "no hairpin" for s in forecast.data.stops):
         place = (*layer.place[:-1], "announce_inside")
         text += f", which is inside{_turning_back(turning)}"
         cure = "set announce_inside: own, or hairpin: true where the device can"
-        return Cause("announces-outside-to-inside", place, layer.missing, text, cure, mends=sets(site, place, OWN))
+        return Cause("announces-outside-to-inside", place, layer.shut, text, cure, mends=sets(site, place, OWN))
     four = [each for each in entrances(topology, forecast.stand.network) if each.family == 4]
     mends = sets(site, layer.place, Destination(addresses=Addresses((four[0],)))) if four else ()
     if told is not None and told.kind != "public":
         text += f": {article(told.kind)} address, which nobody outside can reach"
         cure = f"set announce: {good}"
-        return Cause("announces-private-address", layer.place, layer.missing, text, cure, mends=mends)
+        return Cause("announces-private-address", layer.place, layer.shut, text, cure, mends=mends)
     text += f", but is reached at {good}"
-    return Cause("announces-stale-address", layer.place, layer.missing, text, f"set announce: {good}", mends=mends)
+    return Cause("announces-stale-address", layer.place, layer.shut, text, f"set announce: {good}", mends=mends)
 
 
 def _hider(topology: Topology, forecast: Forecast) -> Device | None:
@@ -105,7 +105,7 @@ def cannot_return(topology: Topology, study: Study) -> Iterator[Cause]:
         yield _named_elsewhere(topology, forecast, cure)
         return
     for layer in study.data:
-        if not layer.missing:
+        if not layer.shut:
             continue
         if layer.aspect in ("outgoing", "outward") and on_server_side(topology, layer.at):
             text = f"{server} cannot connect back to {client}: {layer.at} does not let it out"
@@ -113,10 +113,10 @@ def cannot_return(topology: Topology, study: Study) -> Iterator[Cause]:
             out = f"allow connections from port {ports} out" if ports else "allow the server's connections out"
             advice = f"{out}, or let {client} use passive mode"
             mends = _let_out(topology, forecast, layer)
-            yield Cause("active-outgoing-blocked", layer.place, layer.missing, text, advice, mends=mends)
+            yield Cause("active-outgoing-blocked", layer.place, layer.shut, text, advice, mends=mends)
         elif not layer.ports & layer.wanted:
             text = f"{server} cannot connect back to {client}: {layer.at} {_stops(layer)}"
-            yield Cause("active-cannot-return", layer.place, layer.missing, text, cure)
+            yield Cause("active-cannot-return", layer.place, layer.shut, text, cure)
 
 
 def _let_out(topology: Topology, forecast: Forecast, layer: Layer) -> tuple[Callable[[PortSet], Change], ...]:

@@ -38,6 +38,7 @@ FindingKind = Literal[
     "rule-shadowed",
     "rule-redundant",
     "rule-wrong-category",
+    "rule-unknown",
     "whole-program-allowed",
     "filter-off",
     "exposed-inside-service",

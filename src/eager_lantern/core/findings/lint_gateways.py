@@ -27,6 +27,7 @@ def device_findings(topology: Topology) -> Iterator[Finding]:
         yield from _does_not_hold(gateway, place)
         yield from _moving_outside(topology, gateway, place)
         yield from _ending(topology.site, gateway, place)
+        yield from _untold(gateway, place)
     yield from _moving_server(topology)
     yield from _six_without_path(topology)
 
@@ -78,6 +79,14 @@ def _does_not_hold(gateway: Gateway, place: SitePath) -> Iterator[Finding]:
         message = f"{gateway.name} holds {gateway.forward_limit} forwards, and {len(wanted)} are switched on"
         cure = "join neighbouring ports into ranges, or take out what nobody needs"
         yield Finding("forward-table-full", "risks", message, cure, (*place, "forward_limit"))
+
+
+def _untold(gateway: Gateway, place: SitePath) -> Iterator[Finding]:
+    """Outside ports of which the site says that nobody knows where they lead."""
+    if ports := gateway.unknown_ports.ports:
+        message = f"where {gateway.name} leads {ports_phrase(ports)} of its outside address is not known"
+        cure = "look at the device: write a forward for what leads inside, and take the ports out here"
+        yield Finding("rule-unknown", "risks", message, cure, (*place, "unknown_ports"))
 
 
 def _ending(site: Site, gateway: Gateway, place: SitePath) -> Iterator[Finding]:

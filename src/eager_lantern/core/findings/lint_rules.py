@@ -13,8 +13,10 @@ from ..network.rewrites import entries
 from ..network.topology import Topology, listens_on
 from ..predict.endpoints import service_of
 from ..values.addresses import EVERY_ADDRESS, Address, AddressSet, Family
+from ..values.phrases import ports_phrase
 from ..values.ports import EVERY_PORT, PortSet
 from ..values.site_path import SitePath
+from .cause import FEW
 from .finding import Finding, setting
 
 MOST_COMPARED = 400
@@ -28,6 +30,7 @@ def rule_findings(topology: Topology) -> Iterator[Finding]:
     """Shadowed and redundant rules of every filter, and rules for a whole program."""
     for at, table in _tables(topology):
         yield from _useless(topology.site, at, table)
+        yield from _unknown(at, table)
     yield from _port_20(topology)
     for j, rule in enumerate(topology.site.server.filter.incoming.rules):
         if rule.program is not None and rule.action == "allow" and rule.enabled:
@@ -46,6 +49,17 @@ def _tables(topology: Topology) -> Iterator[tuple[str, Table]]:
     for host in (topology.server, *topology.clients):
         yield host.name, host.incoming
         yield host.name, host.outgoing
+
+
+def _unknown(at: str, table: Table) -> Iterator[Finding]:
+    """Rules of which the site says that nobody knows what they do."""
+    for match in table.matches:
+        if match.action == "unknown":
+            name = f"rule “{match.name}”" if match.name else "a rule"
+            whom = f" from {match.sources}" if match.sources is not None and len(match.sources.spans) <= FEW else ""
+            message = f"what {name} of {at} does with {ports_phrase(match.ports)}{whom} is not known"
+            cure = "look at the device: write allow, deny or refuse here, or put what ought to pass before it"
+            yield Finding("rule-unknown", "risks", message, cure, (*match.place, "action"))
 
 
 def _called(rule: Rule, at: str) -> str:
@@ -72,14 +86,15 @@ def _without_effect(table: Table) -> tuple[tuple[int, Literal["rule-shadowed", "
     flows = _everything(table)
     if flows is None or len(flows) * len(table.matches) > MOST_WORK:
         return ()
-    decided: dict[int, list[Ruling]] = {i: [] for i in range(len(table.matches))}
-    index = {match.place: i for i, match in enumerate(table.matches)}
+    known = {i: match for i, match in enumerate(table.matches) if match.action != "unknown"}
+    decided: dict[int, list[Ruling]] = {i: [] for i in known}
+    index = {match.place: i for i, match in known.items()}
     for flow in flows:
-        for ruling in rulings(table, flow):
+        for ruling in rulings(replace(table, matches=tuple(known.values())), flow):
             if ruling.place in index:
                 decided[index[ruling.place]].append(ruling)
     found: dict[int, Literal["rule-shadowed", "rule-redundant"]] = {}
-    for i in range(len(table.matches)):
+    for i in known:  # what a rule does of which that is not known nobody can take out for others
         if not decided[i]:
             found[i] = "rule-shadowed"
         elif len(table.matches) <= MOST_COMPARED and _changes_nothing(table, i, decided[i], set(found)):

@@ -63,7 +63,7 @@ class Attachment(Part, frozen=True):
 class Rule(Part, frozen=True):
     """One line of a filter. A key that is left out matches everything."""
 
-    action: Literal["allow", "deny", "refuse"]
+    action: Literal["allow", "deny", "refuse", "unknown"]
     name: Label = ""
     protocol: Literal["tcp", "udp", "any"] = "any"
     ports: PortSet = EVERY_PORT
@@ -142,6 +142,7 @@ class Gateway(Part, frozen=True):
     inside: Attachment
     system: System = "other"
     provider_blocks: BlockedPorts = BlockedPorts()
+    unknown_ports: BlockedPorts = BlockedPorts()
     translate: Translation = "none"
     translate_ipv6: Translation | None = None
     nat64: Prefix96 | None = None

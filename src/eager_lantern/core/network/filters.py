@@ -28,7 +28,8 @@ allow   10.0.0.4/30
 refuse  10.0.0.8/31
 
 Where a pool will draw the source (``pooled``), its addresses are candidates and no product of cases: a
-rule about some of them can be told for none.
+rule about some of them can be told for none. A rule of which the site says that it is ``unknown`` what it does may
+let pass, stop, or be about less than it says: what it matches cannot be told.
 """
 
 from bisect import bisect_left, insort
@@ -43,7 +44,7 @@ from ..values.addresses import AddressSet
 from ..values.intervals import Span
 from ..values.ports import PortSet
 from ..values.site_path import SitePath
-from .flow import Flow
+from .flow import Flow, Reason
 
 Action = Literal["allow", "deny", "refuse"]
 _Area = tuple[PortSet, PortSet | None]
@@ -52,7 +53,7 @@ _Area = tuple[PortSet, PortSet | None]
 class Match(Struct, frozen=True):
     """One rule that counts. None matches everything."""
 
-    action: Action
+    action: Literal[Action, "unknown"]
     protocol: Literal["tcp", "udp", "any"]
     ports: PortSet
     sources: AddressSet | None
@@ -78,11 +79,12 @@ class Table(Struct, frozen=True):
 
 
 class Ruling(Struct, frozen=True):
-    """What a table says of one part of a flow, and with what it refuses where the site tells; the action is unknown
-    where it cannot be told."""
+    """What a table says of one part of a flow and why, and with what it refuses where the site tells; the action is
+    unknown where it cannot be told."""
 
     flow: Flow
     action: Literal[Action, "unknown"]
+    reason: Reason
     place: SitePath
     rule: str | None
     refuses_with: Refusal | None = None
@@ -143,9 +145,9 @@ def rulings(table: Table, flow: Flow) -> list[Ruling]:
 
 def _joined(parts: Iterable[Ruling]) -> list[Ruling]:
     """Parts of one flow, those of one rule, ports and source ports joined."""
-    found: dict[tuple[SitePath, str, PortSet, PortSet | None], list[Ruling]] = {}
+    found: dict[tuple[SitePath, Reason, PortSet, PortSet | None], list[Ruling]] = {}
     for each in parts:
-        found.setdefault((each.place, each.action, each.flow.ports, each.flow.from_ports), []).append(each)
+        found.setdefault((each.place, each.reason, each.flow.ports, each.flow.from_ports), []).append(each)
     return [_with_sources(alike) if len(alike) > 1 else alike[0] for alike in found.values()]
 
 
@@ -201,7 +203,10 @@ def _decided(table: Table, matches: list[Match], flow: Flow) -> list[Ruling]:
         if not left:
             break
         left = [rest for area in left for rest in _cut(area, match, flow, found)]
-    found += [Ruling(_part(flow, area), table.default, table.place, None, table.refuses_with) for area in left]
+    found += [
+        Ruling(_part(flow, area), table.default, "filter default", table.place, None, table.refuses_with)
+        for area in left
+    ]
     return found
 
 
@@ -217,16 +222,15 @@ def _cut(area: _Area, match: Match, flow: Flow, found: list[Ruling]) -> list[_Ar
     hit = ports & match.ports
     if not hit:
         return [area]
+    reason: Reason = "rule unknown" if match.action == "unknown" else "filter rule"
     if flow.pooled and match.sources is not None and not flow.sources <= match.sources:
         if not flow.sources & match.sources:
             return [area]
-        action: Literal[Action, "unknown"] = "unknown"
-    else:
-        action = match.action
+        reason = "source address may change"
     rest: list[_Area] = [(ports - hit, from_ports)]
     if match.from_ports is not None:
         if from_ports is None:
-            action = "unknown"
+            reason = "source address may change" if flow.pooled else "source port may change"
         else:
             within = from_ports & match.from_ports
             if not within:
@@ -234,5 +238,6 @@ def _cut(area: _Area, match: Match, flow: Flow, found: list[Ruling]) -> list[_Ar
             rest.append((hit, from_ports - within))
             from_ports = within
     part = _part(flow, (hit, from_ports))
-    found.append(Ruling(part, action, match.place, match.name or None, match.refuses_with))
+    action = match.action if reason == "filter rule" else "unknown"
+    found.append(Ruling(part, action, reason, match.place, match.name or None, match.refuses_with))
     return [each for each in rest if each[0] and (each[1] is None or each[1])]

@@ -20,6 +20,8 @@ Verb = Literal["send", "let-out", "let-in", "translate", "forward", "hairpin", "
 Reason = Literal[
     "filter rule",
     "filter default",
+    "rule unknown",
+    "ports unknown",
     "provider blocks",
     "outside the share",
     "no forward",

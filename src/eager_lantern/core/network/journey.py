@@ -136,16 +136,9 @@ def _within(topology: Topology, origin: Host, flow: Flow) -> Journey:
 def _turned_away(leg: Leg, at: str, ruling: Ruling) -> Journey:
     """The journey that a filter ends."""
     if ruling.action == "refuse":
-        return leg.refused(at, _reason(ruling), ruling.place, ruling.rule, ruling.refuses_with)
-    return leg.stopped(
-        at, "unknown" if ruling.action == "unknown" else "silent", _reason(ruling), ruling.place, ruling.rule
-    )
-
-
-def _reason(ruling: Ruling) -> Reason:
-    if ruling.action == "unknown":
-        return "source address may change" if ruling.flow.pooled else "source port may change"
-    return "filter rule" if ruling.place[-1] != "default" else "filter default"
+        return leg.refused(at, ruling.reason, ruling.place, ruling.rule, ruling.refuses_with)
+    outcome: Outcome = "unknown" if ruling.action == "unknown" else "silent"
+    return leg.stopped(at, outcome, ruling.reason, ruling.place, ruling.rule)
 
 
 def _says_nothing(network: str, sender: Host | Device | None) -> bool:
@@ -367,7 +360,14 @@ class _Road:
             flow = replace(leg.flow, to=expected.host)
             yield leg.then(device.name, "forward", flow, (*device.place, "ftp_helper")), True
             return
-        waiting = [leg]
+        waiting = []
+        unknown = device.spec.unknown_ports.ports
+        for ports, known in ((leg.flow.ports & unknown, False), (leg.flow.ports - unknown, True)):
+            if ports:
+                part = leg.narrowed(replace(leg.flow, ports=ports))
+                place = (*device.place, "unknown_ports")
+                waiting += [part] if known else []
+                yield from () if known else ((part.stopped(device.name, "unknown", "ports unknown", place), False),)
         for rewrite in rewrites(device.spec):
             place, name = (*device.place, *rewrite.place), rewrite.name or None
             left: list[Leg] = []

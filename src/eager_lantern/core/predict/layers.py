@@ -100,6 +100,15 @@ class Layer(Struct, frozen=True):
         return self.wanted - self.ports
 
     @property
+    def shut(self) -> PortSet:
+        """What it is known to stop: of the rest the site says that nobody knows."""
+        untold = PortSet()
+        for each in self.journeys:
+            if each.reason in ("rule unknown", "ports unknown"):
+                untold = untold | each.asked.ports
+        return self.missing - untold.shift(self.moved)
+
+    @property
     def outcome(self) -> str:
         """How it stops the rest: refused, silent, wrong or unknown; ok where nothing is missing."""
         missing = self.missing.shift(-self.moved)
@@ -336,6 +345,7 @@ def _opened(gateway: Gateway, route: Route, kept: Aspect | None) -> Gateway:
         outside=gateway.outside if kept == "provider" else structs.replace(gateway.outside, ports=None),
         forwarding=gateway.forwarding if kept == "forwards" else True,
         forwards=gateway.forwards if kept == "forwards" else ideal,
+        unknown_ports=gateway.unknown_ports if kept == "forwards" else BlockedPorts(),
         forward_order=gateway.forward_order if kept == "forwards" else "first",
         exposed_host=gateway.exposed_host if kept == "forwards" else None,
         hairpin_source="inside" if answers_lost and kept != "forwards" else gateway.hairpin_source,

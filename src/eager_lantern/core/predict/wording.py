@@ -62,6 +62,10 @@ def blame(stop: Stop, goes_to: str = "") -> str:
             return f"{rule} of {stop.at} shuts it"
         case "filter default":
             return f"{stop.at} lets through only what a rule allows"
+        case "rule unknown":
+            return f"what {rule} of {stop.at} does is not known"
+        case "ports unknown":
+            return f"what {stop.at} does with {ports_named(stop.ports)} is not known"
         case "provider blocks":
             return f"the provider of {stop.at} blocks it"
         case "outside the share":

@@ -6,7 +6,7 @@ from ..model.site import ETHERNET_BYTES, FTP_PORT, OPEN, Attachment, Forward, Ga
 from ..network.packet_size import segment_bytes
 from ..values.ports import PortSet
 from ..values.site_path import SitePath
-from .sheet import Grid, Sheet, SheetPart, filter_part
+from .sheet import Grid, Sheet, SheetPart, filter_part, untold_parts
 
 _TRANSLATES = {
     "none": "does not translate",
@@ -196,6 +196,8 @@ def _leave(site: Site, gateway: Gateway, used: frozenset[SitePath]) -> SheetPart
             lines.append(f"Forward {each.name or each.ports} leads to {each.to}: not part of this work, leave it.")
     if blocked := gateway.provider_blocks.ports:
         lines.append(f"Its provider never lets in {blocked}: no entry here changes that.")
+    for part in untold_parts(gateway):
+        lines.append(f"Not known is {part}: look at it before you enter anything here.")
     return SheetPart("Leave alone", tuple(lines))
 
 

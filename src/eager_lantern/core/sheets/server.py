@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from ..model.rights import effective_rights, rights_in, rights_in_order
 from ..model.site import Account, Server, Service, Site
 from ..network.topology import listens_on
-from .sheet import Grid, Sheet, SheetPart, filter_part
+from .sheet import Grid, Sheet, SheetPart, filter_part, untold_parts
 
 _STAYS = {
     "static": "entered on the host itself",
@@ -160,6 +160,7 @@ def _leave(site: Site, shut_out: frozenset[tuple[str, str]]) -> SheetPart:
             "The site file names no service by which the server is administered (protocol: other, keep_open_for).",
             "Before you switch a filter to deny, make sure of your own way in, or stand at the machine.",
         ]
+    lines += [f"Not known is {part}: look at it before you enter anything here." for part in untold_parts(site.server)]
     return SheetPart(
         "Leave alone", (*lines, "Never switch the filter off to test: the page “Tests” tells which rule is missing.")
     )

@@ -5,9 +5,10 @@ from typing import Literal
 
 from msgspec import Struct
 
-from ..model.site import Filter, Refusal, Rule, Service
+from ..model.site import Filter, Gateway, GatewayFilter, Refusal, Rule, Server, Service
 from ..network.filters import counts
 from ..network.topology import listens_on
+from ..values.phrases import ports_phrase, the
 
 Purpose = Literal["enter", "read"]
 _SAYS: dict[Refusal, str] = {
@@ -15,7 +16,13 @@ _SAYS: dict[Refusal, str] = {
     "host-unreachable": "host unreachable",
     "prohibited": "administratively prohibited",
 }
-_DOES = {"allow": "allow", "deny": "drop, no answer", "refuse": "refuse, with an answer"}
+UNTOLD = "leave as it is: what it does is not known"
+_DOES = {
+    "allow": "allow",
+    "deny": "drop, no answer",
+    "refuse": "refuse, with an answer",
+    "unknown": UNTOLD,
+}
 
 
 class Grid(Struct, frozen=True):
@@ -109,6 +116,17 @@ def _remarks(rule: Rule, category: str | None) -> Iterator[str]:
         yield "switched off"
     elif not counts(rule, category):
         yield f"without effect: the host's network is of category {category or 'none'}"
+
+
+def untold_parts(device: Server | Gateway) -> tuple[str, ...]:
+    """What of a device the site says that nobody knows, each in a few words."""
+    whole = device.filter
+    tables = (whole.inward, whole.outward) if isinstance(whole, GatewayFilter) else (whole.incoming, whole.outgoing)
+    rules = (rule for table in tables for rule in table.rules if rule.enabled and rule.action == "unknown")
+    found = [f"what {the('rule', each.name)} does with {ports_phrase(each.ports)}" for each in rules]
+    if isinstance(device, Gateway) and device.unknown_ports.ports:
+        found.append(f"where it leads {ports_phrase(device.unknown_ports.ports)}")
+    return tuple(found)
 
 
 def _does(action: str, refuses_with: Refusal | None) -> str:

@@ -52,7 +52,7 @@ class Ended(Struct, frozen=True):
 
 
 Hop = Onward | Arrival | Ended
-_ENDS: dict[str, End] = {"deny": "silent", "refuse": "refused"}
+_ENDS: dict[str, End] = {"deny": "silent", "refuse": "refused", "unknown": "unknown"}
 
 
 def leaves(topology: Topology, host: Server | Client, caller: Caller) -> Onward | Ended:
@@ -149,6 +149,8 @@ def _inward(topology: Topology, gateway: Gateway, caller: Caller) -> Hop:
     before = gateway.filter_sees == "outside"
     if before and (verdict := _says(topology, gateway.filter.inward, None, caller)) != "allow":
         return Ended(_ENDS[verdict], gateway.name)
+    if caller.port in gateway.unknown_ports.ports:
+        return Ended("unknown", gateway.name)
     changed, forwarded = _rewritten(gateway, caller)
     if changed is None:
         return Ended(_itself(gateway), gateway.name)
@@ -176,6 +178,8 @@ def _routed_in(topology: Topology, gateway: Gateway, caller: Caller) -> Hop:
 
 
 def _turned(topology: Topology, gateway: Gateway, caller: Caller) -> Hop:
+    if gateway.hairpin and caller.port in gateway.unknown_ports.ports:
+        return Ended("unknown", gateway.name)
     changed = _rewritten(gateway, caller)[0] if gateway.hairpin else None
     side = gateway.inside if gateway.hairpin_source == "inside" else gateway.outside
     own = side.address.of_family(caller.to.family)
