@@ -13,7 +13,7 @@ import time
 from itertools import pairwise
 from pathlib import Path
 
-from eager_lantern.files.nft_ruleset import read_ruleset
+from eager_lantern.files.rulesets.host import read_ruleset
 
 RULES, ROUNDS, LIMIT = 10_000, 5, 3.0
 SITE = {

@@ -20,41 +20,44 @@ from random_gateways import (
     random_gateway,
     random_old_gateway,
 )
-from random_rulesets import differences, old_differences, random_iptables, random_ruleset
+from random_rulesets import Tally, differences, old_differences, random_iptables, random_ruleset
 from working_sites import working_site
 
 from eager_lantern.files.site_file import parse_site
 
 
-def share(seeds: list[int]) -> tuple[int, list[str]]:
-    count, found = 0, list[str]()
+def share(seeds: list[int]) -> Tally:
+    count, unknown, found = 0, 0, list[str]()
     for seed in seeds:
         chance = random.Random(seed)
         with tempfile.TemporaryDirectory() as name:
-            for tried, different in (
+            for tried, of_unknown, different in (
                 differences(random_ruleset(chance), Path(name), chance),
                 old_differences(random_iptables(chance), Path(name), chance),
                 gateway_differences(random_gateway(chance), Path(name), chance),
                 old_gateway_differences(random_old_gateway(chance), Path(name), chance),
             ):
                 count += tried
+                unknown += of_unknown
                 found += [f"seed {seed}: {each}" for each in different]
             site = parse_site("working", json.dumps(working_site(chance))).site
             other = came_back_otherwise(site, Path(name), numeric=True)
             found += [f"seed {seed}: {each} comes back otherwise" for each in other]
-    return count, found
+    return Tally(count, unknown, found)
 
 
 def main(rulesets: int, seed: int, processes: int) -> int:
     seeds = list(range(seed, seed + rulesets))
-    count, found = 0, list[str]()
+    count, unknown, found = 0, 0, list[str]()
     with ProcessPoolExecutor(processes) as pool:
-        for tried, different in pool.map(share, [seeds[i::processes] for i in range(processes)]):
+        for tried, of_unknown, different in pool.map(share, [seeds[i::processes] for i in range(processes)]):
             count += tried
+            unknown += of_unknown
             found += different
     print(
         f"{rulesets} rule sets each of hosts and gateways, of nft and iptables, from seed {seed}: {count} connections,"
     )
+    print(f"{unknown} of them unknown by rules that a site cannot say,")
     print(f"{len(found)} end otherwise than adopted")
     print("\n".join(found[:20]))
     return int(bool(found))

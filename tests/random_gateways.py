@@ -10,7 +10,7 @@ from typing import Any
 
 from msgspec import to_builtins
 from msgspec.structs import replace
-from random_rulesets import listed
+from random_rulesets import DOUBTS, OLD_DOUBTS, Tally, listed, tallied
 from side_by_side import compared
 
 from eager_lantern.core.adoption.adopt import adopted
@@ -18,8 +18,8 @@ from eager_lantern.core.comparison.access import access, more
 from eager_lantern.core.model.site import Client, Gateway, Site
 from eager_lantern.export.nftables import IN, OUT, surroundings
 from eager_lantern.export.rule_file import rule_files
-from eager_lantern.files.gateway_ruleset import Sides, items_of_nft, read_gateway
-from eager_lantern.files.iptables_ruleset import items_of_iptables
+from eager_lantern.files.rulesets.gateway import Sides, items_of_nft, read_gateway
+from eager_lantern.files.rulesets.iptables import items_of_iptables
 from eager_lantern.files.site_file import parse_site
 from eager_lantern.lab.kernel.layout import Node, lab_nodes
 from eager_lantern.lab.tasks.probes import Probe
@@ -60,7 +60,7 @@ def random_gateway(chance: random.Random) -> str:
 {opens}{_rules(chance, True)}  }}
   chain rewritten {{ type nat hook prerouting priority dstnat; policy accept;
 {forwards}  }}
-  chain hidden {{ type nat hook postrouting priority srcnat; policy accept;
+{_before(chance)}  chain hidden {{ type nat hook postrouting priority srcnat; policy accept;
     oifname "{OUT}" {hides}
   }}
   chain itself {{ type filter hook input priority 0; policy drop;
@@ -72,11 +72,23 @@ def random_gateway(chance: random.Random) -> str:
 """
 
 
+def _before(chance: random.Random) -> str:
+    """At times what is stopped before it is rewritten."""
+    if chance.random() < 0.8:
+        return ""
+    some = f"ip saddr {chance.choice(ABROAD)} tcp dport {chance.choice(PORTS)} drop"
+    return f"  chain early {{ type filter hook prerouting priority -150; policy accept;\n    {some}\n  }}\n"
+
+
 def _forward(chance: random.Random) -> str:
     low = chance.choice(PORTS)
     asked = [f'iifname "{OUT}"'] + [f"ip daddr {PUBLIC}"] * (chance.random() < 0.7)
     asked += [f"ip saddr {chance.choice(['', '!= '])}{chance.choice(['@friends', *ABROAD])}"] * (chance.random() < 0.3)
     transport = chance.choice(["tcp", "tcp", "udp"])
+    asked += [chance.choice(DOUBTS)] * (chance.random() < 0.1)
+    if chance.random() < 0.1:
+        several = f"dnat ip to {STORE}:{chance.choice(PORTS)}-20"
+        return " ".join([*asked, f"{transport} dport {low}", chance.choice([several, "redirect to :3", "drop"])])
     if chance.random() < 0.2:
         return " ".join([*asked, f"{transport} dport {low} accept"])
     if chance.random() < 0.4:
@@ -93,6 +105,7 @@ def _rule(chance: random.Random, jumps: bool) -> str:
     asked = [chance.choice(ways)]
     asked += [f"ip daddr {chance.choice([STORE, '10.61.4.0/24', ABROAD[0]])}"] * (chance.random() < 0.3)
     asked += [f"ip saddr {chance.choice(['@friends', DESK, *ABROAD])}"] * (chance.random() < 0.3)
+    asked += [chance.choice(DOUBTS)] * (chance.random() < 0.12)
     low = chance.choice(PORTS)
     asked += [f"{chance.choice(['tcp', 'udp'])} dport {low}-{low + 6}"] * (chance.random() < 0.8)
     verdicts = ["accept", "accept", "drop", "reject with icmpx type admin-prohibited"] + ["jump inner"] * jumps
@@ -115,7 +128,11 @@ def random_old_gateway(chance: random.Random) -> str:
 
 def _old_forward(chance: random.Random) -> str:
     low = chance.choice(PORTS)
-    asked = [f"-i {OUT}"] + [f"-d {PUBLIC}/32"] * (chance.random() < 0.7)
+    asked = (
+        [chance.choice(OLD_DOUBTS)] * (chance.random() < 0.1)
+        + [f"-i {OUT}"]
+        + [f"-d {PUBLIC}/32"] * (chance.random() < 0.7)
+    )
     asked += [f"{chance.choice(['', '! '])}-s {chance.choice(ABROAD)}/32"] * (chance.random() < 0.3)
     transport = chance.choice(["tcp", "tcp", "udp"])
     asked.append(f"-p {transport} -m {transport} --dport")
@@ -130,19 +147,20 @@ def _old_rule(chance: random.Random, jumps: bool) -> str:
     asked = [chance.choice([f"-i {OUT} -o {IN}", f"-i {IN}", f"-o {OUT}", f"! -i {IN}", ""])]
     asked += [f"-d {chance.choice([STORE + '/32', '10.61.4.0/24'])}"] * (chance.random() < 0.3)
     asked += [f"-s {chance.choice([DESK, *ABROAD])}/32"] * (chance.random() < 0.3)
+    asked += [chance.choice(OLD_DOUBTS)] * (chance.random() < 0.12)
     low, transport = chance.choice(PORTS), chance.choice(["tcp", "udp"])
     asked += [f"-p {transport} -m {transport} --dport {low}:{low + 6}"] * (chance.random() < 0.8)
     verdicts = ["ACCEPT", "ACCEPT", "DROP", "REJECT --reject-with icmp-admin-prohibited"] + ["inner"] * jumps
     return " ".join(filter(None, [*asked, f"-j {chance.choice(verdicts)}"]))
 
 
-def gateway_differences(text: str, folder: Path, chance: random.Random) -> tuple[int, list[str]]:
+def gateway_differences(text: str, folder: Path, chance: random.Random) -> Tally:
     """How many connections through a rule set were tried, and those that ended otherwise than by the site."""
     found = listed(text, folder, chance.random() < 0.5)
     return _differences(items_of_nft("listed", found), text, chance)
 
 
-def old_gateway_differences(text: str, folder: Path, chance: random.Random) -> tuple[int, list[str]]:
+def old_gateway_differences(text: str, folder: Path, chance: random.Random) -> Tally:
     """The same of rules of iptables: what it saves again is read, and its own translation is what the kernel does."""
     (folder / "rules.v4").write_text(text)
     script = f"cd {folder}; iptables-restore rules.v4; iptables-save >saved; iptables-restore-translate -f saved"
@@ -152,7 +170,7 @@ def old_gateway_differences(text: str, folder: Path, chance: random.Random) -> t
     return _differences(items_of_iptables({"saved": (folder / "saved").read_text()}), done.stdout, chance)
 
 
-def _differences(items: Sequence[dict[str, Any]], text: str, chance: random.Random) -> tuple[int, list[str]]:
+def _differences(items: Sequence[dict[str, Any]], text: str, chance: random.Random) -> Tally:
     before = parse_site("border", json.dumps(SITE)).site
     readings = read_gateway("listed", items, before, before.gateways[0], SIDES)
     (gateway,) = adopted(before, "router", "", "in", readings).gateways
@@ -174,7 +192,7 @@ def _differences(items: Sequence[dict[str, Any]], text: str, chance: random.Rand
         return tuple(replace(each, rules=own) if each.name == "router" else each for each in lab_nodes(read, strangers))
 
     found = compared(site, 0, chance, probes, nodes)
-    return len(found), [f"{each.what}: {each.differs}" for each in found if each.differs]
+    return tallied(found, [one for each in readings for one in each.left])
 
 
 def came_back_otherwise(site: Site, folder: Path, numeric: bool) -> list[str]:

@@ -5,21 +5,29 @@ import random
 import subprocess
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from msgspec import to_builtins
 from msgspec.structs import replace
-from side_by_side import compared
+from side_by_side import Compared, compared
 
-from eager_lantern.core.adoption.told import Reading
+from eager_lantern.core.adoption.told import Left, Reading
 from eager_lantern.core.model.site import Client, Site
-from eager_lantern.files.iptables_ruleset import read_iptables
-from eager_lantern.files.nft_ruleset import read_ruleset
+from eager_lantern.files.rulesets.host import read_ruleset
+from eager_lantern.files.rulesets.iptables import read_iptables
 from eager_lantern.lab.kernel.layout import Node, lab_nodes
 from eager_lantern.lab.tasks.probes import Probe
 
 ADDRESSES = ("10.61.4.30", "10.61.4.31", "10.61.4.32", "10.61.4.33")
 PORTS = range(1, 16)
+
+
+class Tally(NamedTuple):
+    """How many connections were tried, of how many it is unknown, and those that ended otherwise than by the site."""
+
+    tried: int
+    unknown: int
+    different: list[str]
 
 
 def random_ruleset(chance: random.Random) -> str:
@@ -44,19 +52,40 @@ def _table(chance: random.Random, family: str, name: str, priority: int) -> Iter
     yield "    ct state established,related accept\n    iifname lo accept\n"
     yield "    icmp type echo-request limit rate 5/second accept\n"
     yield "    icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert } accept\n" if family == "inet" else ""
-    yield f"{_rules(chance, ('inner', 'outer'))}  }}\n}}\n"
+    yield f"{_rules(chance, ('inner', 'outer'))}  }}\n"
+    if chance.random() < 0.15:
+        yield "  chain led { type nat hook prerouting priority dstnat; policy accept;\n"
+        yield f"    tcp dport {chance.choice(PORTS)} redirect to :{chance.choice(PORTS)}\n  }}\n"
+    yield "}\n"
 
 
 def _rules(chance: random.Random, below: tuple[str, ...]) -> str:
     return "".join(f"    {_rule(chance, below)}\n" for _ in range(chance.randint(1, 5)))
 
 
+DOUBTS = (
+    "meta mark 0x0", "meta mark 0x5", "limit rate 1000/second", "limit rate over 1000/second",
+    "fib daddr type local", "ip dscp cs1", "meta length > 10",
+)  # fmt: skip
+"""What a site has no words for: some of it is always so, some never."""
+
+
+def _map(chance: random.Random, below: tuple[str, ...]) -> str:
+    first, second = sorted(chance.sample(PORTS, 2))
+    verdicts = ["accept", "drop", "return", *(f"jump {each}" for each in below)]
+    return f"{{ {first} : {chance.choice(verdicts)}, {second} : {chance.choice(verdicts)} }}"
+
+
 def _rule(chance: random.Random, below: tuple[str, ...]) -> str:
     transport = chance.choice(["tcp", "tcp", "udp", "th"])
+    if chance.random() < 0.1:
+        return f"{chance.choice(['tcp', 'udp'])} dport vmap {_map(chance, below)}"
     asked = [_from(chance)] if chance.random() < 0.5 else []
     asked += ["ct state new"] if chance.random() < 0.2 else []
     asked += [_ports(chance, transport)] if chance.random() < 0.8 else []
+    asked += [chance.choice(DOUBTS)] if chance.random() < 0.12 else []
     verdicts = ["accept", "accept", "drop", "reject with icmpx type admin-prohibited", "return", "counter"]
+    verdicts += ["meta mark set 0x7"]
     verdicts += ["reject with tcp reset"] if any(each.startswith("tcp ") for each in asked) else []
     verdicts += [f"jump {each}" for each in below] * 2 + [f"goto {each}" for each in below]
     return " ".join([*asked, chance.choice(verdicts)])
@@ -108,12 +137,12 @@ def listed(text: str, folder: Path, numeric: bool) -> str:
     ).stdout
 
 
-def differences(text: str, folder: Path, chance: random.Random) -> tuple[int, list[str]]:
+def differences(text: str, folder: Path, chance: random.Random) -> Tally:
     """How many connections through a rule set were tried, and those that ended otherwise than by the site."""
     return _differences(read_ruleset("listed", listed(text, folder, chance.random() < 0.5), "in"), text, chance)
 
 
-def _differences(reading: Reading, text: str, chance: random.Random) -> tuple[int, list[str]]:
+def _differences(reading: Reading, text: str, chance: random.Random) -> Tally:
     assert reading.default is not None
     last = {"refuses_with": reading.default.refuses_with} if reading.default.refuses_with else {}
     table = {"default": reading.default.default, **last, "rules": to_builtins(reading.rules, enc_hook=str)}
@@ -129,7 +158,15 @@ def _differences(reading: Reading, text: str, chance: random.Random) -> tuple[in
         return tuple(replace(each, rules=text) if each.name == "store" else each for each in lab_nodes(read, strangers))
 
     found = compared(site, 0, chance, probes, nodes)
-    return len(found), [f"{each.what}: {each.differs}" for each in found if each.differs]
+    return tallied(found, reading.left)
+
+
+def tallied(found: Sequence[Compared], left: Sequence[Left]) -> Tally:
+    """What is unknown has to be by a rule that is told."""
+    unknown = [each for each in found if each.predicted == "unknown"]
+    told = any("is unknown" in each.why for each in left)
+    different = [f"{each.what}: {each.differs}" for each in found if each.differs]
+    return Tally(len(found), len(unknown), [*different, *(f"{each.what}: unknown" for each in unknown if not told)])
 
 
 def random_iptables(chance: random.Random) -> str:
@@ -148,6 +185,9 @@ def random_iptables(chance: random.Random) -> str:
     return "\n".join([*lines, "COMMIT", ""])
 
 
+OLD_DOUBTS = ("-m limit --limit 1000/sec", "-m mark --mark 0x5", "-m mark --mark 0x0", "-m addrtype --dst-type LOCAL")
+
+
 def _old_rule(chance: random.Random, below: tuple[str, ...]) -> str:
     asked = []
     if chance.random() < 0.5:
@@ -156,6 +196,7 @@ def _old_rule(chance: random.Random, below: tuple[str, ...]) -> str:
         if chance.random() < 0.2:
             asked[-1] = "-m iprange --src-range 10.61.4.30-10.61.4.31"
     asked += ["-m conntrack --ctstate NEW"] if chance.random() < 0.2 else []
+    asked += [chance.choice(OLD_DOUBTS)] if chance.random() < 0.12 else []
     transport = chance.choice(["tcp", "udp", ""])
     if transport:
         way = chance.choice(["dport", "dport", "dport", "sport"])
@@ -171,7 +212,7 @@ def _old_rule(chance: random.Random, below: tuple[str, ...]) -> str:
     return " ".join([*asked, chance.choice(targets)])
 
 
-def old_differences(text: str, folder: Path, chance: random.Random) -> tuple[int, list[str]]:
+def old_differences(text: str, folder: Path, chance: random.Random) -> Tally:
     """The same of rules of iptables: what it saves again is read, and its own translation is what the kernel does."""
     (folder / "rules.v4").write_text(text)
     script = f"cd {folder}; iptables-restore rules.v4; iptables-save >saved; iptables-restore-translate -f saved"

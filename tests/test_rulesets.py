@@ -22,8 +22,8 @@ from working_sites import working_site
 
 from eager_lantern.core.adoption.adopt import adopted
 from eager_lantern.core.comparison.access import access, more
-from eager_lantern.files.nft_ruleset import read_ruleset
 from eager_lantern.files.problem import BadInput
+from eager_lantern.files.rulesets.host import read_ruleset
 from eager_lantern.files.site_file import parse_site, read_site
 from eager_lantern.lab.kernel.lab import missing_means, search_path
 
@@ -35,8 +35,8 @@ LACK = missing_means()
 @pytest.mark.parametrize("seed", range(8))
 def test_what_the_kernel_lists_is_read_as_what_it_does(seed: int, tmp_path: Path) -> None:
     chance = random.Random(seed)
-    count, different = differences(random_ruleset(chance), tmp_path, chance)
-    assert count == 48
+    count, unknown, different = differences(random_ruleset(chance), tmp_path, chance)
+    assert count == 48 > unknown
     assert different == []
 
 
@@ -48,8 +48,8 @@ OLD_LACK = LACK or ("" if shutil.which("iptables-restore", path=search_path()) e
 @pytest.mark.parametrize("seed", range(8))
 def test_what_iptables_saves_is_read_as_what_it_does(seed: int, tmp_path: Path) -> None:
     chance = random.Random(seed)
-    count, different = old_differences(random_iptables(chance), tmp_path, chance)
-    assert count == 48
+    count, unknown, different = old_differences(random_iptables(chance), tmp_path, chance)
+    assert count == 48 > unknown
     assert different == []
 
 
@@ -90,11 +90,35 @@ def ruleset(*expressions: list[dict[str, Any]]) -> str:
 DPORT = {"match": {"op": "==", "left": {"payload": {"protocol": "tcp", "field": "dport"}}, "right": 21}}
 ICMP = {"match": {"op": "==", "left": {"payload": {"protocol": "icmp", "field": "type"}}, "right": "echo-request"}}
 LIMIT, ACCEPT = {"limit": {"rate": 5, "per": "second"}}, {"accept": None}
+DROP, REFUSE = {"drop": None}, {"reject": {"type": "tcp reset"}}
+PORT_22 = {"match": {**DPORT["match"], "right": 22}}
 
 
-def test_a_rule_that_a_site_cannot_say_is_told_by_its_handle_and_nothing_is_read() -> None:
-    with pytest.raises(BadInput, match="chain c, handle 5: a site cannot say what “limit” does"):
-        read_ruleset("listed", ruleset([DPORT, ACCEPT], [DPORT, LIMIT, ACCEPT], [LIMIT, ACCEPT]), "in")
+def test_what_a_rule_in_doubt_may_match_is_unknown_and_what_follows_is_read() -> None:
+    reading = read_ruleset("listed", ruleset([PORT_22, LIMIT, ACCEPT], [DPORT, ACCEPT], [DPORT, LIMIT, DROP]), "in")
+    assert [(each.action, str(each.ports), each.name) for each in reading.rules] == [
+        ("unknown", "22", "chain c, handle 4"),
+        ("allow", "21", ""),
+    ]
+    assert [(each.text, each.why.rpartition(": ")[2]) for each in reading.left] == [
+        ("table t, chain c, handle 4", "what it may match is unknown"),
+    ]
+
+
+@pytest.mark.parametrize(
+    ("expressions", "known"),
+    [
+        ([[DPORT, LIMIT, DROP]], []),
+        ([[DPORT, LIMIT, ACCEPT], [DPORT, ACCEPT]], [("allow", "21")]),
+        ([[LIMIT, {"log": None}], [DPORT, ACCEPT]], [("allow", "21")]),
+        ([[DPORT, LIMIT, {"return": None}], [DPORT, ACCEPT]], [("unknown", "21")]),
+        ([[DPORT, {"queue": None}], [DPORT, ACCEPT]], [("unknown", "21"), ("allow", "21")]),
+        ([[DPORT, LIMIT, REFUSE], [PORT_22, ACCEPT]], [("unknown", "21"), ("allow", "22")]),
+    ],
+)
+def test_a_doubt_counts_only_where_what_follows_does_otherwise(expressions: Any, known: Any) -> None:
+    reading = read_ruleset("listed", ruleset(*expressions), "in")
+    assert [(each.action, str(each.ports)) for each in reading.rules] == known
 
 
 def test_what_a_site_cannot_say_does_no_harm_where_no_transfer_gets_as_far() -> None:
@@ -150,11 +174,6 @@ def test_rules_of_iptables_become_those_of_the_file_and_the_missing_family_is_sh
 @pytest.mark.parametrize(
     ("line", "says"),
     [
-        ("-A INPUT -p tcp -m limit --limit 5/sec -j ACCEPT", "line 10: a site cannot say what “-m limit” does"),
-        ("-A INPUT -i eth1 -p tcp -j ACCEPT", "line 10: a site cannot say “iifname eth1”"),
-        ("-A INPUT -p tcp --tcp-flags SYN,ACK SYN -j DROP", "line 10: a site cannot say what “--tcp-flags” does"),
-        ("-A INPUT -p tcp -j MARK --set-xmark 0x1/0x1", "line 10: a site cannot say what “-j MARK” does"),
-        ("-A INPUT -m conntrack --ctstate DNAT -j ACCEPT", "line 10: a site cannot say “ct status”"),
         ("-A INPUT -p tcp --dport", "line 10: is no rule that is understood"),
         ("-A INPUT -s 10.61.4.0/99 -j DROP", "line 10: is no rule that is understood"),
         ('-A INPUT -m comment --comment "open', "line 10: is no rule that is understood"),
@@ -162,9 +181,30 @@ def test_rules_of_iptables_become_those_of_the_file_and_the_missing_family_is_sh
         ("-A INPUT -j INPUT", "is jumped to more than 16 deep"),
     ],
 )
-def test_a_rule_of_iptables_that_a_site_cannot_say_is_told_by_its_line(line: str, says: str, tmp_path: Path) -> None:
+def test_what_is_no_rule_of_iptables_is_told_by_its_line(line: str, says: str, tmp_path: Path) -> None:
     done = older(line, tmp_path, "--device", "gauge-store")
     assert (done.returncode, says in done.stderr.replace("v4:10: ", "line 10: ")) == (2, True), done.stderr
+
+
+@pytest.mark.parametrize(
+    ("line", "what", "ports"),
+    [
+        ("-A INPUT -p tcp -m tcp --dport 80 -m limit --limit 5/sec -j ACCEPT", "-m limit", "80"),
+        ("-A INPUT -i eth1 -p tcp -j ACCEPT", "iifname eth1", "1-65535"),
+        ("-A INPUT -p tcp --tcp-flags SYN,ACK SYN -m tcp --dport 80 -j ACCEPT", "--tcp-flags", "80"),
+        ("-A INPUT -p udp -m conntrack --ctstate DNAT -j ACCEPT", "ct status", "1-65535"),
+        ("-A INPUT -p tcp -m tcp --dport 80 -j NFQUEUE --queue-num 1", "-j NFQUEUE", "80"),
+        ("-A INPUT -p tcp -j MARK --set-xmark 0x1/0x1", "", ""),
+    ],
+)
+def test_what_a_rule_of_iptables_in_doubt_may_match_is_unknown(
+    line: str, what: str, ports: str, tmp_path: Path
+) -> None:
+    (reading,) = json.loads(older(line, tmp_path, "--device", "gauge-store").stdout)["readings"]
+    assert [(each["line"], what in each["why"]) for each in reading["left"]] == [(10, True)] * bool(what)
+    rules = [each["value"] for each in reading["read"]]
+    unknown = [each.get("ports", "1-65535") for each in rules if each["action"] == "unknown"]
+    assert unknown == [ports] * bool(what)
 
 
 def test_rules_of_one_family_are_not_taken_for_those_of_a_host_with_both(tmp_path: Path) -> None:
@@ -188,8 +228,8 @@ def test_rules_of_one_family_are_not_taken_for_those_of_a_host_with_both(tmp_pat
 def test_the_rules_of_a_gateway_are_read_as_what_it_does(seed: int, kind: Any, tmp_path: Path) -> None:
     chance = random.Random(seed)
     make = random_gateway if kind is gateway_differences else random_old_gateway
-    count, different = kind(make(chance), tmp_path, chance)
-    assert count == 60
+    count, unknown, different = kind(make(chance), tmp_path, chance)
+    assert count == 60 > unknown
     assert different == []
 
 
@@ -248,13 +288,6 @@ def test_a_gateways_forwards_filters_and_translation_go_into_the_file(tmp_path: 
 @pytest.mark.parametrize(
     ("line", "says"),
     [
-        (
-            "-A PREROUTING -p tcp --dport 5:9 -j DNAT --to-destination 10.61.4.20:22",
-            "a forward of several ports",
-        ),
-        ("-A PREROUTING -i out0 -p tcp --dport 5 -j REDIRECT --to-ports 22", "what “-j REDIRECT” does"),
-        ("-A PREROUTING -d 198.51.100.99 -p tcp --dport 5 -j DNAT --to-destination 10.61.4.20", "outside"),
-        ("-A PREROUTING -p tcp --sport 5 -j DNAT --to-destination 10.61.4.20", "a forward by the sender's port"),
         ("-A POSTROUTING -o out0 -s 10.61.4.0/25 -j ACCEPT", "only some of the inside is translated"),
         ("-A POSTROUTING -o out0 -j SNAT --to-source 198.51.100.99", "none of its own"),
     ],
@@ -263,6 +296,26 @@ def test_what_a_gateway_of_a_site_does_not_do_is_told_and_nothing_taken(line: st
     done = adopted_router(line, tmp_path, "--inside", SIDES.inside, "--write")
     assert (done.returncode, says in done.stderr) == (2, True), done.stderr
     assert json.loads((tmp_path / "x.site.yaml").read_text()) == BORDER
+
+
+@pytest.mark.parametrize(
+    ("line", "says", "unknown"),
+    [
+        ("-A PREROUTING -p tcp --dport 5:9 -j DNAT --to-destination 10.61.4.20:22", "several ports to one", "5-9"),
+        ("-A PREROUTING -i out0 -p tcp --dport 5 -j REDIRECT --to-ports 22", "-j REDIRECT", "5"),
+        ("-A PREROUTING -p tcp --dport 5 -m mark --mark 1 -j DNAT --to-destination 10.61.4.20", "-m mark", "5"),
+        ("-A PREROUTING -d 198.51.100.99 -p tcp --dport 5 -j DNAT --to-destination 10.61.4.20", "198.51.100.99", ""),
+        ("-A PREROUTING -p tcp --sport 5 -j DNAT --to-destination 10.61.4.20", "the sender's port", "1-65535"),
+    ],
+)
+def test_outside_ports_that_lead_where_a_site_cannot_say_are_unknown(
+    line: str, says: str, unknown: str, tmp_path: Path
+) -> None:
+    done = adopted_router(line, tmp_path, "--inside", SIDES.inside, "--write", "--format", "json")
+    assert done.returncode in (0, 1), done.stderr
+    assert any(says in each["why"] for one in json.loads(done.stdout)["readings"] for each in one["left"])
+    (gateway,) = read_site(tmp_path / "x.site.yaml").site.gateways
+    assert str(gateway.unknown_ports.ports) == unknown
 
 
 def test_a_gateways_rules_are_not_read_before_its_sides_are_named(tmp_path: Path) -> None:

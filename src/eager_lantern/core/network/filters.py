@@ -145,9 +145,9 @@ def rulings(table: Table, flow: Flow) -> list[Ruling]:
 
 def _joined(parts: Iterable[Ruling]) -> list[Ruling]:
     """Parts of one flow, those of one rule, ports and source ports joined."""
-    found: dict[tuple[SitePath, Reason, PortSet, PortSet | None], list[Ruling]] = {}
+    found: dict[tuple[SitePath, str, Reason, PortSet, PortSet | None], list[Ruling]] = {}
     for each in parts:
-        found.setdefault((each.place, each.reason, each.flow.ports, each.flow.from_ports), []).append(each)
+        found.setdefault((each.place, each.action, each.reason, each.flow.ports, each.flow.from_ports), []).append(each)
     return [_with_sources(alike) if len(alike) > 1 else alike[0] for alike in found.values()]
 
 

@@ -14,10 +14,10 @@ from typing import Any
 
 from msgspec.structs import replace
 
-from ..core.adoption.told import Direction, Reading
-from ..core.values.addresses import Family
-from .nft_ruleset import read_items
-from .problem import BadInput, InputProblem
+from ...core.adoption.told import Direction, Reading
+from ...core.values.addresses import Family
+from ..problem import BadInput, InputProblem
+from .host import read_items
 
 Item = dict[str, dict[str, Any]]
 _HOOKS = {each: each.lower() for each in ("PREROUTING", "INPUT", "FORWARD", "OUTPUT", "POSTROUTING")}
@@ -58,11 +58,12 @@ def family_of(text: str) -> str:
     return "ip6" if re.search(r"-[sd] [0-9A-Fa-f]*:[0-9A-Fa-f:]*", text) else "ip"
 
 
-def read_iptables(texts: Mapping[str, str], direction: Direction) -> Reading:
-    """The rules of a host for what comes in or goes out. Raises BadInput."""
+def read_iptables(texts: Mapping[str, str], direction: Direction, interface: str = "") -> Reading:
+    """The rules of a host for what comes in or goes out; ``interface`` is the one that it stands on its network with,
+    where that is known. Raises BadInput."""
     known = {family_of(text) for text in texts.values()}
     families: frozenset[Family] = frozenset(4 if each == "ip" else 6 for each in known)
-    found = read_items(", ".join(texts), items_of_iptables(texts), direction)
+    found = read_items(", ".join(texts), items_of_iptables(texts), direction, interface)
     return replace(found, of_families=families)
 
 

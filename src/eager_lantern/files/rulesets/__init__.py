@@ -1,0 +1,1 @@
+"""Rule sets of the kernel's packet filters, of hosts and of gateways, as rules of a site."""

@@ -1,0 +1,80 @@
+"""New connections as boxes: some transports, from some senders and ports to some addresses and ports."""
+
+from collections.abc import Iterator, Sequence
+from typing import TypeVar
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ...core.values.addresses import AddressSet
+from ...core.values.ports import EVERY_PORT, PortSet
+
+IPV4, IPV6 = AddressSet.parse("0.0.0.0/0"), AddressSet.parse("::/0")
+EVERYBODY = IPV4 | IPV6
+TRANSPORTS = frozenset(("tcp", "udp"))
+FAMILIES = {"ip": 4, "ip6": 6, "inet": None}
+"""Families of tables that see packets of IPv4, IPv6 or both."""
+
+
+class Box(Struct, frozen=True):
+    """All connections of these transports, senders, addresses and ports."""
+
+    protocols: frozenset[str] = TRANSPORTS
+    sources: AddressSet = EVERYBODY
+    targets: AddressSet = EVERYBODY
+    from_ports: PortSet = EVERY_PORT
+    ports: PortSet = EVERY_PORT
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether no connection is in it."""
+        return not (self.protocols and self.sources and self.targets and self.from_ports and self.ports)
+
+    def __and__(self, other: "Box") -> "Box":
+        return Box(
+            _both(self.protocols, other.protocols, TRANSPORTS),
+            _both(self.sources, other.sources, EVERYBODY),
+            _both(self.targets, other.targets, EVERYBODY),
+            _both(self.from_ports, other.from_ports, EVERY_PORT),
+            _both(self.ports, other.ports, EVERY_PORT),
+        )
+
+    def without(self, other: "Box") -> Iterator["Box"]:
+        """What is not in another, as boxes that do not meet."""
+        left = self
+        for each in self.__struct_fields__:
+            mine, theirs = getattr(left, each), getattr(other, each)
+            if outside := mine - theirs:
+                yield replace(left, **{each: outside})
+            left = replace(left, **{each: mine & theirs})
+            if left.is_empty:
+                return
+
+
+_Set = TypeVar("_Set", frozenset[str], AddressSet, PortSet)
+
+
+def _both(mine: _Set, theirs: _Set, whole: _Set) -> _Set:
+    """What is in both of two sets; the sets of a rule are the whole in most of its fields."""
+    if mine is theirs or theirs is whole:
+        return mine
+    return theirs if mine is whole else mine & theirs
+
+
+def common(boxes: Sequence[Box], others: Sequence[Box]) -> list[Box]:
+    """What is in one of some boxes and in one of the others."""
+    return [part for each in boxes for other in others if not (part := each & other).is_empty]
+
+
+def without(boxes: Sequence[Box], other: Box) -> list[Box]:
+    """What of some boxes is not in another."""
+    return [part for each in boxes for part in each.without(other) if not part.is_empty]
+
+
+def family_box(family: str) -> Box:
+    """All connections of a family of tables: ``ip``, ``ip6`` or ``inet``."""
+    known = FAMILIES[family]
+    if known is None:
+        return Box()
+    addresses = IPV4 if known == 4 else IPV6
+    return Box(sources=addresses, targets=addresses)

@@ -1,0 +1,321 @@
+"""One rule of a rule set: the connections that it matches, and what it does with them (public interface of
+libnftables, its JSON).
+
+Theory: rules that are understood in part
+=========================================
+A statement either asks for something or does something. What is asked for and has no words in a site (a limit of
+packets, a mark) can only make a rule match less: the boxes that the other statements ask for are all that it may match,
+and whether it does is in doubt. What is done and has no words here is unknown for all of them.
+
+>>> dport = {"match": {"op": "==", "left": {"payload": {"protocol": "tcp", "field": "dport"}}, "right": 22}}
+>>> reader = Reader({})
+>>> (case,) = reader.cases("inet", "filter", {"expr": [dport, {"limit": {"rate": 5}}, {"accept": None}]})
+>>> [str(each.ports) for each in case.boxes], case.verdict, case.doubts
+(['22'], ('allow', None), ('limit',))
+"""
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
+
+from msgspec import Struct
+
+from ...core.model.site import Refusal
+from ...core.values.addresses import AddressSet
+from ...core.values.ports import PortSet
+from .box import TRANSPORTS, Box, common, family_box, without
+
+Verdict = tuple[Any, Any]
+"""What is done and its detail: allow, deny, refuse, jump, goto, return, a rewriting, or unknown."""
+REWRITES = ("dnat", "snat", "masquerade")
+"""Verdicts of chains that change packets."""
+_NEW, _REWRITTEN = 8, 32
+"""The bit of a connection's state that is new (NF_CT_STATE_BIT), and that of a status whose destination was rewritten
+(IPS_DST_NAT), which a list of numbers has."""
+_NOTES = ("counter", "log", "comment", "-j TRACE", "-j CHECKSUM", "-j MARK", "-j CONNMARK", "-j TCPMSS")
+"""Statements that decide nothing; those that ask for what they write down are in doubt."""
+_MARKS = (("meta", "mark"), ("ct", "mark"), ("meta", "nftrace"), ("meta", "priority"))
+"""What a rule may write down and only rules that ask for it see: these are in doubt."""
+_OTHERS = ("icmp", "icmpv6", "igmp", "esp", "ah", "sctp", "dccp")
+"""Protocols that are neither TCP nor UDP, and whose fields those have not."""
+_ASKS = ("match", "limit", "quota", "ct count", "connlimit", "xt")
+
+
+class Unsayable(ValueError):
+    """What a site has no words for, in the filter's own words."""
+
+
+class Case(Struct, frozen=True):
+    """What a rule may match, and what it does with it then; None where it only counts or notes. With ``doubts`` it may
+    match less."""
+
+    boxes: list[Box]
+    verdict: Verdict | None
+    doubts: tuple[str, ...] = ()
+
+
+class Passing(Struct, frozen=True):
+    """A connection that a gateway hands on: the mark that it has, and whether its destination was rewritten."""
+
+    mark: int = 0
+    rewritten: bool = False
+
+
+class Reader(Struct, frozen=True):
+    """Reads rules as a packet meets them that comes in and leaves by some ``interfaces`` (by the words of the filter);
+    ``sets`` are by family, table and name. Without ``passing`` it is a host's own."""
+
+    sets: Mapping[tuple[str, str, str], Sequence[Any]]
+    interfaces: Mapping[str, str] = {}
+    passing: Passing | None = None
+
+    def cases(self, family: str, table: str, rule: Mapping[str, Any]) -> list[Case]:
+        """What a rule does with what; several where it has a map of verdicts. Raises KeyError, TypeError and ValueError
+        for what is damaged."""
+        return list(_Statements(self, family, table).read(rule["expr"]))
+
+
+class _Statements:
+    """The statements of one rule, read from left to right."""
+
+    def __init__(self, reader: Reader, family: str, table: str) -> None:
+        self._reader, self._family, self._table = reader, family, table
+        self._boxes = [family_box(family)]
+        self._doubts: list[str] = []
+        self._verdict: Verdict | None = None
+        self._mark = 0
+
+    def read(self, expressions: Sequence[Mapping[str, Any]]) -> Iterator[Case]:
+        for statement in expressions:
+            ((word, detail),) = statement.items()
+            if word == "vmap":
+                yield from self._of_map(detail)
+                return
+            if _asks(word):
+                self._narrow(word, detail)
+            elif (verdict := self._does(word, detail)) is not None:
+                self._verdict = verdict
+        yield self._case(self._boxes, self._verdict)
+
+    def _case(self, boxes: list[Box], verdict: Verdict | None) -> Case:
+        return Case(boxes, verdict, tuple(self._doubts))
+
+    def _narrow(self, word: str, detail: Any) -> None:
+        try:
+            if word != "match":
+                raise Unsayable(word)
+            self._boxes = common(self._boxes, self._matched(detail))
+        except Unsayable as error:
+            self._doubts.append(str(error))
+
+    def _does(self, word: str, detail: Any) -> Verdict | None:
+        if word in ("accept", "drop", "return", "jump", "goto"):
+            return _simple(word, detail)
+        if word == "reject":
+            kind = _refusal(detail)
+            return ("refuse", kind) if kind else ("unknown", f"reject with {detail.get('expr')}")
+        if word in REWRITES and self._reader.passing is not None:
+            return (word, {**(detail or {}), "mark": self._mark})
+        if word == "mangle" and isinstance(detail["key"], dict):
+            return self._writes(detail)
+        return None if word in _NOTES else ("unknown", word)
+
+    def _writes(self, detail: dict[str, Any]) -> Verdict | None:
+        """What a rule writes into a packet, or notes of its connection; the size of segments is no matter of a
+        filter."""
+        ((kind, field),) = detail["key"].items()
+        name = field.get("key", field.get("name"))
+        if self._reader.passing is not None and (kind, name) == ("ct", "mark"):
+            self._mark = detail["value"]
+            return None
+        return None if (kind, name) in (*_MARKS, ("tcp option", "maxseg")) else ("unknown", f"{kind} {name} set")
+
+    def _of_map(self, detail: dict[str, Any]) -> Iterator[Case]:
+        """A map of verdicts: one case for each of its keys."""
+        data = detail["data"]
+        try:
+            listed = self._reader.sets[self._family, self._table, data[1:]] if isinstance(data, str) else data["set"]
+            pairs = [_pair(each) for each in listed]
+            found = [(self._matched({"op": "==", "left": detail["key"], "right": key}), made) for key, made in pairs]
+        except Unsayable as error:
+            yield self._case(self._boxes, ("unknown", f"vmap of {error}"))
+            return
+        for boxes, made in found:
+            ((word, inner),) = made.items()
+            yield self._case(common(self._boxes, boxes), _simple(word, inner))
+
+    def _matched(self, match: dict[str, Any]) -> list[Box]:
+        op, left, right = match["op"], match["left"], match["right"]
+        if op not in ("==", "!=", "in"):
+            raise Unsayable(f"{_named(left)} {op}")
+        if "ct" in left and left["ct"].get("key") == "state":
+            return [Box()] if _is_new(right) != (op == "!=") else []
+        if "ct" in left and self._reader.passing is not None and left["ct"].get("key") in ("mark", "status"):
+            has = _has(self._reader.passing, left["ct"]["key"], self._values(right))
+            return [Box()] if has != (op == "!=") else []
+        found = self._boxes_of(left, right)
+        if op != "!=":
+            return found
+        rest = [Box()]
+        for each in found:
+            rest = without(rest, each)
+        return _of_the_kind(left, rest)
+
+    def _boxes_of(self, left: dict[str, Any], right: Any) -> list[Box]:
+        """The connections of which a field has a value."""
+        if "meta" in left:
+            return self._of_meta(left["meta"]["key"], self._values(right))
+        if "payload" not in left:
+            raise Unsayable(_named(left))
+        protocol, name = left["payload"].get("protocol"), left["payload"].get("field")
+        values = self._values(right)
+        if protocol in ("tcp", "udp", "th") and name in ("dport", "sport"):
+            ports = union_of_ports(values)
+            transports = TRANSPORTS if protocol == "th" else frozenset((protocol,))
+            return [Box(transports, ports=ports) if name == "dport" else Box(transports, from_ports=ports)]
+        if protocol in ("ip", "ip6") and name in ("saddr", "daddr"):
+            addresses = _union_of_addresses(values)
+            return [family_box(protocol) & (Box(sources=addresses) if name == "saddr" else Box(targets=addresses))]
+        if (protocol, name) in (("ip", "protocol"), ("ip6", "nexthdr")):
+            return [family_box(protocol) & Box(protocols=_transports(values))]
+        if protocol in _OTHERS:
+            return []
+        raise Unsayable(f"{protocol} {name}")
+
+    def _of_meta(self, name: str, values: Sequence[Any]) -> list[Box]:
+        if name == "l4proto":
+            return [Box(protocols=_transports(values))]
+        if name == "nfproto":
+            return [family_box(_NFPROTO[each]) for each in values]
+        if (mine := self._reader.interfaces.get(_LONG.get(name, name))) is not None:
+            return [Box()] if any(_is_called(mine, str(each)) for each in values) else []
+        if name in ("iifname", "iif") and values == ["lo"]:
+            return []  # what a host sends to itself is nobody's connection from elsewhere
+        raise Unsayable(f"{name} {values[0] if values else ''}")
+
+    def _values(self, right: Any) -> list[Any]:
+        """Single values, ranges and prefixes of a right side, be it a set by its name."""
+        if isinstance(right, str) and right.startswith("@"):
+            found = self._reader.sets[self._family, self._table, right[1:]]
+        else:
+            found = right["set"] if isinstance(right, dict) and "set" in right else [right]
+        values = [_bare(each) for each in found]
+        if "*" in values:
+            raise Unsayable("a set with an element for all others")
+        return values
+
+
+def _asks(word: str) -> bool:
+    """Whether a statement asks for something; of iptables it is an option of its own or of a module."""
+    return word in _ASKS or (word.startswith("-") and not word.startswith("-j "))
+
+
+def _simple(word: str, detail: Any) -> Verdict | None:
+    """What accept, drop and the words for other chains come to; None for going on."""
+    if word in ("jump", "goto"):
+        return (word, detail["target"])
+    return {"accept": ("allow", None), "drop": ("deny", None), "return": ("return", None), "continue": None}[word]
+
+
+def _pair(each: Any) -> tuple[Any, Any]:
+    """A key of a map and what it leads to."""
+    key, made = _bare(each[0]), each[1]
+    if key == "*":
+        raise Unsayable("a map with a key for all others")
+    return key, made
+
+
+def _named(left: Mapping[str, Any]) -> str:
+    """What is asked for, in the filter's own words."""
+    field = next(iter(left))
+    inner = left[field]
+    return " ".join([field, *(str(each) for each in inner.values())]) if isinstance(inner, dict) else field
+
+
+def _is_new(right: Any) -> bool:
+    """Whether new connections are among the states that are asked for."""
+    named = right if isinstance(right, list) else right["set"] if isinstance(right, dict) else [right]
+    return any(each == "new" or (isinstance(each, int) and each & _NEW) for each in named)
+
+
+def _has(passing: Passing, name: str, values: Sequence[Any]) -> bool:
+    """Whether the connection has one of some marks, or was rewritten where its status is asked for."""
+    if name == "mark" and all(isinstance(each, int) for each in values):
+        return passing.mark in values
+    if name == "status" and set(values) <= {"dnat", _REWRITTEN}:
+        return passing.rewritten
+    raise Unsayable(f"ct {name} {values[0] if values else ''}")
+
+
+def _is_called(interface: str, pattern: str) -> bool:
+    """Whether an interface is the one of a rule; a name that ends in * stands for all that begin so."""
+    return interface.startswith(pattern[:-1]) if pattern.endswith("*") else interface == pattern
+
+
+def _bare(element: Any) -> Any:
+    """An element of a set without its comment or counter."""
+    return element["elem"]["val"] if isinstance(element, dict) and "elem" in element else element
+
+
+def _transports(values: Sequence[Any]) -> frozenset[str]:
+    """Transports by name or by number (RFC 5237)."""
+    return frozenset({6: "tcp", 17: "udp"}.get(each, str(each)) for each in values) & TRANSPORTS
+
+
+def _of_the_kind(left: dict[str, Any], boxes: list[Box]) -> list[Box]:
+    """Of what has not some value, what has the field at all: a port of TCP is none of UDP's, an address of IPv4 none of
+    IPv6's."""
+    protocol = left.get("payload", {}).get("protocol")
+    if protocol in _OTHERS:
+        return []
+    if protocol in ("tcp", "udp"):
+        return common(boxes, [Box(protocols=frozenset((protocol,)))])
+    return common(boxes, [family_box(protocol)]) if protocol in ("ip", "ip6") else boxes
+
+
+def union_of_ports(values: Sequence[Any]) -> PortSet:
+    """Single ports and ranges of a set as one. Raises Unsayable for names of services."""
+    spans = [tuple(each["range"]) if isinstance(each, dict) else (each, each) for each in values]
+    if not all(isinstance(end, int) for span in spans for end in span):
+        raise Unsayable("ports by names: list them with nft -j -n")
+    return PortSet.of(*((max(1, low), high) for low, high in spans if high))
+
+
+def _union_of_addresses(values: Sequence[Any]) -> AddressSet:
+    found = AddressSet()
+    for each in values:
+        if isinstance(each, dict) and "prefix" in each:
+            text = f"{each['prefix']['addr']}/{each['prefix']['len']}"
+        elif isinstance(each, dict) and "range" in each:
+            text = "-".join(each["range"])
+        else:
+            text = str(each)
+        found = found | AddressSet.parse(text)
+    return found
+
+
+_NFPROTO: dict[object, str] = {"ipv4": "ip", "ipv6": "ip6", 2: "ip", 10: "ip6"}
+"""Families in words and by number (NFPROTO_IPV4, NFPROTO_IPV6)."""
+_LONG = {"iif": "iifname", "oif": "oifname"}
+_KINDS: dict[str, Refusal] = {
+    "port-unreachable": "port-unreachable",
+    "host-unreachable": "host-unreachable",
+    "addr-unreachable": "host-unreachable",
+    "admin-prohibited": "prohibited",
+}
+_CODES = {
+    ("icmp", 1): "host-unreachable", ("icmp", 3): "port-unreachable", ("icmp", 13): "admin-prohibited",
+    ("icmpv6", 1): "admin-prohibited", ("icmpv6", 3): "addr-unreachable", ("icmpv6", 4): "port-unreachable",
+    ("icmpx", 1): "port-unreachable", ("icmpx", 2): "host-unreachable", ("icmpx", 3): "admin-prohibited",
+}  # fmt: skip
+"""Codes of ICMP and ICMPv6 (RFC 792, RFC 4443), and the filter's own for both (NFT_REJECT_ICMPX_CODES)."""
+
+
+def _refusal(detail: dict[str, Any] | None) -> Refusal | None:
+    """With what is refused; None for what a site does not tell apart."""
+    if detail is None:
+        return "port-unreachable"
+    if detail.get("type") == "tcp reset":
+        return "reset"
+    told = detail.get("expr", "port-unreachable")
+    kind = _CODES.get((str(detail.get("type")), told), str(told)) if isinstance(told, int) else str(told)
+    return _KINDS.get(kind)
