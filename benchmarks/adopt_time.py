@@ -4,7 +4,6 @@ Both are timed in the same run; the ratio is printed, and above 3 the exit code 
 `adopt` with its comparison and the patch of the file.
 """
 
-import json
 import statistics
 import subprocess
 import sys
@@ -16,12 +15,19 @@ from pathlib import Path
 from eager_lantern.files.rulesets.host import read_ruleset
 
 RULES, ROUNDS, LIMIT = 10_000, 5, 3.0
-SITE = {
-    "lantern": 1,
-    "site": "Border",
-    "networks": [{"name": "office", "subnet": "10.61.4.0/24"}],
-    "server": {"name": "store", "network": "office", "address": "10.61.4.20"},
-}
+SITE = """lantern: 1
+site: Border
+networks: [{name: office, subnet: 10.61.4.0/24}]
+server:
+  name: store
+  network: office
+  address: 10.61.4.20
+  filter:
+    incoming:
+      default: deny
+      rules:
+        - {action: allow, protocol: tcp, ports: 22}
+"""
 
 
 def ruleset() -> str:
@@ -38,7 +44,7 @@ def main() -> int:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         (folder / "rules.nft").write_text(ruleset())
-        (folder / "border.site.yaml").write_text(json.dumps(SITE))
+        (folder / "border.site.yaml").write_text(SITE)
         listed = "date +%s.%N; nft -j list ruleset >list; " * ROUNDS
         script = f"cd {name}; nft -f rules.nft; {listed} date +%s.%N"
         done = subprocess.run(["unshare", "-n", "sh", "-ec", script], capture_output=True, text=True, check=True)

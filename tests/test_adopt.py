@@ -18,6 +18,7 @@ from working_sites import working_site
 
 from eager_lantern.core.adoption.adopt import adopted, changes_between
 from eager_lantern.core.comparison.access import access, more
+from eager_lantern.core.comparison.edits import Overlay
 from eager_lantern.core.model.change import changed
 from eager_lantern.core.model.site import Gateway, GatewayFilter, Service, Site, Tls
 from eager_lantern.core.network.topology import Topology
@@ -190,7 +191,7 @@ def test_the_changes_between_two_sites_lead_from_one_to_the_other_but_for_the_or
         replace(mine, forwards=theirs.forwards, filter=theirs.filter)
         for mine, theirs in zip(before.gateways, (*other.gateways, *before.gateways), strict=False)
     ))  # fmt: skip
-    found = changed(before, *changes_between(before, after))
+    found = changed(before, *changes_between(before, Overlay(before, after)))
     for mine, theirs in zip(found.gateways, after.gateways, strict=True):
         assert sorted(map(str, mine.forwards)) == sorted(map(str, theirs.forwards))
         assert mine.filter.inward.default == theirs.filter.inward.default

@@ -11,7 +11,7 @@ from ..core.adoption.adopt import adopted
 from ..core.adoption.told import Direction
 from ..core.comparison.with_site import compare
 from ..core.model.consistency import problems
-from ..files.adopted_file import adopted_text
+from ..files.adopted_file import MadeText, adopted_text
 from ..files.atomic_write import write
 from ..files.mended_file import patch
 from ..files.problem import BadInput, InputProblem
@@ -20,7 +20,7 @@ from ..files.results.base import as_json
 from ..files.results.compare import compare_result
 from ..files.rule_table import read_table_text
 from ..files.rulesets.gateway import Sides
-from ..files.site_file import parse_site, read_site
+from ..files.site_file import read_site
 from ..files.yaml_tree import read_text
 from ..views.adopt_view import adopt_view
 from .adopt_first import write_first_site
@@ -98,11 +98,12 @@ def adopt_command(
     if found := problems(wanted):
         raise BadInput(str(files[0]), *(InputProblem(0, f"does not fit the site: {each.message}") for each in found))
     day = time.strftime("%Y-%m-%d")
-    after = adopted_text(source, text, wanted, readings, day) if wanted != source.site else text
+    made = adopted_text(source, text, wanted, readings, day) if wanted != source.site else MadeText(text, source)
+    after = made.text
     if writes and after != text:
         write({site: after.encode()}, force=True)
     comparison = compare(source.site, wanted)
-    lines = (source.line, parse_site(source.file, after).line)
+    lines = (source.line, made.source.line)
     difference = patch(text, after, source.file)
     written = writes and after != text
     if form is Format.json:

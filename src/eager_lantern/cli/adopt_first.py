@@ -59,7 +59,7 @@ def _with_forwards(source: SiteFile, text: str, readings: Sequence[Reading], day
     if not readings:
         return text
     wanted = adopted(source.site, source.site.gateways[0].name, "", "in", readings)
-    return text if problems(wanted) or wanted == source.site else adopted_text(source, text, wanted, readings, day)
+    return text if problems(wanted) or wanted == source.site else adopted_text(source, text, wanted, readings, day).text
 
 
 def _told(source: SiteFile, found: dict[str, Learnt], guessed: Sequence[str], forwards: int, form: Format) -> None:

@@ -1,6 +1,8 @@
 """A site file with what was read of a device in it, each part with a remark of where it was read."""
 
+import re
 from collections.abc import Mapping, Sequence
+from typing import NamedTuple
 
 import yaml
 
@@ -17,33 +19,44 @@ from .site_file import SiteFile, parse_site
 
 MOST_SINGLY = 60
 """Changes that are made one after the other in the text; more are made list by list."""
+MOST_REMARKS = 24
+"""Lines of one list that bear the same remark each."""
 
 
-def adopted_text(source: SiteFile, text: str, wanted: Site, readings: Sequence[Reading], day: str) -> str:
+class MadeText(NamedTuple):
+    """A text, and what it was read as."""
+
+    text: str
+    source: SiteFile
+
+
+def adopted_text(source: SiteFile, text: str, wanted: Site, readings: Sequence[Reading], day: str) -> MadeText:
     """The text changed where the wanted site differs, read again and found to be that very site. Raises BadInput where
     the file does not let that be done in its places alone."""
-    changes = changes_between(source.site, wanted)
+    overlay = Overlay(source.site, wanted)
+    changes = changes_between(source.site, overlay)
     found = _made(source, text, wanted, changes) if len(changes) <= MOST_SINGLY else None
     if found is None:  # where entries come between others, their list is written anew
-        found = _made(source, text, wanted, _by_lists(source.site, wanted))
+        found = _made(source, text, wanted, _by_lists(source.site, wanted, overlay))
     if found is None:
         message = "is written so that what was read cannot be put in here alone (by an alias, perhaps); do it by hand"
         raise BadInput(source.file, InputProblem(0, message))
-    return _remarked(parse_site(source.file, found), found, source.site, wanted, readings, day)
+    return _remarked(found, overlay, readings, day)
 
 
-def _made(source: SiteFile, text: str, wanted: Site, changes: Sequence[Change]) -> str | None:
+def _made(source: SiteFile, text: str, wanted: Site, changes: Sequence[Change]) -> MadeText | None:
     try:
         found = edited(text, changes)
-        return found if parse_site(source.file, found).site == wanted else None
+        read = parse_site(source.file, found)
+        return MadeText(found, read) if read.site == wanted else None
     except (BadInput, yaml.YAMLError, AssertionError):
         return None
 
 
-def _by_lists(before: Site, wanted: Site) -> tuple[Change, ...]:
+def _by_lists(before: Site, wanted: Site, overlay: Overlay) -> tuple[Change, ...]:
     """The same changes, where lists of lines differ each list as a whole."""
     found: dict[SitePath, Change] = {}
-    for each in Overlay(before, wanted).edits:
+    for each in overlay.edits:
         place, other = each.before, each.after
         if each.entry:
             place = place if each.old is None else place[:-1]
@@ -60,19 +73,36 @@ def _at(value: object, place: SitePath) -> object:
     return value
 
 
-def _remarked(made: SiteFile, text: str, before: Site, wanted: Site, readings: Sequence[Reading], day: str) -> str:
-    """The text with a remark behind each line that has something adopted, and none yet."""
-    notes: dict[int, str] = {}
+def _remarked(made: MadeText, overlay: Overlay, readings: Sequence[Reading], day: str) -> MadeText:
+    """The text with a remark behind each line that has something adopted, and none yet; where a long list has many of
+    one remark, behind the line of its key alone."""
+    lists: dict[tuple[SitePath, str], dict[int, str]] = {}
     read_where = _by_value(readings)
-    for edit in Overlay(before, wanted).edits:
-        line = made.line(edit.after)
-        if edit.new is not None and line and (read := _read_at(edit.new, edit.path, readings, read_where)):
-            notes.setdefault(line, f"{read}, {day}")
-    remarked = _with_notes(text, notes)
+    for edit in overlay.edits:
+        line = made.source.line(edit.after)
+        if edit.new is not None and line is not None and (read := _read_at(edit.new, edit.path, readings, read_where)):
+            key = (edit.after[:-1], read)
+            lists.setdefault(key, {}).setdefault(line, f"{read}, {day}")
+    lines = made.text.split("\n")
+    notes: dict[int, str] = {}
+    for (place, read), found in lists.items():
+        head = made.source.line(place) or 0
+        of_list = len(found) > MOST_REMARKS and _is_key(lines, head)
+        for line, note in ({head: f"{read}, {day}"} if of_list else found).items():
+            notes.setdefault(line, note)
+    remarked = _with_notes(lines, notes)
+    if all(_is_key(lines, each) for each in notes):
+        return MadeText(remarked, made.source)  # a remark behind a key alone is inside of no text
     try:
-        return remarked if parse_site(made.file, remarked).site == wanted else text
+        again = parse_site(made.source.file, remarked)
     except BadInput:
-        return text
+        return made
+    return MadeText(remarked, again) if again.site == made.source.site else made
+
+
+def _is_key(lines: Sequence[str], number: int) -> bool:
+    """Whether a key stands alone in a line, its value below it."""
+    return re.fullmatch(r"(- )?[a-z_]+:", lines[number - 1].strip()) is not None if number else False
 
 
 def _by_value(readings: Sequence[Reading]) -> dict[object, str]:
@@ -99,8 +129,8 @@ def _read_at(
     return next((_place(reading, told) for reading, told in found), "")
 
 
-def _with_notes(text: str, notes: Mapping[int, str]) -> str:
-    lines = text.split("\n")
+def _with_notes(lines: Sequence[str], notes: Mapping[int, str]) -> str:
+    lines = list(lines)
     for number, note in notes.items():
         line = lines[number - 1].rstrip("\r")
         if "#" not in line:

@@ -95,11 +95,10 @@ def _named(old: Sequence[Rule], read: Sequence[Rule]) -> tuple[Rule, ...]:
     return tuple(found)
 
 
-def changes_between(before: Site, after: Site) -> tuple[Change, ...]:
-    """The changes of single values that lead from one site to another, as a file of the one can follow them: what stays
-    is changed in its place, what comes is added behind, what goes is taken out from the end. The order of a list may
-    not come out so."""
-    overlay = Overlay(before, after)
+def changes_between(before: Site, overlay: Overlay) -> tuple[Change, ...]:
+    """The changes of single values that lead from a site to the one that is laid over it, as a file of the one can
+    follow them: what stays is changed in its place, what comes is added behind, what goes is taken out from the end.
+    The order of a list may not come out so."""
     kept = [each for each in overlay.edits if each.old is not None and each.new is not None]
     keys = [each for each in overlay.edits if not each.entry and each not in kept]
     goes = sorted((each for each in overlay.edits if each.entry and each.new is None), key=lambda e: e.before)

@@ -6,7 +6,7 @@ where the families meet when it is printed.
 """
 
 import re
-from functools import cache
+from functools import cache, lru_cache
 from ipaddress import (
     IPv4Address,
     IPv6Address,
@@ -16,7 +16,7 @@ from ipaddress import (
 )
 from typing import Literal, Self
 
-from .intervals import IntervalSet, Span
+from .intervals import MOST_REMEMBERED, IntervalSet, Span
 from .text_value import Value
 
 Family = Literal[4, 6]
@@ -108,6 +108,7 @@ def _prefix_slip(text: str, error: ValueError) -> str:
     return f"“{text[:60]}” is no address or network: write 10.61.4.20, 10.61.4.0/24 or 2001:db8::/64"
 
 
+@lru_cache(maxsize=MOST_REMEMBERED)
 def _address_span(text: str) -> Span:
     low, dash, high = text.partition("-")
     if not dash:

@@ -12,6 +12,8 @@ from typing import Self
 from .text_value import Value
 
 Span = tuple[int, int]
+MOST_REMEMBERED = 32_768
+"""Texts whose meaning is remembered: a file is read more than once, and rules repeat."""
 
 
 def _normal(spans: Iterable[Span]) -> Iterator[Span]:

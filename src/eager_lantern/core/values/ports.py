@@ -1,9 +1,10 @@
 """Sets of TCP or UDP ports, in the site file's own syntax both ways: ``20-21, 990``."""
 
 import re
+from functools import lru_cache
 from typing import Self
 
-from .intervals import IntervalSet
+from .intervals import MOST_REMEMBERED, IntervalSet
 
 LOWEST_PORT, HIGHEST_PORT = 1, 65535
 
@@ -49,6 +50,7 @@ def _slip(text: str, example: str) -> str:
     return f"“{text[:40]}” is no port: write {example}"
 
 
+@lru_cache(maxsize=MOST_REMEMBERED)
 def _span(part: str) -> tuple[int, int]:
     match = re.fullmatch(r"\s*([^-\s]+)\s*-\s*([^-\s]+)\s*", part)
     if not match:
