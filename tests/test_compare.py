@@ -173,6 +173,23 @@ def test_a_gain_that_nobody_asked_for_is_told_apart(tmp_path: Path) -> None:
     assert {(each["host"], each["ports"]) for each in result["unasked"]} == {("gauge-store", "61456-61500")}
 
 
+@pytest.mark.parametrize(
+    ("edit", "lost", "untold"),
+    [
+        (("data, action: allow", "data, action: unknown"), set(), {"61200-61455"}),
+        (("- {name: control, action", "- {action: unknown, ports: 80}\n        - {name: control, action"), set(), {"80"}),
+        (("    forwards:\n", "    unknown_ports: 61400-61500\n    forwards:\n"), set(), {"61400-61455"}),
+        (("data, action: allow", "data, action: deny"), {"61200-61455"}, set()),
+    ],
+)  # fmt: skip
+def test_what_nobody_knows_any_more_is_told_apart_from_what_is_lost(
+    edit: tuple[str, str], lost: set[str], untold: set[str], tmp_path: Path
+) -> None:
+    result = result_of(run("compare", AFTER, changed_file(tmp_path, edit), "--format", "json").stdout)
+    assert {each["ports"] for each in result["lost"]} == lost
+    assert {each["ports"] for each in result["untold"]} == untold
+
+
 def test_the_administrators_own_way_in_is_lost_where_the_file_drops_it(tmp_path: Path) -> None:
     without = changed_file(tmp_path, (", keep_open_for: [office-desk]", ""))
     done = run("compare", AFTER, without, "--format", "json")

@@ -39,6 +39,7 @@ def _page(found: Comparison, names: tuple[str, str], lines: tuple[LineOf, LineOf
         ("reached now", found.after, found.gained),
         ("reached no more", found.before, found.lost),
         ("not asked for", found.after, found.unasked),
+        ("perhaps reached now", found.after, found.untold),
     ):
         topology = Topology(site)
         for more in reached:

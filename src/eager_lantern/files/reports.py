@@ -75,12 +75,16 @@ def compare_sarif(found: Comparison, file: str, line: LineOf) -> Result:
     for more in found.unasked:
         text = f"{more.sources} on {more.network} reach {more.host}, {more.protocol} {more.ports}: no promise needs it"
         results.append(_sarif_result("reached-unasked", "warning", text, file, None))
+    for more in found.untold:
+        who = f"{more.sources} on {more.network} perhaps reach {more.host}, {more.protocol} {more.ports}"
+        results.append(_sarif_result("reached-perhaps", "warning", f"{who}: what a rule does is not known", file, None))
     return _sarif_log([{"id": key, "shortDescription": {"text": text}} for key, text in _COMPARED.items()], results)
 
 
 _COMPARED = {
     "promise-lost": "A promise was kept before and is broken now.",
     "way-in-lost": "A way in that had to stay open is shut now.",
+    "reached-perhaps": "Somebody perhaps reaches what was not reached before: what a rule does is not known.",
     "reached-unasked": "Somebody reaches what was not reached before and no promise needs.",
 }
 

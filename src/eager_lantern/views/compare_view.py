@@ -62,6 +62,8 @@ def compare_body(found: Comparison, whole: bool) -> Iterator[RenderableType]:
     yield from _reached("Reached now, and not before", found.after, found.gained, whole)
     if found.unasked:
         yield from _reached("▲ Of that, what no promise needs", found.after, found.unasked, whole)
+    if found.untold:
+        yield from _reached("▲ Perhaps reached: what a rule does is not known", found.after, found.untold, whole)
     yield from _reached("Reached no more", found.before, found.lost, whole)
 
 

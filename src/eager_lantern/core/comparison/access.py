@@ -24,9 +24,11 @@ from collections.abc import Iterator, Mapping, Sequence
 from itertools import pairwise
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..model.consistency import network_names
-from ..model.site import INTERNET, Site, Transport
+from ..model.entries import BlockedPorts
+from ..model.site import INTERNET, Filter, GatewayFilter, HostFilter, Site, Transport
 from ..network.flow import Flow
 from ..network.journey import trace
 from ..network.reachability import reaches
@@ -65,6 +67,32 @@ def access(site: Site) -> Access:
     return found
 
 
+def with_unknown_open(site: Site) -> Site:
+    """The site as it were if every rule of which nobody knows what it does let pass what it matches, and outside ports
+    of which nobody knows where they lead went the way of their entries."""
+    return replace(
+        site,
+        server=replace(site.server, filter=_opened_host(site.server.filter)),
+        clients=tuple(replace(each, filter=_opened_host(each.filter)) for each in site.clients),
+        gateways=tuple(
+            replace(each, filter=_opened_gateway(each.filter), unknown_ports=BlockedPorts()) for each in site.gateways
+        ),
+    )
+
+
+def _opened_host(filters: HostFilter) -> HostFilter:
+    return HostFilter(incoming=_opened(filters.incoming), outgoing=_opened(filters.outgoing))
+
+
+def _opened_gateway(filters: GatewayFilter) -> GatewayFilter:
+    return GatewayFilter(inward=_opened(filters.inward), outward=_opened(filters.outward))
+
+
+def _opened(table: Filter) -> Filter:
+    rules = tuple(replace(each, action="allow") if each.action == "unknown" else each for each in table.rules)
+    return replace(table, rules=rules)
+
+
 def _beside_the_server(topology: Topology, network: str) -> Iterator[tuple[Transport, Box]]:
     """What anybody on the server's own network reaches of it; on the internet that is told already."""
     server = topology.server
@@ -77,6 +105,26 @@ def _beside_the_server(topology: Topology, network: str) -> Iterator[tuple[Trans
             for journey in trace(topology.one_way, network, flow):
                 if journey.outcome == "ok" and journey.end.at == server.name:
                     yield protocol, (journey.asked.sources, journey.flow.ports)
+
+
+def perhaps(site: Site, known: Access) -> Access:
+    """What nobody knows of what is reached, since the site does not know what some rules do: what were reached if they
+    let everything pass, beside what is ``known`` to be."""
+    opened = with_unknown_open(site)
+    return {} if opened == site else as_access(more(known, access(opened)))
+
+
+def as_access(reached: Sequence[Reached]) -> Access:
+    """The same by network, host and transport."""
+    found: dict[Key, list[Box]] = {}
+    for each in reached:
+        found.setdefault((each.network, each.host, each.protocol), []).append((each.sources, each.ports))
+    return found
+
+
+def both(one: Access, other: Access) -> Access:
+    """What is in either."""
+    return {key: (*one.get(key, ()), *other.get(key, ())) for key in {*one, *other}}
 
 
 def more(before: Access, after: Access) -> tuple[Reached, ...]:

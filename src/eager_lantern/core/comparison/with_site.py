@@ -13,7 +13,7 @@ from ..model.site import Promise, Site
 from ..network.topology import Topology
 from ..predict.forecast import Forecast
 from ..predict.session import predict
-from .access import Reached, access, more
+from .access import Reached, access, both, more, perhaps
 from .edits import PLACES, Edit, Overlay
 from .order import Made, Order, ordered
 from .turn import Turn, Verdict, turn_of, verdict_of
@@ -46,7 +46,8 @@ class Turned(Struct, frozen=True):
 
 class Comparison(Struct, frozen=True):
     """What two states of a site do not have in common. ``gained`` is who reaches what after and not before, ``lost``
-    the other way round, ``unasked`` the part of what is gained that no promise needs. ``edits`` lead from one to the
+    the other way round, ``untold`` of whom it was known before and is not after, ``unasked`` the part of what is gained
+    that no promise needs. ``edits`` lead from one to the
     other in the given ``order``, in which what holds in both keeps holding."""
 
     before: Site
@@ -56,6 +57,7 @@ class Comparison(Struct, frozen=True):
     gained: tuple[Reached, ...]
     lost: tuple[Reached, ...]
     unasked: tuple[Reached, ...]
+    untold: tuple[Reached, ...]
     edits: tuple[Edit, ...]
     order: Order
 
@@ -79,14 +81,16 @@ def compare(before: Site, after: Site) -> Comparison:
     overlay = Overlay(before, after)
     reached_before, reached_after = access(before), access(after)
     gained = more(reached_before, reached_after)
+    unknown = perhaps(after, reached_after)
     found = Comparison(
         before,
         after,
         tuple(_turned(_of_promises(old), _of_promises(new))),
         tuple(_turned(_of_ways_in(old), _of_ways_in(new))),
         gained,
-        more(reached_after, reached_before),
+        more(both(reached_after, unknown), reached_before),
         tuple(_unasked(after, gained)),
+        more(perhaps(before, reached_before), unknown),
         tuple(overlay.edits),
         Order(()),
     )

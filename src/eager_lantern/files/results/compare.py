@@ -66,7 +66,8 @@ class EditResult(ResultPart, frozen=True, kw_only=True):
 
 
 class CompareResult(ResultPart, frozen=True, kw_only=True):
-    """Two states of a site. ``steps`` are lists of indexes into ``edits``, in an order in which all that holds in both
+    """Two states of a site. ``untold`` is who perhaps reaches what now, since what a rule does is not known, where it
+    was known before. ``steps`` are lists of indexes into ``edits``, in an order in which all that holds in both
     states keeps holding after each step; ``safe`` is whether each has one edit, ``complete`` whether every order was
     looked at where that is not so."""
 
@@ -79,6 +80,7 @@ class CompareResult(ResultPart, frozen=True, kw_only=True):
     gained: tuple[ReachedResult, ...]
     lost: tuple[ReachedResult, ...]
     unasked: tuple[ReachedResult, ...]
+    untold: tuple[ReachedResult, ...]
     edits: tuple[EditResult, ...]
     steps: tuple[tuple[int, ...], ...]
     safe: bool
@@ -130,6 +132,7 @@ def compare_result(found: Comparison, names: tuple[str, str], lines: tuple[LineO
         gained=_reached(found.gained),
         lost=_reached(found.lost),
         unasked=_reached(found.unasked),
+        untold=_reached(found.untold),
         edits=tuple(_edit(found, each, lines) for each in found.edits),
         steps=found.order.steps,
         safe=found.order.is_safe,
