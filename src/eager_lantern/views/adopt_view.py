@@ -68,10 +68,13 @@ def _readings(readings: Sequence[Reading], whole: bool) -> Iterator[RenderableTy
         count = len(each.told)
         way = {"in": " for what comes in", "out": " for what goes out", None: ""}[each.direction]
         table.add_row("", Text(each.file), Text(f"{count} {_CALLED[each.subject]}{'s' * (count != 1)}{way}"))
+    yield table
+    rest = columns(widths=(3, Share(1)))
+    for each in readings:
         left = each.left if whole else each.left[:MOST_LEFT]
         for one in left:
             line = f"line {one.line}: " if one.line else ""
-            table.add_row("", "", Text.assemble((f"▲ not taken over, {line}", RISKS), f"{one.text}: {one.why}"))
+            rest.add_row("", Text.assemble((f"▲ not taken over, {line}", RISKS), f"{one.text}: {one.why}"))
         if len(each.left) > len(left):
-            table.add_row("", "", Text(f"and {len(each.left) - len(left)} more (--all shows them)", style=UNTRIED))
-    yield table
+            rest.add_row("", Text(f"and {len(each.left) - len(left)} more (--all shows them)", style=UNTRIED))
+    yield rest

@@ -152,6 +152,8 @@ def _next(verdict: Verdict, file: str) -> Text:
     if not verdict.forecasts:
         return command(f"Next: add to {file} what must work: {_first_promise(verdict)}", ACCENT)
     works = next((each for each in verdict.forecasts if each.promise.holds == "works"), None)
+    if works and any(each.kind == "rule-unknown" for each in verdict.findings):
+        return command(f"Next: {typed('visit', file)}   the real server tells what the file does not know", ACCENT)
     if works:
         return command(f"Next: {typed('rehearse', file)}   real sessions in a lab on this machine", ACCENT)
     return command("Next: add promises to the site file, one for each thing that must work", ACCENT)

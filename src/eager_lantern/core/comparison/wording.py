@@ -5,10 +5,13 @@ from typing import Any
 from msgspec import to_builtins
 
 from ..network.topology import Topology
+from ..values.addresses import FAMILIES, AddressSet
 from ..values.phrases import quoted
 from .access import Reached
 from .edits import PLACES, Edit
 
+FEW_OTHERS = 3
+"""Spans of addresses that somebody may be told not to be among."""
 _ONE = {
     "networks": "network", "gateways": "device", "services": "service", "groups": "group", "accounts": "account",
     "habits": "habits", "clients": "client", "names": "published name", "forwards": "forward", "rules": "rule",
@@ -21,6 +24,12 @@ def senders(topology: Topology, reached: Reached) -> str:
     everybody = topology.everybody(reached.network)
     if reached.sources in (everybody, everybody.of_family(4), everybody.of_family(6)):
         return f"anybody on {reached.network}"
+    others = AddressSet()
+    for family in FAMILIES:
+        if reached.sources.of_family(family):
+            others = others | (everybody - reached.sources).of_family(family)
+    if len(others.spans) <= FEW_OTHERS < len(reached.sources.spans):
+        return f"anybody on {reached.network} but {others}"
     return f"{reached.sources} on {reached.network}"
 
 

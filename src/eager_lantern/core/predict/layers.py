@@ -79,7 +79,8 @@ _DOES: dict[Aspect, str] = {
 
 class Layer(Struct, frozen=True):
     """One place that must agree: ``ports`` is what it passes of ``wanted``, and beyond it, in the numbers that
-    ports have there; ``moved`` is how far devices before it have moved them from what was asked."""
+    ports have there; ``moved`` is how far devices before it have moved them from what was asked. Where it stops the
+    control connection, ``journeys`` are of that."""
 
     aspect: Aspect
     at: str
@@ -112,7 +113,8 @@ class Layer(Struct, frozen=True):
     def outcome(self) -> str:
         """How it stops the rest: refused, silent, wrong or unknown; ok where nothing is missing."""
         missing = self.missing.shift(-self.moved)
-        stops = [each for each in self.journeys if each.asked.ports & missing and each.outcome != "ok"]
+        asked = [each for each in self.journeys if self.aspect == "control" or each.asked.ports & missing]
+        stops = [each for each in asked if each.outcome != "ok"]
         return stops[0].outcome if stops else "ok" if not self.missing else "silent"
 
 

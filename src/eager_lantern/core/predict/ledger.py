@@ -138,7 +138,7 @@ def _data_layers(topology: Topology, forecast: Forecast, route: Route, control: 
         at = topology.site.services.index(forecast.service)
         yield Layer("address", topology.server.name, PortSet(), wanted, ("services", at, "passive", "announce"))
     if forecast.data is None and (blocked := next((each for each in control if each.missing), None)):
-        yield Layer("control", blocked.at, PortSet(), wanted, blocked.place)
+        yield Layer("control", blocked.at, PortSet(), wanted, blocked.place, blocked.journeys)
     others = PortSet.of(*((each.control_port.number,) * 2 for each in topology.site.services))
     yield from layers(topology, route, (UNPRIVILEGED - others) | wanted)
 

@@ -197,7 +197,7 @@ def _leave(site: Site, gateway: Gateway, used: frozenset[SitePath]) -> SheetPart
     if blocked := gateway.provider_blocks.ports:
         lines.append(f"Its provider never lets in {blocked}: no entry here changes that.")
     for part in untold_parts(gateway):
-        lines.append(f"Not known is {part}: look at it before you enter anything here.")
+        lines.append(f"Not known: {part}. Look at it before you enter anything here.")
     return SheetPart("Leave alone", tuple(lines))
 
 

@@ -160,7 +160,7 @@ def _leave(site: Site, shut_out: frozenset[tuple[str, str]]) -> SheetPart:
             "The site file names no service by which the server is administered (protocol: other, keep_open_for).",
             "Before you switch a filter to deny, make sure of your own way in, or stand at the machine.",
         ]
-    lines += [f"Not known is {part}: look at it before you enter anything here." for part in untold_parts(site.server)]
+    lines += [f"Not known: {part}. Look at it before you enter anything here." for part in untold_parts(site.server)]
     return SheetPart(
         "Leave alone", (*lines, "Never switch the filter off to test: the page “Tests” tells which rule is missing.")
     )

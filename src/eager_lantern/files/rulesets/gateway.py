@@ -156,12 +156,14 @@ class _Border:
         ruleset = self._ruleset(self._sides.outside, "", note=True)
         for chain in ruleset.base_chains("prerouting"):
             flat, default = ruleset.laid_flat([chain])
-            left = [Box()]
+            left, stopped = [Box()], list[Box]()
             for each in flat:
                 if each.action != "allow":
-                    self._unknown += common(left, [each.box])
+                    stopped += common(left, [each.box])
                 left = without(left, each.box)
-            self._unknown += left if default.default != "allow" else []
+            stopped += left if default.default != "allow" else []
+            if stopped:
+                self._cannot_say(ruleset, Doubt(0, f"table {chain[1]}, chain {chain[2]}", "hook prerouting"), stopped)
         self._troubles += ruleset.troubles
 
     def _unknown_ports(self) -> BlockedPorts:
