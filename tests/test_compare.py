@@ -177,7 +177,8 @@ def test_a_gain_that_nobody_asked_for_is_told_apart(tmp_path: Path) -> None:
     ("edit", "lost", "untold"),
     [
         (("data, action: allow", "data, action: unknown"), set(), {"61200-61455"}),
-        (("- {name: control,", "- {action: unknown, ports: 80}\n        - {name: control,"), set(), {"80"}),
+        (("rules:\n        - {name: control,",
+          "rules:\n        - {action: unknown, ports: 80}\n        - {name: control,"), set(), {"80"}),
         (("    forwards:\n", "    unknown_ports: 61400-61500\n    forwards:\n"), set(), {"61400-61455"}),
         (("data, action: allow", "data, action: deny"), {"61200-61455"}, set()),
     ],

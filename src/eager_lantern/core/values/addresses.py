@@ -97,7 +97,8 @@ def _prefix(text: str) -> Span:
         network = ip_network(text.strip())
     except ValueError as error:
         raise ValueError(_prefix_slip(text.strip(), error)) from None
-    return _number(network.network_address), _number(network.broadcast_address)
+    low = _number(network.network_address)
+    return low, low + (1 << (network.max_prefixlen - network.prefixlen)) - 1
 
 
 def _prefix_slip(text: str, error: ValueError) -> str:
@@ -158,9 +159,9 @@ def _written(span: Span) -> tuple[str, ...]:
     if low == high:
         return (str(low),)
     # Both ends are of one family here: the callers cut a set where the families meet.
-    prefixes = list(summarize_address_range(low, high))
-    if len(prefixes) == 1:
-        return (str(prefixes[0]),)
+    size = span[1] - span[0] + 1
+    if size & (size - 1) == 0 and int(low) % size == 0:
+        return (f"{low}/{low.max_prefixlen - size.bit_length() + 1}",)
     return (f"{low}-{high}",)
 
 
