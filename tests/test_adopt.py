@@ -1,13 +1,17 @@
 """What real devices and servers say of themselves, read back: nothing is lost, nothing taken for what it is not."""
 
 import json
+import os
 import random
+import re
 import shutil
 import subprocess
+import sys
 from pathlib import Path
 from typing import Any
 
 import pytest
+import trustme
 import yaml
 from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
@@ -20,6 +24,7 @@ from eager_lantern.core.adoption.adopt import adopted, changes_between
 from eager_lantern.core.comparison.access import access, more
 from eager_lantern.core.comparison.edits import Overlay
 from eager_lantern.core.model.change import changed
+from eager_lantern.core.model.entries import OWN
 from eager_lantern.core.model.site import Gateway, GatewayFilter, Service, Site, Tls
 from eager_lantern.core.network.topology import Topology
 from eager_lantern.core.sheets.gateway import gateway_sheet
@@ -285,6 +290,50 @@ def test_fragments_of_servers_are_accepted_by_them_and_read_back_as_the_service(
             checked = subprocess.run(["proftpd", "-t", "-c", path], capture_output=True, text=True, env={"PATH": SBIN})
             resolves = "unable to resolve" in checked.stderr  # it looks the name up at once
             assert checked.returncode == 0 or resolves, checked.stderr
+
+
+UNPACKED = Path("/opt/pure-ftpd")
+PURE_FTPD = shutil.which("pure-ftpd", path=f"{SBIN}:{UNPACKED}/usr/sbin")
+PURE_PW = shutil.which("pure-pw", path=f"{SBIN}:{UNPACKED}/usr/bin")
+ASKED = """
+import ftplib, ssl, sys
+port, secured = int(sys.argv[1]), sys.argv[2] == "secured"
+ftp = ftplib.FTP_TLS(context=ssl._create_unverified_context()) if secured else ftplib.FTP()
+ftp.connect("127.0.0.1", port, timeout=10)
+ftp.login("station", "ebb")
+print(ftp.sendcmd("PASV"))
+"""
+
+
+@pytest.mark.kernel
+@pytest.mark.daemon
+@pytest.mark.skipif(None in (PURE_FTPD, PURE_PW) or os.name != "posix" or os.geteuid() != 0,
+                    reason="needs root, and pure-ftpd unpacked (CONTRIBUTING.md)")  # fmt: skip
+@pytest.mark.parametrize("number", [0, 3, 6, 12, 15, 18])
+def test_pure_ftpd_starts_with_its_fragment_and_announces_what_it_says(number: int, tmp_path: Path) -> None:
+    site = with_service(SERVICES[number])
+    service = site.services[0]
+    own = [fragments(site, service)["pure-ftpd.conf"], "Daemonize yes", "MinUID 1", f"PureDB {tmp_path}/users"]
+    own += [f"PIDFile {tmp_path}/pid", f"CertFile {tmp_path}/both.pem"]
+    (tmp_path / "server.conf").write_text("\n".join([*own, ""]))
+    (tmp_path / "ask.py").write_text(ASKED)
+    pair = trustme.CA().issue_cert("tides.saltmarsh.example").private_key_and_cert_chain_pem
+    pair.write_to_path(tmp_path / "both.pem")
+    secured = "secured" if service.tls.mode == "explicit" else "plain"
+    script = f"""ip link set lo up
+    printf 'ebb\\nebb\\n' | {PURE_PW} useradd station -f words -u nobody -g nogroup -d {tmp_path} >/dev/null
+    {PURE_PW} mkdb users -f words
+    {PURE_FTPD} server.conf
+    exec {sys.executable} ask.py {service.control_port} {secured}"""
+    words = ["unshare", "-n", "-p", "-f", "--mount-proc", "--kill-child", "sh", "-ec", script]
+    done = subprocess.run(words, capture_output=True, text=True, cwd=tmp_path, timeout=60, check=False)
+    assert done.returncode == 0, done.stderr
+    (told,) = re.findall(r"^227 .*\((.*),(\d+),(\d+)\)$", done.stdout, re.MULTILINE)
+    announced, high, low = told
+    assert service.passive is not None
+    assert int(high) * 256 + int(low) in service.passive.ports
+    own_address = service.passive.announce == OWN
+    assert announced.replace(",", ".") == ("127.0.0.1" if own_address else str(service.passive.announce))
 
 
 @pytest.mark.skipif(shutil.which("sshd", path=SBIN) is None, reason="sshd is missing")
