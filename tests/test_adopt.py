@@ -231,10 +231,20 @@ def test_without_a_site_file_a_first_one_says_what_was_seen_and_marks_what_was_n
     assert any("address: 10.61.4.20   # as kept-survey.json" in line for line in text.splitlines())
 
 
+def test_a_sweep_over_a_lamp_tells_what_was_typed_and_which_ports_came_through(tmp_path: Path) -> None:
+    file = tmp_path / "x.site.yaml"
+    done = run("adopt", CASES / "kept-lamp.json", "--save", file, "--format", "json")
+    result = json.loads(done.stdout)
+    seen = {each["key"]: (each["answer"], each["doubt"]) for each in result["seen"]}
+    assert seen["typed"] == ("198.51.100.61", "")
+    assert seen["ports"] == ("61200-61327", "the ends may lie further out; look at the server's setting")
+
+
 @pytest.mark.parametrize(
     ("text", "says"),
     [
-        ('{"format": "eager-lantern/walk/1"}', "a survey or a visit is read here"),
+        ('{"format": "eager-lantern/lamp/1"}', "is no kept result"),
+        ('{"format": "eager-lantern/walk/1"}', "a survey, a visit or a sweep is read here"),
         ('{"format": "eager-lantern/survey/1"', "is no kept result"),
         (
             '{"format": "eager-lantern/visit/1", "taken": {"time": "", "host": "", "tool": ""}, "promises": []}',

@@ -3,8 +3,10 @@ real routers and servers of names."""
 
 import asyncio
 import os
+import platform
 import sys
-from collections.abc import AsyncIterator, Callable
+import time
+from collections.abc import AsyncIterator, Callable, Iterator, Sequence
 from contextlib import asynccontextmanager
 from pathlib import Path
 from typing import Any
@@ -12,13 +14,15 @@ from typing import Any
 import msgspec
 import pytest
 import yaml
+from far_host import FarHost, far_host, needs_ssh
 from program import AFTER, result_of, run
 from survey_lab import HOST, NAME, OLD, OUTSIDE, PUBLIC, ROUTER, lacking, survey_lab
 
-from eager_lantern.core.observed.survey import Host, MappingSeen, NameSeen, OutsideSeen, Survey, WayOut
+from eager_lantern.core.observed.survey import ClockState, Host, MappingSeen, NameSeen, OutsideSeen, Survey, WayOut
 from eager_lantern.core.surveyed.beside_site import survey_findings
 from eager_lantern.core.surveyed.conclusions import conclusions
 from eager_lantern.core.values.addresses import Address
+from eager_lantern.files.outside_seen import reached_at
 from eager_lantern.files.site_file import parse_site
 from eager_lantern.files.type_faults import from_text
 from eager_lantern.lab.servers.answering import answering
@@ -26,7 +30,7 @@ from eager_lantern.lab.servers.stand_in_router import RouterSetup, StandInRouter
 from eager_lantern.lab.servers.stand_in_stun import StandInStun
 from eager_lantern.live.survey import router
 from eager_lantern.live.survey.learnt import Learning
-from eager_lantern.live.survey.survey import Wanted, survey
+from eager_lantern.live.survey.survey import Wanted, outside_of_host, survey
 from eager_lantern.live.vantage.local import HERE
 from eager_lantern.wire import igd, linux_host, nat_pmp, pcp, stun
 from eager_lantern.wire.endpoints import Endpoint
@@ -235,6 +239,77 @@ def test_a_kept_survey_is_read_back_and_one_of_another_format_is_told(tmp_path: 
     kept.write_text("{")
     done = run("check", AFTER, "--survey", kept)
     assert (done.returncode, "is no kept result of a survey" in done.stderr) == (2, True)
+
+
+def test_an_address_at_which_a_lamp_was_seen_is_an_outside_one() -> None:
+    (seen,) = set(reached_at(CASES / "kept-lamp.json"))
+    assert seen == OutsideSeen(SEEN, "seen", "its lamp was seen so from pilot@field-station, in kept-lamp.json")
+
+
+NOBODY = ("--router", "127.61.7.1", "--resolver", "127.61.7.1")
+
+
+@loopback
+class TestFarHost:
+    pytestmark = needs_ssh
+
+    @pytest.fixture
+    def far(self, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[FarHost]:
+        with far_host(tmp_path) as found:
+            monkeypatch.setenv("PATH", found.path)
+            yield found
+
+    def test_a_host_that_is_reached_over_ssh_tells_of_itself(self, far: FarHost) -> None:
+        done = run("survey", "--from", far.place, *NOBODY, "--format", "json")
+        assert done.returncode in (0, 1), done.stderr
+        host = result_of(done.stdout)["host"]
+        assert (host["kind"], host["name"]) == ("linux", platform.node())
+        assert {each["port"] for each in host["listeners"]} >= {int(far.place.rpartition(":")[2])}
+        assert host["clock"]["offset_seconds"] == pytest.approx(0, abs=30)
+
+    def test_whoever_sees_this_host_from_outside_tells_its_address_and_how_its_clock_goes(self, far: FarHost) -> None:
+        done = run("survey", "--seen-by", far.place, *NOBODY, "--format", "json")
+        assert done.returncode in (0, 1), done.stderr
+        result = result_of(done.stdout)
+        assert [(each["address"], each["means"]) for each in result["outside"]] == [("127.0.0.1", "ssh")]
+        assert result["host"]["clock"]["by"].startswith("beside the clock of ")
+        assert "clock" not in {each["topic"] for each in result["unknown"]}
+
+
+class Late:
+    """A host outside whose clock is some seconds before the one here, told as its ``date`` does."""
+
+    name = "ssh://pilot@pier"
+
+    def __init__(self, said: str) -> None:
+        self._said = said
+
+    async def seen_as(self) -> str:
+        return str(SEEN)
+
+    async def run(self, words: Sequence[str]) -> tuple[int, bytes]:
+        now = time.time() + 3600
+        return 0, self._said.format(now=now, whole=int(now)).encode()
+
+
+@pytest.mark.parametrize(
+    ("said", "offset"),
+    [
+        ("{now:.9f}\n", -3600),
+        ("{whole}.N\n", -3600),
+        ("{whole}\n", -3600),
+        ("soon\n", None),
+        ("-1\n", None),
+        ("9" * 13, None),
+    ],
+)
+def test_the_clock_here_is_held_against_that_of_who_sees_it_from_outside(said: str, offset: int | None) -> None:
+    observer: Any = Late(said)
+    host = Host("h", "s", "linux", clock=ClockState("timedatectl", None, True))
+    found = asyncio.run(outside_of_host(HERE, host, Wanted(), [observer], print, Learning()))
+    assert found.host.clock is not None
+    assert found.host.clock.kept is True
+    assert found.host.clock.offset_seconds == (None if offset is None else pytest.approx(offset, abs=5))
 
 
 LACK = lacking()

@@ -17,6 +17,7 @@ from ..core.predict.forecast import Forecast
 from ..core.predict.ledger import measure
 from ..core.predict.session import predict
 from ..core.values.ports import PortSet
+from ..files.atomic_write import write, writes
 from ..files.results.base import as_json
 from ..files.results.lamp import sweep_result
 from ..files.site_file import SiteFile
@@ -27,6 +28,7 @@ from ..live.vantage.base import Vantage
 from ..views.lamp_view import sweeps_view
 from .arguments.options import Format
 from .arguments.site_names import known, the_transfer
+from .arguments.visit_options import Keeping
 from .exit_codes import BROKEN, CANNOT_TELL, KEPT
 from .output import emit, show
 from .places import reached
@@ -42,9 +44,13 @@ def sweep_lamp(
     at: str,
     names: Sequence[str],
     timeout: float,
-    form: Format,
+    keeping: Keeping,
 ) -> NoReturn:
     """Sweep control port and data range as the clients of the site reach them. Raises Exit and BadParameter."""
+    if keeping.survey is not None:
+        raise typer.BadParameter("--survey says why a visit fails, and --lamp makes none")
+    if keeping.save is not None:
+        writes(keeping.save, keeping.force)
     secret = given_secret()
     if not secret:
         raise typer.BadParameter(f"--lamp: set {VARIABLE} to the secret that the lamp has shown")
@@ -66,8 +72,11 @@ def sweep_lamp(
             return [await seen_by(each) for each in stands]  # in turn: a lamp serves a bounded number of connections
 
     places = asyncio.run(seen())
-    if form is Format.json:
-        emit(as_json(sweep_result(places, source.line)))
+    result = as_json(sweep_result(places, source.line))
+    if keeping.save is not None:
+        write({keeping.save: result.encode()}, keeping.force)
+    if keeping.form is Format.json:
+        emit(result)
     else:
         show(sweeps_view(service.name, places, source.line))
     raise typer.Exit(_code(places))

@@ -1,7 +1,7 @@
 """``survey``: what this host, its network and its outside look like."""
 
 import asyncio
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from contextlib import AsyncExitStack
 from pathlib import Path
 from typing import Annotated
@@ -10,14 +10,14 @@ import typer
 
 from ..core.compare.vantages import Outlook
 from ..core.model.entries import Typed
-from ..core.observed.survey import OutsideSeen, Survey
+from ..core.observed.survey import Survey
 from ..core.surveyed.beside_site import survey_findings
 from ..core.surveyed.conclusions import conclusions
-from ..core.values.addresses import Address, address_or_none
+from ..core.values.addresses import Address
 from ..files.atomic_write import write, writes
+from ..files.outside_seen import reached_at
 from ..files.results.base import as_json
 from ..files.results.survey import survey_result
-from ..files.seen_file import read_seen
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..live.survey.survey import Wanted, survey
 from ..live.vantage.local import HERE
@@ -51,7 +51,8 @@ def survey_command(
         list[str] | None, typer.Option(help="A host of yours outside, ssh://USER@HOST, that sees this one.")
     ] = None,
     seen: Annotated[
-        list[Path] | None, typer.Option(readable=False, help="A visit from outside, kept with visit --save.")
+        list[Path] | None,
+        typer.Option(readable=False, help="A visit from outside, or its sweep over the lamp, kept with --save."),
     ] = None,
     save: Annotated[Path | None, typer.Option(help="Keep the result in this file.")] = None,
     force: Forced = False,
@@ -75,7 +76,7 @@ def survey_command(
         stun=tuple(_endpoint(each) for each in stun or ()),
         names=tuple(name or (each.name for each in (source.site.names if source else ()))),
         resolver=parsed(Address, "--resolver", resolver) if resolver else None,
-        known=tuple(each for path in seen or () for each in _reached_at(path)),
+        known=tuple(each for path in seen or () for each in reached_at(path)),
     )
     stand, observers = the_place("--from", from_), [the_place("--seen-by", each) for each in seen_by or ()]
     found = asyncio.run(_surveyed(stand, observers, wanted))
@@ -102,16 +103,6 @@ def _endpoint(text: str) -> Endpoint:
     """A STUN server as it is typed. Raises BadParameter."""
     meant = parsed(Typed, "--stun", text)
     return Endpoint(str(meant.host), meant.port.number if meant.port is not None else STUN_PORT)
-
-
-def _reached_at(path: Path) -> Iterator[OutsideSeen]:
-    """The addresses at which a kept visit has reached the server. Raises BadInput."""
-    kept = read_seen(path)
-    for climb in kept.climbs:
-        connected = any(each.rung == "connect" and each.outcome == "ok" for each in climb.rungs)
-        place = climb.target.rpartition("(")[2].rstrip(")").rpartition(":")[0].strip("[]")
-        if connected and (address := address_or_none(place)) is not None and address.kind == "public":
-            yield OutsideSeen(address, "seen", f"reached so by {kept.taken.host}, {kept.taken.time}")
 
 
 async def _surveyed(place: str, observers: Sequence[str], wanted: Wanted) -> Survey:

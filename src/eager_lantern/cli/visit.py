@@ -83,7 +83,7 @@ def visit(
         "limits": bounds.of_limits(),
     }
     if source is not None and looks.lamp:
-        sweep_lamp(source, whither.client, whither.service, whither.at, whither.places, bounds.timeout, keeping.form)
+        sweep_lamp(source, whither.client, whither.service, whither.at, whither.places, bounds.timeout, keeping)
     if keeping.save is not None:
         writes(keeping.save, keeping.force)
 

@@ -1,7 +1,7 @@
 """A first site file from results that were kept: surveys and visits."""
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from pathlib import Path
 
@@ -14,6 +14,7 @@ from ..core.values.addresses import address_or_none
 from ..core.values.ports import PortSet
 from ..wire.terminal_safe import printable
 from .new_site import new_site
+from .outside_seen import LAMP, read_lamp
 from .problem import BadInput, InputProblem
 from .results.visit import VisitedPromise, VisitResult
 from .services import registered
@@ -30,19 +31,31 @@ def is_kept_result(text: str) -> bool:
 
 
 def read_seen_of_site(path: Path) -> tuple[Survey | None, tuple[VisitFacts, ...]]:
-    """A kept survey, or what kept visits tell. Raises BadInput for another result."""
+    """A kept survey, or what kept visits or sweeps over a lamp tell. Raises BadInput for another result."""
     text = read_text(path)
     try:
         form = json.loads(text).get("format", "")
         if form == "eager-lantern/survey/1":
             return read_survey(path).survey, ()
+        if form == LAMP:
+            return None, tuple(_facts_of_lamp(path))
         if form != "eager-lantern/visit/1":
-            message = f"has the format “{printable(str(form), 60)}”; a survey or a visit is read here"
+            message = f"has the format “{printable(str(form), 60)}”; a survey, a visit or a sweep is read here"
             raise BadInput(str(path), InputProblem(0, message))
         found = msgspec.json.decode(text, type=VisitResult)
     except (ValueError, AttributeError, RecursionError) as error:
         raise BadInput(str(path), InputProblem(0, f"is no kept result: {error}")) from None
     return None, tuple(_facts(each) for each in found.promises)
+
+
+def _facts_of_lamp(path: Path) -> Iterator[VisitFacts]:
+    """A lamp shows which ports the devices on the way let through: the widest span of them is that of the data."""
+    lamp = read_lamp(path)
+    for each in (sweep for place in (lamp.places if lamp else ()) for sweep in place.sweeps):
+        if each.protocol == "tcp" and each.ok:
+            spans = PortSet.parse(each.ok).spans
+            widest = max(spans, key=lambda span: span[1] - span[0])
+            yield VisitFacts(typed=each.target, ports=PortSet.of(widest) if widest[0] < widest[1] else PortSet())
 
 
 def _facts(visit: VisitedPromise) -> VisitFacts:

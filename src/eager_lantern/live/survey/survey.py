@@ -5,8 +5,9 @@ import secrets
 from collections.abc import Sequence
 
 from msgspec import Struct
+from msgspec.structs import replace
 
-from ...core.observed.survey import Host, NameSeen, OutsideSeen, Survey, Topic
+from ...core.observed.survey import ClockState, Host, NameSeen, OutsideSeen, Survey, Topic
 from ...core.values.addresses import Address
 from ...wire import stun
 from ...wire.endpoints import Endpoint
@@ -18,11 +19,12 @@ from ..vantage.ssh import SshVantage
 from .any_system import source_towards, this_machine
 from .datagrams import asked
 from .learnt import Learning
-from .linux import is_linux, linux_host
+from .linux import clock_offset, is_linux, linux_host
 from .names import name_seen
 from .router import Asking, RouterSaid, Tell, router_said
 
 OUTSIDE: Topic = "outside-address"
+CLOCK: Topic = "clock"
 
 
 class Wanted(Struct, frozen=True):
@@ -60,11 +62,12 @@ async def outside_of_host(
         asyncio.gather(*(learning.of(OUTSIDE, f"ssh {each.name}", _by_ssh(each)) for each in observers)),
         _of_names(vantage, wanted, learning),
     )
+    told = await _clock_beside(host, observers, learning)
     outside = [each for each in (*said.outside, *by_stun, *by_ssh, *wanted.known) if each is not None]
     if not any(each.means in ("stun", "ssh", "seen") for each in outside):
         why = "nobody outside was asked"
         learning.untold(OUTSIDE, why, "name a STUN server (--stun) or an SSH host outside (--seen-by)")
-    return Survey(host, router, tuple(outside), names, said.mappings, tuple(learning.unknown))
+    return Survey(told, router, tuple(outside), names, said.mappings, tuple(learning.unknown))
 
 
 async def _host(vantage: Vantage, learning: Learning) -> Host:
@@ -111,6 +114,18 @@ async def _by_stun(vantage: Vantage, server: Endpoint) -> OutsideSeen:
 async def _by_ssh(observer: SshVantage) -> OutsideSeen:
     said = await observer.seen_as()
     return OutsideSeen(Address.parse(said), "ssh", f"{observer.name}, reached over SSH")
+
+
+async def _clock_beside(host: Host, observers: Sequence[SshVantage], learning: Learning) -> Host:
+    """The host, its clock held against that of the first who sees it from outside, where nobody has yet."""
+    if not observers or (host.clock is not None and host.clock.offset_seconds is not None):
+        return host
+    offset = await learning.of(CLOCK, "date +%s, beside a clock that you trust", clock_offset(observers[0]))
+    if offset is None:
+        return host
+    learning.unknown = [each for each in learning.unknown if each.topic != CLOCK]
+    kept = host.clock.kept if host.clock is not None else None
+    return replace(host, clock=ClockState(f"beside the clock of {observers[0].name}", round(-offset, 1), kept))
 
 
 async def _of_names(vantage: Vantage, wanted: Wanted, learning: Learning) -> tuple[NameSeen, ...]:
