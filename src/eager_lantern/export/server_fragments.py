@@ -4,12 +4,13 @@ The words are those of the three servers (public interface), whose own checks ac
 What a server cannot be told in its file stands in it as a remark.
 """
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from ..core.model.entries import OWN
 from ..core.model.rights import effective_rights
 from ..core.model.site import Account, Right, Service, Site
 from ..core.values.ports import UNPRIVILEGED
+from ..wire.terminal_safe import printable
 
 _WRITES: frozenset[Right] = frozenset(("write", "append", "rename", "remove", "make-folders"))
 FRAGMENTS = ("proftpd.conf", "pure-ftpd.conf", "sshd.conf")
@@ -22,9 +23,9 @@ def fragments(site: Site, service: Service) -> dict[str, str]:
         return {"sshd.conf": _text(site, service, _sshd(site, service))}
     if service.protocol != "ftp":
         return {}
-    found = {"proftpd.conf": _text(site, service, _proftpd(service))}
+    found = {"proftpd.conf": _text(site, service, _proftpd(site, service))}
     if service.tls.mode != "implicit" and service.speaks_epsv:  # the other one has neither
-        found["pure-ftpd.conf"] = _text(site, service, _pure_ftpd(service))
+        found["pure-ftpd.conf"] = _text(site, service, _pure_ftpd(site, service))
     return found
 
 
@@ -54,7 +55,28 @@ def _inside(service: Service) -> Iterator[str]:
         yield "# Clients inside are told this address too: let them use EPSV, or the router turn them back (hairpin)."
 
 
-def _proftpd(service: Service) -> Iterator[str]:
+def _accounts(site: Site, service: Service) -> list[Account]:
+    return [each for each in site.accounts if each.service == service.name]
+
+
+def _freed(accounts: Sequence[Account]) -> Iterator[str]:
+    """Who is not confined where the others are, which one line for all cannot say."""
+    freed = [printable(each.name, 80) for each in accounts if not each.confined]
+    if freed:
+        yield f"# Not confined to the own folder: {', '.join(freed)}. Put them into a group that is let out by name."
+
+
+def _who(accounts: Sequence[Account]) -> Iterator[str]:
+    """Who gets in, and nobody else."""
+    if names := [each.name for each in accounts if _is_word(each.name)]:
+        yield "# Nobody but the accounts of the site file gets in:"
+        yield from ("<Limit LOGIN>", f"  AllowUser OR {','.join(names)}", "  DenyAll", "</Limit>")
+    yield from (
+        f"# {printable(each.name, 80)}: its name cannot stand here" for each in accounts if not _is_word(each.name)
+    )
+
+
+def _proftpd(site: Site, service: Service) -> Iterator[str]:
     tls = service.tls
     yield f"Port {service.control_port}"
     if ports := _range(service):
@@ -67,6 +89,11 @@ def _proftpd(service: Service) -> Iterator[str]:
         yield f"AllowForeignAddress {'on' if foreign else 'off'}"
     if not service.speaks_epsv:
         yield from ("<Limit EPSV EPRT>", "  DenyAll", "</Limit>")
+    accounts = _accounts(site, service)
+    if any(each.confined for each in accounts):
+        yield "DefaultRoot ~"
+        yield from _freed(accounts)
+    yield from _who(accounts)
     yield "<IfModule mod_tls.c>"
     yield f"  TLSEngine {'off' if tls.mode == 'none' else 'on'}"
     if tls.mode != "none":
@@ -79,7 +106,7 @@ def _proftpd(service: Service) -> Iterator[str]:
     yield "</IfModule>"
 
 
-def _pure_ftpd(service: Service) -> Iterator[str]:
+def _pure_ftpd(site: Site, service: Service) -> Iterator[str]:
     tls = service.tls
     level = 0 if tls.mode == "none" else 1 if not tls.required else 3 if tls.protects_data else 2
     yield f"Bind ,{service.control_port}"
@@ -89,6 +116,13 @@ def _pure_ftpd(service: Service) -> Iterator[str]:
         yield f"ForcePassiveIP {address}"
         yield from _inside(service)
     yield f"TLS {level}"
+    accounts = _accounts(site, service)
+    if accounts:
+        yield f"ChrootEveryone {'yes' if any(each.confined for each in accounts) else 'no'}"
+        yield from _freed(accounts) if any(each.confined for each in accounts) else ()
+        names = ", ".join(printable(each.name, 80) for each in accounts)
+        yield f"# Who gets in stands elsewhere (pure-pw, or the system's users): {names}."
+        yield "NoAnonymous yes"
     yield f"AllowUserFXP {'yes' if service.active and service.active.accepts_other_address else 'no'}"
 
 

@@ -19,6 +19,9 @@ from ..core.values.ports import PortSet
 from .problem import BadInput, InputProblem
 
 MOST_LINES = 100_000
+CONFINED = ("accounts", "confined")
+"""What a server says of all accounts of a service at once."""
+_WHOM = "says who gets in and sees what: compare it with the accounts"
 Protocol = Literal["ftp", "sftp"]
 Line = tuple[int, str, list[str]]
 """The number of a line, its first word in small letters, and the words behind it."""
@@ -117,7 +120,7 @@ def _of_main_server(lines: list[Line]) -> Iterator[Line]:
             inside.append(word.strip("<>"))
             limited = [each.strip(">").lower() for each in rest]
         elif inside and inside[-1] == "limit":
-            yield number, "limit", [word, *limited]
+            yield number, "limit", [word, *rest, " ".join(limited)]
         elif inside and inside[-1] not in ("global", "ifmodule", "ifdefine"):
             yield number, f"<{inside[-1]}>", [word, *rest]
         else:
@@ -148,8 +151,18 @@ def _of_proftpd(number: int, word: str, rest: list[str]) -> Found:  # public int
         case "tlsoptions":
             yield told(*_OPTIONS, value=tuple(each.lower() for each in rest))
         case "limit":
-            if {"epsv", "eprt"} & set(rest[1:]) and rest[0] == "denyall":
+            if {"epsv", "eprt"} & set(rest[-1].split()) and rest[0] == "denyall":
                 yield told("speaks_epsv", value=False)
+            if "login" in rest[-1].split():
+                yield Left(number, " ".join(rest[:-1]), _WHOM)
+        case "defaultroot" if rest == ["~"]:
+            yield told(*CONFINED, value=True)
+        case "defaultroot" | "authuserfile" | "rootlogin":
+            yield Left(number, " ".join([word, *rest]), _WHOM)
+        case "<anonymous>" if rest[0] == "user":
+            yield Left(
+                number, "Anonymous", "lets anybody in without an account of its own: compare it with the accounts"
+            )
         case "include":
             yield Left(number, f"Include {' '.join(rest)}", "what it includes is not read: name those files as well")
         case "<virtualhost>":
@@ -158,7 +171,7 @@ def _of_proftpd(number: int, word: str, rest: list[str]) -> Found:  # public int
 
 _PURE = {
     "bind": "", "passiveportrange": "", "forcepassiveip": "", "tls": "", "allowuserfxp": "", "chrooteveryone": "",
-    "maxclientsnumber": "", "noanonymous": "",
+    "maxclientsnumber": "", "noanonymous": "", "puredb": "", "unixauthentication": "", "pamauthentication": "",
 }  # fmt: skip
 
 
@@ -182,6 +195,17 @@ def _of_pure_ftpd(number: int, word: str, rest: list[str]) -> Found:  # public i
             yield told("tls", "mode", value="none" if level == "0" else "explicit")
             yield told("tls", "required", value=level in ("2", "3"))
             yield told("tls", "protects_data", value=level != "2")
+        case "chrooteveryone":
+            yield told(*CONFINED, value=_is_on(rest[0]))
+        case "noanonymous":
+            if not _is_on(rest[0]):
+                why = "lets anybody in without an account of its own: compare it with the accounts"
+                yield Left(number, "NoAnonymous no", why)
+        case "puredb":
+            yield Left(number, f"PureDB {' '.join(rest)}", _WHOM)
+        case "unixauthentication" | "pamauthentication":
+            if _is_on(rest[0]):
+                yield Left(number, f"{word} yes", _WHOM)
         case "allowuserfxp":
             yield told("active", "accepts_other_address", value=_is_on(rest[0]))
 
@@ -193,8 +217,7 @@ def _of_sshd(number: int, word: str, rest: list[str]) -> Found:  # public interf
     if word == "port":
         yield Told(("control_port",), Port.parse(rest[0]), number)
     elif word in _WHO and rest != ["none"]:
-        why = "says who gets in and sees what: compare it with the accounts"
-        yield Left(number, f"{word} {' '.join(rest)}", why)
+        yield Left(number, f"{word} {' '.join(rest)}", _WHOM)
 
 
 def _page(text: str) -> list[tuple[int, str, str]] | None:

@@ -24,8 +24,13 @@ def adopted(site: Site, device: str, service: str, direction: Direction, reading
 
 
 def _with_service(site: Site, name: str, told: Sequence[Told]) -> Site:
-    services = tuple(_set_all(each, told) if each.name == name else each for each in site.services)
-    return replace(site, services=services)
+    of_accounts = {each.key[1]: each.value for each in told if each.key[0] == "accounts"}
+    own = [each for each in told if each.key[0] != "accounts"]
+    return replace(
+        site,
+        services=tuple(_set_all(each, own) if each.name == name else each for each in site.services),
+        accounts=tuple(replace(each, **of_accounts) if each.service == name else each for each in site.accounts),
+    )
 
 
 def _set_all(service: Service, told: Sequence[Told]) -> Service:
