@@ -139,7 +139,7 @@ def listed(text: str, folder: Path, numeric: bool) -> str:
 
 def differences(text: str, folder: Path, chance: random.Random) -> Tally:
     """How many connections through a rule set were tried, and those that ended otherwise than by the site."""
-    return _differences(read_ruleset("listed", listed(text, folder, chance.random() < 0.5), "in"), text, chance)
+    return _differences(read_ruleset("listed", listed(text, folder, chance.random() < 0.5), "in")[0], text, chance)
 
 
 def _differences(reading: Reading, text: str, chance: random.Random) -> Tally:
@@ -219,5 +219,5 @@ def old_differences(text: str, folder: Path, chance: random.Random) -> Tally:
     done = subprocess.run(
         ["unshare", "-n", "sh", "-ec", script], capture_output=True, text=True, check=True, timeout=60
     )
-    reading = read_iptables({"saved": (folder / "saved").read_text()}, "in")
+    (reading, *_) = read_iptables({"saved": (folder / "saved").read_text()}, "in")
     return _differences(reading, done.stdout, chance)

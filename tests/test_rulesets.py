@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+import yaml
 from program import AFTER, BEFORE, DATA, run
 from random_gateways import (
     SIDES,
@@ -65,7 +66,7 @@ def test_the_rule_file_that_sheets_writes_for_a_host_is_read_as_its_filter(path:
     run("sheets", path, "--into", tmp_path / "pages")
     (file,) = (each for each in (tmp_path / "pages").glob("*.nft") if site.server.name in each.name)
     text = listed(file.read_text(), tmp_path, numeric=False)
-    reading = read_ruleset("listed", text, "in")
+    (reading, *_) = read_ruleset("listed", text, "in")
     again = adopted(site, site.server.name, "", "in", [reading])
     assert (more(access(site), access(again)), more(access(again), access(site))) == ((), ())
 
@@ -95,7 +96,9 @@ PORT_22 = {"match": {**DPORT["match"], "right": 22}}
 
 
 def test_what_a_rule_in_doubt_may_match_is_unknown_and_what_follows_is_read() -> None:
-    reading = read_ruleset("listed", ruleset([PORT_22, LIMIT, ACCEPT], [DPORT, ACCEPT], [DPORT, LIMIT, DROP]), "in")
+    (reading, *_) = read_ruleset(
+        "listed", ruleset([PORT_22, LIMIT, ACCEPT], [DPORT, ACCEPT], [DPORT, LIMIT, DROP]), "in"
+    )
     assert [(each.action, str(each.ports), each.name) for each in reading.rules] == [
         ("unknown", "22", "chain c, handle 4"),
         ("allow", "21", ""),
@@ -117,12 +120,12 @@ def test_what_a_rule_in_doubt_may_match_is_unknown_and_what_follows_is_read() ->
     ],
 )
 def test_a_doubt_counts_only_where_what_follows_does_otherwise(expressions: Any, known: Any) -> None:
-    reading = read_ruleset("listed", ruleset(*expressions), "in")
+    (reading, *_) = read_ruleset("listed", ruleset(*expressions), "in")
     assert [(each.action, str(each.ports)) for each in reading.rules] == known
 
 
 def test_what_a_site_cannot_say_does_no_harm_where_no_transfer_gets_as_far() -> None:
-    reading = read_ruleset("listed", ruleset([ICMP, LIMIT, ACCEPT], [DPORT, ACCEPT]), "in")
+    (reading, *_) = read_ruleset("listed", ruleset([ICMP, LIMIT, ACCEPT], [DPORT, ACCEPT]), "in")
     assert [(each.action, str(each.ports)) for each in reading.rules] == [("allow", "21")]
 
 
@@ -205,6 +208,27 @@ def test_what_a_rule_of_iptables_in_doubt_may_match_is_unknown(
     rules = [each["value"] for each in reading["read"]]
     unknown = [each.get("ports", "1-65535") for each in rules if each["action"] == "unknown"]
     assert unknown == [ports] * bool(what)
+
+
+WORDS = yaml.safe_load((Path(__file__).parent / "cases" / "rulesets.yaml").read_text())
+
+
+@pytest.mark.parametrize("case", WORDS, ids=lambda case: case["name"])
+def test_rule_sets_as_people_have_them_are_read_as_worked_out_by_hand(case: dict[str, Any], tmp_path: Path) -> None:
+    if "nft" in case and LACK:
+        pytest.skip(LACK)
+    text = listed(case["nft"], tmp_path, numeric=True) if "nft" in case else case["saved"]
+    (tmp_path / "rules").write_text(text)
+    words = ["adopt", AFTER, tmp_path / "rules", "--device", case["device"], *case.get("words", ())]
+    done = run(*words, "--format", "json")
+    assert done.returncode in (0, 1), done.stderr
+    readings = json.loads(done.stdout)["readings"]
+    rules = [each["value"] for one in readings if one["subject"] == "rules" for each in one["read"]]
+    told = [f"{each['action']} {each.get('protocol', 'any')} {each.get('ports', 'all')}" for each in rules]
+    assert told == case["rules"]
+    keys = {each["key"]: each["value"] for one in readings if one["subject"] == "switches" for each in one["read"]}
+    assert {key: keys.get(key) for key in case.get("keys", {})} == case.get("keys", {})
+    assert [each["text"] for one in readings for each in one["left"] if "is unknown" in each["why"]] == case["unknown"]
 
 
 def test_rules_of_one_family_are_not_taken_for_those_of_a_host_with_both(tmp_path: Path) -> None:

@@ -53,21 +53,22 @@ def _of_gateway(texts: Mapping[str, str], site: Site, gateway: Gateway, sides: S
 def _readings(texts: Mapping[str, str], direction: Direction, interface: str) -> list[Reading]:
     """What each file is, by what stands in it; lists of iptables are of both families together. Raises BadInput."""
     tables = {file: text for file, text in texts.items() if is_iptables(text)}
-    found = [_reading(file, text, direction, interface) for file, text in texts.items() if file not in tables]
-    return [*found, read_iptables(tables, direction, interface)] if tables else found
+    others = {file: text for file, text in texts.items() if file not in tables}
+    found = [each for file, text in others.items() for each in _reading(file, text, direction, interface)]
+    return [*found, *read_iptables(tables, direction, interface)] if tables else found
 
 
-def _reading(file: str, text: str, direction: Direction, interface: str) -> Reading:
+def _reading(file: str, text: str, direction: Direction, interface: str) -> tuple[Reading, ...]:
     if is_kept_result(text):
-        return read_mappings(file)
+        return (read_mappings(file),)
     if is_ruleset(text):
         return read_ruleset(file, text, direction, interface)
     if is_rule_table(text):
-        return read_rule_table(file, text)
+        return (read_rule_table(file, text),)
     found = read_settings(file, text)
     if found is None:
         raise BadInput(file, InputProblem(0, f"is none of what is read here: {KINDS}"))
-    return found
+    return (found,)
 
 
 def service_of_settings(site: Site, device: str, name: str, settings: Sequence[Reading]) -> str:

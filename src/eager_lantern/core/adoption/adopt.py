@@ -79,6 +79,8 @@ def _server(server: Server, direction: Direction, reading: Reading) -> Server:
 
 
 def _client(client: Client, direction: Direction, reading: Reading) -> Client:
+    if reading.subject == "switches":
+        return client  # a client in a site has none of them
     side = "incoming" if direction == "in" else "outgoing"
     table = _table(getattr(client.filter, side), reading)
     return replace(client, filter=replace(client.filter, **{side: table}))

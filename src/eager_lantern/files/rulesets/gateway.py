@@ -26,13 +26,12 @@ from ...core.values.addresses import Address, AddressSet
 from ...core.values.ports import EVERY_PORT, PortSet
 from ..problem import BadInput, InputProblem
 from .box import EVERYBODY, IPV4, IPV6, Box, common, family_box, without
+from .helpers import ftp_helper
 from .host import as_rule, left_of
-from .rule import Passing, Unsayable, union_of_ports
+from .rule import Passing, Unsayable
 from .walk import Chain, Decided, Doubt, Ruleset
 
 Items = Sequence[dict[str, Any]]
-_DSTNAT = -100
-"""The priority at which destinations are rewritten (NF_IP_PRI_NAT_DST)."""
 
 
 class Sides(Struct, frozen=True):
@@ -45,48 +44,10 @@ class Sides(Struct, frozen=True):
 def read_gateway(file: str, items: Items, site: Site, gateway: Gateway, sides: Sides) -> tuple[Reading, ...]:
     """Its forwards, both filters and switches. Raises BadInput where they make nothing that a site has words for."""
     try:
-        items, helper = _without_helper(items)
-        return _Border(items, site, gateway, sides).readings(file, helper)
+        helper, left = ftp_helper(items)
+        return _Border(items, site, gateway, sides).readings(file, helper, left)
     except (ValueError, KeyError, TypeError, RecursionError, AttributeError, IndexError) as error:
         raise BadInput(file, InputProblem(0, f"is no rule set that is understood: {error!r:.80}")) from None
-
-
-def _without_helper(items: Items) -> tuple[Items, dict[str, object]]:
-    """The rule set without the rules that give control connections to the FTP helper, and what they come to; one that
-    asks for more than the family and the port stays, and is told as one that a site cannot say."""
-    helpers = {_name(each["ct helper"]) for each in items if each.get("ct helper", {}).get("type") == "ftp"}
-    chains = {_key(each["chain"], "name"): each["chain"] for each in items if "chain" in each}
-    kept: list[dict[str, Any]] = []
-    found: dict[str, object] = {}
-    for item in items:
-        rule = item.get("rule", {"expr": [{}]})
-        ports = _watched(rule["expr"][:-1])
-        named = (rule.get("family"), rule.get("table"), rule["expr"][-1].get("ct helper"))
-        if ports is None or named not in helpers:
-            kept.append(item)
-            continue
-        chain = chains[_key(rule, "chain")]
-        before = chain.get("hook") == "prerouting" and chain.get("prio", 0) < _DSTNAT
-        found = {"ftp_helper": True, "helper_ports": ports, "helper_sees": "outside" if before else "inside"}
-    return kept, found
-
-
-def _name(each: dict[str, Any]) -> tuple[object, ...]:
-    return each["family"], each["table"], each["name"]
-
-
-def _watched(expressions: Sequence[dict[str, Any]]) -> PortSet | None:
-    """The ports of TCP that statements ask for, beside a family; None where they ask for anything else."""
-    ports = PortSet()
-    for each in expressions:
-        match = each.get("match", {})
-        left, right = match.get("left", {}), match.get("right")
-        if match.get("op") == "==" and left == {"payload": {"protocol": "tcp", "field": "dport"}}:
-            values = right["set"] if isinstance(right, dict) and "set" in right else [right]
-            ports = ports | union_of_ports(values)
-        elif "match" not in each or left != {"meta": {"key": "nfproto"}}:
-            return None
-    return ports or None
 
 
 Flat = tuple[list[Decided], Filter]
@@ -101,11 +62,12 @@ class _Border:
         self._subnet = next(
             (each.subnet for each in site.networks if each.name == gateway.inside.network), AddressSet()
         )
+        self._own = AddressSet.single(*gateway.outside_addresses.each, *gateway.inside.address.each)
         self._troubles: list[str] = []
         self._read: list[Ruleset] = []
         self._unknown: list[Box] = []
 
-    def readings(self, file: str, helper: Mapping[str, object]) -> tuple[Reading, ...]:
+    def readings(self, file: str, helper: Mapping[str, object], helped: tuple[Left, ...]) -> tuple[Reading, ...]:
         """All of it. Raises BadInput."""
         forwards, marks = self._forwards(self._sides.outside)
         inward = self._filtered(self._sides.outside, self._sides.inside, note=True)
@@ -119,7 +81,7 @@ class _Border:
             raise BadInput(file, *(InputProblem(0, each) for each in dict.fromkeys(self._troubles)))
         switches |= {"unknown_ports": self._unknown_ports()} if self._unknown else {}
         told = tuple(Told((key,), value, 0) for key, value in (switches | (turns or {})).items())
-        left = left_of(*self._read)
+        left = (*helped, *left_of(*self._read))
         if turns is None:
             whom = "clients inside that use the outside address"
             left = (*left, Left(0, whom, "are not turned back as outside ones are: see hairpin in the file"))
@@ -134,7 +96,7 @@ class _Border:
     def _ruleset(self, comes: str, leaves: str, passing: Passing = Passing(), note: bool = False) -> Ruleset:
         """The rules as a connection meets them; of a walk that is ``note``d its doubts are told."""
         interfaces = {"iifname": comes, "oifname": leaves} if leaves else {"iifname": comes}
-        found = Ruleset(self._items, interfaces, passing)
+        found = Ruleset(self._items, interfaces, passing, self._own)
         self._read += [found] if note else []
         return found
 
@@ -375,7 +337,3 @@ def _outside(targets: AddressSet, gateway: Gateway) -> Address | None:
     if len(mine) != 1:
         raise Unsayable(f"a forward of {targets}, where {gateway.name} has {own or 'no address'} outside")
     return Address(mine.lowest)
-
-
-def _key(each: dict[str, Any], name: str) -> Chain:
-    return each["family"], each["table"], each[name]

@@ -8,9 +8,11 @@ from msgspec.structs import replace
 
 from ...core.adoption.told import Left, Reading, Told
 from ...core.model.site import Rule
+from ...core.values.addresses import AddressSet
 from ...core.values.ports import EVERY_PORT
 from ..problem import BadInput, InputProblem
 from .box import EVERYBODY, IPV4, IPV6, TRANSPORTS, Box, common, without
+from .helpers import ftp_helper
 from .walk import Decided, Ruleset
 
 Way = Literal["in", "out"]
@@ -24,9 +26,9 @@ def is_ruleset(text: str) -> bool:
     return text.lstrip().startswith("{") and '"nftables"' in text[:200]
 
 
-def read_ruleset(file: str, text: str, direction: Way, interface: str = "") -> Reading:
-    """The rules of a host for what comes in, or goes out; ``interface`` is the one that it stands on its network with,
-    where that is known. Raises BadInput."""
+def read_ruleset(file: str, text: str, direction: Way, interface: str = "") -> tuple[Reading, ...]:
+    """The rules of a host for what comes in, or goes out, and which control connections its FTP helper reads, if any;
+    ``interface`` is the one that it stands on its network with, where that is known. Raises BadInput."""
     try:
         items = json.loads(text)["nftables"]
         return read_items(file, items, direction, interface)
@@ -36,9 +38,11 @@ def read_ruleset(file: str, text: str, direction: Way, interface: str = "") -> R
         ) from None
 
 
-def read_items(file: str, items: Sequence[dict[str, Any]], direction: Way, interface: str = "") -> Reading:
+def read_items(file: str, items: Sequence[dict[str, Any]], direction: Way, interface: str = "") -> tuple[Reading, ...]:
     """The same of a list of chains, rules and sets."""
-    ruleset = Ruleset(items, {_INTERFACES[direction]: interface} if interface else {})
+    # whatever comes in is for the host itself, whatever goes out is for somebody else
+    own = EVERYBODY if direction == "in" else AddressSet()
+    ruleset = Ruleset(items, {_INTERFACES[direction]: interface} if interface else {}, own=own)
     chains = [chain for hook in HOOKS[direction] for chain in ruleset.base_chains(hook)]
     if not chains:
         hooks = " or ".join(HOOKS[direction])
@@ -48,7 +52,10 @@ def read_items(file: str, items: Sequence[dict[str, Any]], direction: Way, inter
     if ruleset.troubles:
         raise BadInput(file, *(InputProblem(0, each) for each in dict.fromkeys(ruleset.troubles)))
     told = tuple(Told(("rules",), as_rule(each), 0) for each in flat)
-    return Reading(file, "rules", told, left_of(ruleset), default, of_ruleset=True)
+    helper, left = ftp_helper(items)
+    rules = Reading(file, "rules", told, (*left, *left_of(ruleset)), default, of_ruleset=True)
+    switches = tuple(Told((key,), value, 0) for key, value in helper.items() if key != "helper_sees")
+    return (rules, Reading(file, "switches", switches)) if switches else (rules,)
 
 
 def _rewritten(ruleset: Ruleset, hook: str) -> Iterator[Decided]:

@@ -23,7 +23,7 @@ Item = dict[str, dict[str, Any]]
 _HOOKS = {each: each.lower() for each in ("PREROUTING", "INPUT", "FORWARD", "OUTPUT", "POSTROUTING")}
 _PRIORITIES = {"raw": -300, "mangle": -150, "nat": -100, "filter": 0, "security": 50}
 _STATES = {each: each.lower() for each in ("NEW", "ESTABLISHED", "RELATED", "INVALID", "UNTRACKED")}
-_PLAIN_MODULES = {"tcp", "udp", "multiport", "conntrack", "state", "comment", "iprange", "icmp", "icmp6"}
+_PLAIN_MODULES = {"tcp", "udp", "multiport", "conntrack", "state", "comment", "iprange", "icmp", "icmp6", "addrtype"}
 _VERDICTS: dict[str, dict[str, Any]] = {
     "ACCEPT": {"accept": None},
     "DROP": {"drop": None},
@@ -58,13 +58,13 @@ def family_of(text: str) -> str:
     return "ip6" if re.search(r"-[sd] [0-9A-Fa-f]*:[0-9A-Fa-f:]*", text) else "ip"
 
 
-def read_iptables(texts: Mapping[str, str], direction: Direction, interface: str = "") -> Reading:
+def read_iptables(texts: Mapping[str, str], direction: Direction, interface: str = "") -> tuple[Reading, ...]:
     """The rules of a host for what comes in or goes out; ``interface`` is the one that it stands on its network with,
     where that is known. Raises BadInput."""
     known = {family_of(text) for text in texts.values()}
     families: frozenset[Family] = frozenset(4 if each == "ip" else 6 for each in known)
     found = read_items(", ".join(texts), items_of_iptables(texts), direction, interface)
-    return replace(found, of_families=families)
+    return tuple(replace(each, of_families=families) for each in found)
 
 
 def items_of_iptables(texts: Mapping[str, str]) -> list[Item]:
@@ -86,7 +86,10 @@ def _items(file: str, text: str, family: str) -> Iterator[Item]:
             chain = {"family": family, "table": table, "name": name}
             yield _base(family, table, name, policy) if name in _HOOKS else {"chain": chain}
         elif line.startswith("-A "):
-            yield {"rule": _rule(file, number, line, family, table)}
+            rule = _rule(file, number, line, family, table)
+            if any(each.get("ct helper") == "ftp" for each in rule["expr"]):
+                yield {"ct helper": {"family": family, "table": table, "name": "ftp", "type": "ftp"}}
+            yield {"rule": rule}
         elif line and not line.startswith("#") and line != "COMMIT":
             raise BadInput(file, InputProblem(number, f"“{line[:60]}” is no line of iptables-save"))
 
@@ -138,7 +141,7 @@ class _Words:
                 return [_match(op, _payload(self._family, field), _network(self._words.pop(0)))]
             case "-i" | "-o" | "--in-interface" | "--out-interface":
                 key = "iifname" if option in ("-i", "--in-interface") else "oifname"
-                return [_match(op, {"meta": {"key": key}}, self._words.pop(0))]
+                return [_match(op, {"meta": {"key": key}}, re.sub(r"\+\Z", "*", self._words.pop(0)))]
             case "--dport" | "--dports" | "--destination-port" | "--sport" | "--sports" | "--source-port":
                 field = "dport" if "d" in option[2] else "sport"
                 return [_match(op, _payload(self._protocol, field), {"set": _ports(self._words.pop(0))})]
@@ -161,6 +164,9 @@ class _Words:
             case "--comment":
                 self.comment = self._words.pop(0)
                 return []
+            case "--dst-type":
+                kinds = [each.lower() for each in self._words.pop(0).split(",")]
+                return [_match(op, {"fib": {"result": "type", "flags": ["daddr"]}}, {"set": kinds})]
             case "-m" | "--match":
                 module = self._words.pop(0)
                 return [] if module in _PLAIN_MODULES else [{f"-m {module}": self._passed_by()}]
@@ -189,6 +195,8 @@ class _Words:
             return {"reject": _REJECTS.get(with_, {"type": "icmp", "expr": with_})}
         if target in ("DNAT", "SNAT", "MASQUERADE"):
             return _rewriting(target, self._family, self._passed_by())
+        if target == "CT" and self._words[:1] == ["--helper"]:
+            return {"ct helper": self._passed_by()[1]}
         if target in ("LOG", "NFLOG"):
             self._passed_by()
         if target in _VERDICTS:

@@ -31,7 +31,10 @@ REWRITES = ("dnat", "snat", "masquerade")
 _NEW, _REWRITTEN = 8, 32
 """The bit of a connection's state that is new (NF_CT_STATE_BIT), and that of a status whose destination was rewritten
 (IPS_DST_NAT), which a list of numbers has."""
-_NOTES = ("counter", "log", "comment", "-j TRACE", "-j CHECKSUM", "-j MARK", "-j CONNMARK", "-j TCPMSS")
+_NOTES = (
+    "counter", "log", "comment", "ct helper", "-j TRACE", "-j CHECKSUM", "-j MARK",
+    "-j CONNMARK", "-j TCPMSS",
+)  # fmt: skip
 """Statements that decide nothing; those that ask for what they write down are in doubt."""
 _MARKS = (("meta", "mark"), ("ct", "mark"), ("meta", "nftrace"), ("meta", "priority"))
 """What a rule may write down and only rules that ask for it see: these are in doubt."""
@@ -62,11 +65,13 @@ class Passing(Struct, frozen=True):
 
 class Reader(Struct, frozen=True):
     """Reads rules as a packet meets them that comes in and leaves by some ``interfaces`` (by the words of the filter);
-    ``sets`` are by family, table and name. Without ``passing`` it is a host's own."""
+    ``sets`` are by family, table and name, ``own`` the addresses of who has the rules, where they are known. Without
+    ``passing`` it is a host's own packet."""
 
     sets: Mapping[tuple[str, str, str], Sequence[Any]]
     interfaces: Mapping[str, str] = {}
     passing: Passing | None = None
+    own: AddressSet | None = None
 
     def cases(self, family: str, table: str, rule: Mapping[str, Any]) -> list[Case]:
         """What a rule does with what; several where it has a map of verdicts. Raises KeyError, TypeError and ValueError
@@ -148,7 +153,7 @@ class _Statements:
         if op not in ("==", "!=", "in"):
             raise Unsayable(f"{_named(left)} {op}")
         if "ct" in left and left["ct"].get("key") == "state":
-            return [Box()] if _is_new(right) != (op == "!=") else []
+            return [Box()] if is_new(right) != (op == "!=") else []
         if "ct" in left and self._reader.passing is not None and left["ct"].get("key") in ("mark", "status"):
             has = _has(self._reader.passing, left["ct"]["key"], self._values(right))
             return [Box()] if has != (op == "!=") else []
@@ -164,6 +169,8 @@ class _Statements:
         """The connections of which a field has a value."""
         if "meta" in left:
             return self._of_meta(left["meta"]["key"], self._values(right))
+        if left == {"fib": {"result": "type", "flags": ["daddr"]}}:
+            return self._of_kinds(self._values(right))
         if "payload" not in left:
             raise Unsayable(_named(left))
         protocol, name = left["payload"].get("protocol"), left["payload"].get("field")
@@ -191,6 +198,13 @@ class _Statements:
         if name in ("iifname", "iif") and values == ["lo"]:
             return []  # what a host sends to itself is nobody's connection from elsewhere
         raise Unsayable(f"{name} {values[0] if values else ''}")
+
+    def _of_kinds(self, kinds: Sequence[Any]) -> list[Box]:
+        """Connections by the kind of address that they go to: one of the host's or device's own, or one of many, to
+        which none goes."""
+        if self._reader.own is None or not set(kinds) <= {"local", "multicast", "broadcast", *_KINDS_OF_ADDRESS}:
+            raise Unsayable(f"fib daddr type {kinds[0]}")
+        return [Box(targets=self._reader.own)] if {"local", _LOCAL} & set(kinds) else []
 
     def _values(self, right: Any) -> list[Any]:
         """Single values, ranges and prefixes of a right side, be it a set by its name."""
@@ -231,7 +245,7 @@ def _named(left: Mapping[str, Any]) -> str:
     return " ".join([field, *(str(each) for each in inner.values())]) if isinstance(inner, dict) else field
 
 
-def _is_new(right: Any) -> bool:
+def is_new(right: Any) -> bool:
     """Whether new connections are among the states that are asked for."""
     named = right if isinstance(right, list) else right["set"] if isinstance(right, dict) else [right]
     return any(each == "new" or (isinstance(each, int) and each & _NEW) for each in named)
@@ -295,6 +309,8 @@ def _union_of_addresses(values: Sequence[Any]) -> AddressSet:
 
 _NFPROTO: dict[object, str] = {"ipv4": "ip", "ipv6": "ip6", 2: "ip", 10: "ip6"}
 """Families in words and by number (NFPROTO_IPV4, NFPROTO_IPV6)."""
+_LOCAL, _KINDS_OF_ADDRESS = 2, (2, 3, 5)
+"""Kinds of addresses by number (RTN_LOCAL, RTN_BROADCAST, RTN_MULTICAST)."""
 _LONG = {"iif": "iifname", "oif": "oifname"}
 _KINDS: dict[str, Refusal] = {
     "port-unreachable": "port-unreachable",

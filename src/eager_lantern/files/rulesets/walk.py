@@ -21,6 +21,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ...core.model.site import Filter, Refusal
+from ...core.values.addresses import AddressSet
 from ..rule_table import tidy_name
 from .box import FAMILIES, Box, common, family_box, without
 from .rule import REWRITES, Case, Passing, Reader, Verdict
@@ -65,11 +66,16 @@ class Decided(Struct, frozen=True):
 
 class Ruleset:
     """A rule set, walked as a packet would that comes in by one interface and leaves by another (``interfaces``, by the
-    words of the filter), as a gateway hands it on (``passing``) or as a host's own. ``troubles`` are why nothing can be
+    words of the filter), as a gateway hands it on (``passing``) or as a host's own; ``own`` are the addresses of who
+    has the rules, where they are known. ``troubles`` are why nothing can be
     read; ``doubts`` are rules that a site cannot say, with whether anything is unknown by them."""
 
     def __init__(
-        self, items: Sequence[dict[str, Any]], interfaces: Mapping[str, str] = {}, passing: Passing | None = None
+        self,
+        items: Sequence[dict[str, Any]],
+        interfaces: Mapping[str, str] = {},
+        passing: Passing | None = None,
+        own: AddressSet | None = None,
     ) -> None:
         self.chains: dict[Chain, dict[str, Any]] = {}
         self.rules: dict[Chain, list[dict[str, Any]]] = {}
@@ -79,7 +85,7 @@ class Ruleset:
         self.count = 0
         self.spent = 0
         sets: dict[Chain, list[Any]] = {}
-        self._reader = Reader(sets, interfaces, passing)
+        self._reader = Reader(sets, interfaces, passing, own)
         for item in items:
             for kind, each in item.items():
                 if kind == "chain":
