@@ -23,7 +23,6 @@ from ..files.rulesets.gateway import Sides
 from ..files.site_file import read_site
 from ..files.yaml_tree import read_text
 from ..views.adopt_view import adopt_view
-from .adopt_first import write_first_site
 from .adopt_readings import fits, readings_of, service_of_settings
 from .arguments.options import Forced, Format, Written, example
 from .arguments.site_names import known
@@ -79,6 +78,8 @@ def adopt_command(
     """
     site = Path(files[0])
     if site.suffix not in (".yaml", ".yml"):
+        from .adopt_first import write_first_site  # templates load slowly
+
         raise typer.Exit(write_first_site(files, save, force, form))
     files = files[1:]
     if not files or save is not None:

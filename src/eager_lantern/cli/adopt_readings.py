@@ -6,14 +6,13 @@ import typer
 
 from ..core.adoption.told import Direction, Reading
 from ..core.model.site import Client, Gateway, Server, Site
-from ..files.first_site import is_kept_result
 from ..files.problem import BadInput, InputProblem
 from ..files.rule_table import is_rule_table, read_rule_table
 from ..files.rulesets.gateway import Sides, items_of_nft, read_gateway
 from ..files.rulesets.host import is_ruleset, read_ruleset
 from ..files.rulesets.iptables import is_iptables, items_of_iptables, read_iptables
 from ..files.server_settings import read_settings
-from ..files.survey_file import read_mappings
+from ..files.survey_file import is_kept_result, read_mappings
 from ..files.system_settings import is_sysctl, read_sysctl
 from .arguments.site_names import the_transfer
 

@@ -25,11 +25,6 @@ from .yaml_tree import read_text
 NOT_SEEN = "? not seen"
 
 
-def is_kept_result(text: str) -> bool:
-    """Whether a text looks like a result of the tool."""
-    return text.lstrip().startswith("{") and '"eager-lantern/' in text[:200]
-
-
 def read_seen_of_site(path: Path) -> tuple[Survey | None, tuple[VisitFacts, ...]]:
     """A kept survey, or what kept visits or sweeps over a lamp tell. Raises BadInput for another result."""
     text = read_text(path)

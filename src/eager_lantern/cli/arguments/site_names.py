@@ -7,14 +7,13 @@ import typer
 
 from ...core.model.consistency import did_you_mean
 from ...core.model.site import Service, Site
-from ...live.vantage.address import checked_place
-from ...live.vantage.local import HERE
+from ...live.vantage.address import OWN_PLACE, checked_place
 
 
 def the_place(option: str, text: str) -> str:
     """A place to stand: ``here``, or a host that is reached over SSH. Raises BadParameter."""
     try:
-        return text if text == HERE.name else checked_place(text)
+        return text if text == OWN_PLACE else checked_place(text)
     except ValueError as error:
         raise typer.BadParameter(f"{option}: {error}") from None
 

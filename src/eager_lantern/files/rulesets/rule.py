@@ -22,7 +22,7 @@ from msgspec import Struct
 from ...core.model.site import Refusal
 from ...core.values.addresses import AddressSet
 from ...core.values.ports import PortSet
-from .box import TRANSPORTS, Box, common, family_box, without
+from .box import IPV4, IPV6, TRANSPORTS, Box, common, family_box, without
 
 Verdict = tuple[Any, Any]
 """What is done and its detail: allow, deny, refuse, jump, goto, return, a rewriting, or unknown."""
@@ -180,8 +180,9 @@ class _Statements:
             transports = TRANSPORTS if protocol == "th" else frozenset((protocol,))
             return [Box(transports, ports=ports) if name == "dport" else Box(transports, from_ports=ports)]
         if protocol in ("ip", "ip6") and name in ("saddr", "daddr"):
-            addresses = _union_of_addresses(values)
-            return [family_box(protocol) & (Box(sources=addresses) if name == "saddr" else Box(targets=addresses))]
+            addresses, everybody = _union_of_addresses(values), IPV4 if protocol == "ip" else IPV6
+            asked = (addresses, everybody) if name == "saddr" else (everybody, addresses)
+            return [Box(sources=asked[0], targets=asked[1])]
         if (protocol, name) in (("ip", "protocol"), ("ip6", "nexthdr")):
             return [family_box(protocol) & Box(protocols=_transports(values))]
         if protocol in _OTHERS:
@@ -295,16 +296,14 @@ def union_of_ports(values: Sequence[Any]) -> PortSet:
 
 
 def _union_of_addresses(values: Sequence[Any]) -> AddressSet:
-    found = AddressSet()
-    for each in values:
-        if isinstance(each, dict) and "prefix" in each:
-            text = f"{each['prefix']['addr']}/{each['prefix']['len']}"
-        elif isinstance(each, dict) and "range" in each:
-            text = "-".join(each["range"])
-        else:
-            text = str(each)
-        found = found | AddressSet.parse(text)
-    return found
+    return AddressSet.of(*(span for each in values for span in AddressSet.parse(_written(each)).spans))
+
+
+def _written(each: Any) -> str:
+    """An address, a prefix or a range as the site file has it."""
+    if isinstance(each, dict) and "prefix" in each:
+        return f"{each['prefix']['addr']}/{each['prefix']['len']}"
+    return "-".join(each["range"]) if isinstance(each, dict) and "range" in each else str(each)
 
 
 _NFPROTO: dict[object, str] = {"ipv4": "ip", "ipv6": "ip6", 2: "ip", 10: "ip6"}

@@ -4,6 +4,8 @@ import re
 
 from ...wire.terminal_safe import printable
 
+OWN_PLACE = "here"
+"""This machine, as it is written."""
 _PLACE = re.compile(r"ssh://(?:[^\s/@:-][^\s/@:]*@)?(?:[\w][\w.-]*|\[[0-9a-fA-F:.%]+\])(?::[0-9]{1,5})?/?")
 
 

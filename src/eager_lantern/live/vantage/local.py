@@ -12,6 +12,7 @@ from dataclasses import dataclass
 import psutil
 
 from ..failure import Failed
+from .address import OWN_PLACE
 from .agent import beginning_of, output_of
 from .base import Arrived, Connected, second_of
 
@@ -22,7 +23,7 @@ MOST_DATAGRAM = 65_536
 class Here:
     """Sockets of this machine."""
 
-    name: str = "here"
+    name: str = OWN_PLACE
     round_trip_seconds: float | None = None
 
     async def find(self, name: str, port: int) -> str:
