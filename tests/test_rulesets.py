@@ -129,6 +129,14 @@ def test_what_a_site_cannot_say_does_no_harm_where_no_transfer_gets_as_far() -> 
     assert [(each.action, str(each.ports)) for each in reading.rules] == [("allow", "21")]
 
 
+def test_what_a_rule_in_doubt_is_called_is_a_name_that_a_site_file_can_have() -> None:
+    text = ruleset([PORT_22, LIMIT, ACCEPT]).replace('"c"', json.dumps("c\x1b[31m\u202e\n" * 30))
+    (reading, *_) = read_ruleset("listed", text, "in")
+    (name,) = (each.name for each in reading.rules)
+    assert name.isprintable()
+    assert 0 < len(name) <= 80
+
+
 def test_a_chain_that_jumps_to_itself_ends() -> None:
     jump = {"jump": {"target": "c"}}
     with pytest.raises(BadInput, match="deep"):

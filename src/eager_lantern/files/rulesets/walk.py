@@ -30,6 +30,8 @@ MOST_DEPTH, MOST_RULES = 16, 100_000
 """The kernel itself allows so many jumps into each other (NFT_JUMP_STACK_SIZE)."""
 MOST_PARTS = 400_000
 """Parts of connections that are looked at before it is given up: some ten seconds."""
+MOST_LOOKED_AT = 1_000_000
+"""Rules behind rules in doubt that are looked at; of those in doubt behind that all that they may match is unknown."""
 MOST_CUT = 16
 """Parts that what a rule may match is cut into; of more, all of it is unknown."""
 Chain = tuple[str, str, str]
@@ -83,7 +85,7 @@ class Ruleset:
         self.troubles: list[str] = []
         self.doubts: dict[Doubt, bool] = {}
         self.count = 0
-        self.spent = 0
+        self.spent = self.looked = 0
         sets: dict[Chain, list[Any]] = {}
         self._reader = Reader(sets, interfaces, passing, own)
         for item in items:
@@ -178,6 +180,9 @@ class Ruleset:
         """Of what a rule may match, the connections that without it end otherwise."""
         left, found = [doubtful.box], list[Box]()
         for each in later:
+            self.looked += 1
+            if self.looked > MOST_LOOKED_AT:
+                return [doubtful.box]
             if hit := common(left, [each.box]):
                 found += hit if (each.action, each.refuses_with) != doubtful.likely else []
                 left = self.less(left, [each.box])
@@ -196,14 +201,14 @@ class Ruleset:
                 continue
             word, detail = case.verdict
             if word not in ("jump", "goto", "return"):
-                left, taken = self._where_in_doubt(case, left, taken)
-                yield from self._said(key, rule, case, common(whole, case.boxes), left)
+                if not self._in_doubt(case) or self.less(common(left, case.boxes), taken):
+                    yield from self._said(key, rule, case, common(whole, case.boxes))
                 taken += case.boxes if word == "unknown" or not case.doubts else []
                 continue
             left, taken = self.less(left, taken), []
             mine = common(left, case.boxes)
             if case.doubts and word != "jump":
-                yield from self._said(key, rule, replace(case, verdict=("unknown", word)), mine, left)
+                yield from self._said(key, rule, replace(case, verdict=("unknown", word)), mine)
                 left, whole = self.less(left, mine), self.less(whole, mine)
                 continue
             if word != "return" and mine:
@@ -234,27 +239,23 @@ class Ruleset:
             for case in self._reader.cases(key[0], key[1], rule):
                 yield rule, case
 
-    def _where_in_doubt(self, case: Case, left: list[Box], taken: list[Box]) -> tuple[list[Box], list[Box]]:
-        """For a rule in doubt it has to be known what gets as far."""
-        in_doubt = case.doubts or (case.verdict and case.verdict[0] == "unknown")
-        return (self.less(left, taken), []) if in_doubt else (left, taken)
+    def _in_doubt(self, case: Case) -> bool:
+        """Whether it is not known if a rule matches, or what it does: that counts only where something gets as far."""
+        return bool(case.doubts) or (case.verdict is not None and case.verdict[0] == "unknown")
 
-    def _said(
-        self, key: Chain, rule: dict[str, Any], case: Case, boxes: Sequence[Box], left: Sequence[Box]
-    ) -> Iterator[Decided]:
-        """What a rule that ends the walk says of some connections; one in doubt only where one of them gets as far."""
+    def _said(self, key: Chain, rule: dict[str, Any], case: Case, boxes: Sequence[Box]) -> Iterator[Decided]:
+        """What a rule that ends the walk says of some connections."""
         word: Any
         detail: Any
         word, detail = case.verdict or ("unknown", "")
         name = tidy_name(str(rule.get("comment", "")))
-        if word == "unknown" or case.doubts:
-            if not common(left, case.boxes):
-                return
+        if self._in_doubt(case):
             doubt = self._doubt(key, rule, (*case.doubts, detail) if word == "unknown" else case.doubts)
             self.doubts.setdefault(doubt, False)
             place = f"line {doubt.line}" if doubt.line else f"handle {rule.get('handle')}"
             likely = None if word == "unknown" else (word, detail)
-            made = Decided("unknown", Box(), None, name or f"chain {key[2]}, {place}", None, likely, doubt)
+            name = name or tidy_name(f"chain {key[2]}, {place}")
+            made = Decided("unknown", Box(), None, name, None, likely, doubt)
         elif word in REWRITES:
             made = Decided("allow", Box(), None, name, (word, detail))
         else:
@@ -281,5 +282,5 @@ def _doubtful(inner: Decided, doubt: Doubt) -> Decided:
     if inner.action == "unknown":
         return inner
     likely = inner.rewrite or (inner.action, inner.refuses_with)
-    name = inner.name or doubt.where.rpartition("table ")[2].partition(", ")[2]
+    name = inner.name or tidy_name(doubt.where.partition(", ")[2])
     return Decided("unknown", inner.box, None, name, None, likely, doubt)
