@@ -7,6 +7,7 @@ import re
 import shutil
 import subprocess
 import sys
+from difflib import ndiff
 from pathlib import Path
 from typing import Any
 
@@ -166,6 +167,21 @@ def test_a_long_table_is_read_whole_and_shown_in_part(tmp_path: Path) -> None:
     done = run("adopt", AFTER, tmp_path / "read.csv", "--device", "gauge-store")
     assert "1000 rules" in done.stdout
     assert "more lines (--all shows them)" in done.stdout
+
+
+def test_what_stays_in_a_list_keeps_its_lines_and_remarks_whatever_comes_between(tmp_path: Path) -> None:
+    site, was = tmp_path / "pier.site.yaml", AFTER.read_text()
+    was = was.replace("        - {name: data,", "        # handed out\n        - {name: data,")
+    was = was.replace("ports: 22, from: 10.61.4.0/24}", "ports: 22, from: 10.61.4.0/24}   # ours")
+    site.write_text(was)
+    rows = ("deny,any,all,203.0.113.99,", "allow,tcp,21,any,control", "allow,tcp,80,any,pages",
+            "allow,tcp,61200-61455,any,data", "allow,tcp,22,10.61.4.0/24,remote-desk")  # fmt: skip
+    (tmp_path / "read.csv").write_text("\n".join(["do,protocol,ports,from,name", *rows, ""]))
+    done = run("adopt", site, tmp_path / "read.csv", "--device", "gauge-store", "--write")
+    assert done.returncode in (0, 1), done.stderr
+    added = [each for each in ndiff(was.splitlines(), site.read_text().splitlines()) if each[0] != " "]
+    assert [each[:2] for each in added] == ["+ ", "+ "]
+    assert ["203.0.113.99" in added[0], "pages" in added[1]] == [True, True]
 
 
 def test_the_written_file_keeps_its_comments_and_says_where_each_part_was_read(tmp_path: Path) -> None:

@@ -48,23 +48,39 @@ def _one(text: str, change: Change) -> str:
             return _removed(text, node, part)
         node = found
     if isinstance(node, SequenceNode) and not node.flow_style and isinstance(change.new, (list, tuple)):
-        return _listed(text, node, [_written(each) for each in change.new])
+        return _listed(text, node, change.old, change.new)
     start, end = node.start_mark.index, _end(node)
     quote = node.style if isinstance(node, ScalarNode) and node.style in ("'", '"') else ""
     return text[:start] + _written(change.new, quote) + text[end:]
 
 
-def _listed(text: str, node: SequenceNode, items: list[str]) -> str:
-    """A list in lines of its own: what is added comes behind what stays, else all of it is written anew."""
-    column = " " * node.start_mark.column
-    old = [text[each.start_mark.index : _end(each)] for each in node.value]
-    if old == items[: len(old)]:
-        lines = "".join(f"\n{column}- {each}" for each in items[len(old) :])
-        at = text.find("\n", _end(node))
-        at = len(text) if at < 0 else at
-        return text[:at] + lines + text[at:]
-    lines = f"\n{column}".join(f"- {each}" for each in items)
-    return text[: node.start_mark.index] + lines + text[_end(node) :]
+def _listed(text: str, node: SequenceNode, old: Any, new: Sequence[Any]) -> str:
+    """A list in lines of its own: what stays is moved with its lines and the remarks above and behind them."""
+    column = "\n" + " " * node.start_mark.column
+    lines = _entries(text, node)
+    kept: dict[Any, list[str]] = {}
+    for value, its in zip(old, lines, strict=True) if isinstance(old, (list, tuple)) and len(old) == len(lines) else ():
+        kept.setdefault(value, []).append(its)
+    found = [kept[each].pop(0) if kept.get(each) else f"{column}- {_written(each)}" for each in new]
+    start, end = node.start_mark.index, _line_end(text, _end(node))
+    return text[:start] + ("".join(found).lstrip() or "[]") + text[end:]
+
+
+def _entries(text: str, node: SequenceNode) -> list[str]:
+    """The lines of each entry, from the end of the line before; remarks above an entry are its own."""
+    start = text.rfind("\n", 0, node.start_mark.index)
+    before = "\n" if start < 0 else ""
+    found = []
+    for each in node.value:
+        end = _line_end(text, _end(each))
+        found.append(before + text[max(start, 0) : end])
+        start, before = end, ""
+    return found
+
+
+def _line_end(text: str, place: int) -> int:
+    found = text.find("\n", place)
+    return len(text) if found < 0 else found
 
 
 def _child(node: Node, part: str | int) -> Node | None:
@@ -95,8 +111,7 @@ def _added(text: str, node: Node, rest: SitePath, new: Any) -> str:
         comma = ", " if node.value else ""
         return text[:at].rstrip() + comma + entry + text[at:]
     column = node.start_mark.column
-    at = text.find("\n", _end(node))
-    at = len(text) if at < 0 else at
+    at = _line_end(text, _end(node))
     mark = "- " if isinstance(node, SequenceNode) else ""
     return f"{text[:at]}\n{' ' * column}{mark}{entry}{text[at:]}"
 

@@ -170,7 +170,7 @@ def because(forecast: Forecast) -> str:
     goes_to = str(forecast.target or "")
     family = forecast.target.family if forecast.target else 4
     if stop.outcome == "unknown":
-        return f"whether {goes_to or forecast.service.name} can be reached cannot be told: {blame(stop, goes_to)}"
+        return f"cannot be told: {blame(stop, goes_to)}"
     return f"no connection to {goes_to or forecast.service.name}{manner(stop, family)}: {blame(stop, goes_to)}"
 
 
