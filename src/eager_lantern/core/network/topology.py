@@ -95,6 +95,8 @@ class Topology:
         self.devices = tuple(_device(each, ("gateways", i), listening) for i, each in enumerate(site.gateways))
         self.subnets = {each.name: each.subnet for each in site.networks if each.name != INTERNET}
         self.derived: dict[Hashable, Topology] = {}
+        self._searched: dict[tuple[str, Family | None, str], dict[str, tuple[Crossing, ...]]] = {}
+        self._exits: dict[str, list[Crossing]] = {}
         self._clients = {each.name: each for each in site.clients}
         self._hosts = {each.name: each for each in (*self.clients, self.server)}
         self._devices = {each.name: each for each in self.devices}
@@ -196,7 +198,11 @@ class Topology:
 
     def _search(self, start: str, family: Family | None, but: str = "") -> dict[str, tuple[Crossing, ...]]:
         """Breadth first from a network: every network that addresses of a family can be seen on, and the way
-        there; with None every network there is, through whatever translates; never through the one that is named."""
+        there; with None every network there is, through whatever translates; never through the one that is named.
+        It is asked for each connection alike, so it is remembered."""
+        known = self._searched.get((start, family, but))
+        if known is not None:
+            return known
         found: dict[str, tuple[Crossing, ...]] = {start: ()}
         waiting = deque([start])
         while waiting:
@@ -208,6 +214,7 @@ class Topology:
                 if far not in found and not hidden and far != but:
                     found[far] = (*found[network], crossing)
                     waiting.append(far)
+        self._searched[start, family, but] = found
         return found
 
     def beyond(self, network: str, crossing: Crossing, family: Family) -> frozenset[str]:
@@ -221,10 +228,13 @@ class Topology:
         return next((each for each in self.exits(network) if each.device.name == name), None)
 
     def exits(self, network: str) -> list[Crossing]:
-        """The devices of a network, each in the direction in which it is crossed from there."""
+        """The devices of a network, each in the direction in which it is crossed from there; remembered."""
+        if network in self._exits:
+            return self._exits[network]
         outward = [Crossing(each, "outward") for each in self.devices if each.spec.inside.network == network]
         inward = [Crossing(each, "inward") for each in self.devices if each.spec.outside.network == network]
-        return [*outward, *inward]
+        self._exits[network] = [*outward, *inward]
+        return self._exits[network]
 
     def _held(self) -> list[tuple[tuple[str, int], Host | Side]]:
         held: list[tuple[tuple[str, int], Host | Side]] = []
