@@ -49,7 +49,8 @@ def pairs_of_sites(draw: st.DrawFn) -> tuple[dict[str, Any], dict[str, Any]]:
 
 
 def points(site: dict[str, Any], network: str, source: str) -> Iterator[Point]:
-    """What a sender reaches of hosts elsewhere and of the server, one packet after the other, by the plain reading."""
+    """What a sender reaches of hosts elsewhere and of the server, one packet after the other, by the plain reading; of
+    the ports of hosts those that are asked for directly as well."""
     home = {each["name"]: each["network"] for each in (site["server"], *site["clients"])}
     for to in sorted({each for each in held(site) if ":" not in each}):
         for protocol in ("tcp", "udp"):
@@ -57,7 +58,8 @@ def points(site: dict[str, Any], network: str, source: str) -> Iterator[Point]:
                 for source_port in FROM_PORTS:
                     packet = Packet(protocol, source, source_port, to, port)
                     end = arrive(site, network, packet, None, {"name": network}, [])
-                    if end.outcome == "ok" and (home[end.at] not in (network, "internet") or end.at == "store"):
+                    known = end.outcome == "ok" and end.packet.port <= PORTS + 1
+                    if known and (home[end.at] not in (network, "internet") or end.at == "store"):
                         yield network, end.at, protocol, source, end.packet.port
 
 
