@@ -135,7 +135,7 @@ def test_a_port_that_another_program_has_on_every_address_is_named_with_what_to_
 def test_every_lab_agrees_with_check_on_the_faulty_site(lab: str) -> None:
     done = subprocess.run(
         [*(BARE if lab == "loopback" else []), *PROGRAM, str(BEFORE), "--lab", lab, "--format", "json"],
-        capture_output=True, text=True, timeout=100, stdin=subprocess.DEVNULL,
+        capture_output=True, text=True, timeout=280, stdin=subprocess.DEVNULL,
     )  # fmt: skip
     assert done.returncode == 1, done.stderr
     promises = json.loads(done.stdout)["promises"]

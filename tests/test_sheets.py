@@ -103,7 +103,7 @@ def test_it_prints_on_pages_of_a4(pages: dict[str, Path], tmp_path: Path) -> Non
         pdf = tmp_path / f"{name}.pdf"
         words = ["chromium", "--headless", "--no-sandbox", *quiet, f"--user-data-dir={tmp_path / 'profile'}",
                  "--no-pdf-header-footer", f"--print-to-pdf={pdf}", (folder / "all-pages.html").as_uri()]  # fmt: skip
-        subprocess.run(words, check=True, capture_output=True, timeout=100)
+        subprocess.run(words, check=True, capture_output=True, timeout=280)
         told = subprocess.run(["pdfinfo", pdf], check=True, capture_output=True, text=True).stdout
         assert re.search(r"Page size: +59[45]\.\d+ x 84[12]\.\d+ pts \(A4\)", told)
         sheets = len(list(folder.glob("*.md")))
