@@ -9,9 +9,10 @@ import typer
 
 from ..core.adoption.adopt import adopted
 from ..core.adoption.told import Direction
-from ..core.comparison.with_site import compare
+from ..core.comparison.edits import Overlay
+from ..core.comparison.with_site import compared
 from ..core.model.consistency import problems
-from ..files.adopted_file import MadeText, adopted_text
+from ..files.adopted_file import adopted_text
 from ..files.atomic_write import write
 from ..files.mended_file import patch
 from ..files.problem import BadInput, InputProblem
@@ -99,17 +100,18 @@ def adopt_command(
     if found := problems(wanted):
         raise BadInput(str(files[0]), *(InputProblem(0, f"does not fit the site: {each.message}") for each in found))
     day = time.strftime("%Y-%m-%d")
-    made = adopted_text(source, text, wanted, readings, day) if wanted != source.site else MadeText(text, source)
+    overlay = Overlay(source.site, wanted)
+    made = adopted_text(source, text, overlay, readings, day)
     after = made.text
     if writes and after != text:
         write({site: after.encode()}, force=True)
-    comparison = compare(source.site, wanted)
+    comparison = compared(overlay)
     lines = (source.line, made.source.line)
     difference = patch(text, after, source.file)
     written = writes and after != text
     if form is Format.json:
-        compared = compare_result(comparison, (source.file, source.file), lines)
-        emit(as_json(adopt_result(device, readings, compared, difference, written)))
+        held = compare_result(comparison, (source.file, source.file), lines)
+        emit(as_json(adopt_result(device, readings, held, difference, written)))
     else:
         words = (
             "adopt",

@@ -7,6 +7,7 @@ from pathlib import Path
 from ..core.adoption.adopt import adopted
 from ..core.adoption.first_site import Learnt, learnt_of
 from ..core.adoption.told import Reading, Told
+from ..core.comparison.edits import Overlay
 from ..core.interview import refusal
 from ..core.model.consistency import problems
 from ..core.surveyed.mapped import forwards_of
@@ -59,7 +60,7 @@ def _with_forwards(source: SiteFile, text: str, readings: Sequence[Reading], day
     if not readings:
         return text
     wanted = adopted(source.site, source.site.gateways[0].name, "", "in", readings)
-    return text if problems(wanted) or wanted == source.site else adopted_text(source, text, wanted, readings, day).text
+    return text if problems(wanted) else adopted_text(source, text, Overlay(source.site, wanted), readings, day).text
 
 
 def _told(source: SiteFile, found: dict[str, Learnt], guessed: Sequence[str], forwards: int, form: Format) -> None:

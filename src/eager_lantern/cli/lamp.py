@@ -2,6 +2,7 @@
 
 import asyncio
 import contextlib
+import gc
 import secrets
 import signal
 from collections.abc import Callable, Iterator, Sequence
@@ -73,6 +74,7 @@ def lamp(
         else:
             show(lit_view(addresses, wanted, unlit, seconds, f"{VARIABLE}={shown}" if shown else ""))
 
+    gc.set_threshold(700, 10, 10)  # a lamp burns for hours: what is in circles goes as it comes, not by the millions
     unlit = asyncio.run(_burnt(burning, addresses, wanted, protocols, seconds, tell_lit))
     if len(unlit) == len(addresses) * len(wanted) * len(protocols):
         raise typer.Exit(CANNOT_TELL)

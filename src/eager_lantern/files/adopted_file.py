@@ -30,18 +30,19 @@ class MadeText(NamedTuple):
     source: SiteFile
 
 
-def adopted_text(source: SiteFile, text: str, wanted: Site, readings: Sequence[Reading], day: str) -> MadeText:
-    """The text changed where the wanted site differs, read again and found to be that very site. Raises BadInput where
-    the file does not let that be done in its places alone."""
-    overlay = Overlay(source.site, wanted)
-    changes = changes_between(source.site, overlay)
-    found = _made(source, text, wanted, changes) if len(changes) <= MOST_SINGLY else None
+def adopted_text(source: SiteFile, text: str, wanted: Overlay, readings: Sequence[Reading], day: str) -> MadeText:
+    """The text changed where the site that is laid over its own differs, read again and found to be that very site.
+    Raises BadInput where the file does not let that be done in its places alone."""
+    if not wanted.edits:
+        return MadeText(text, source)
+    changes = changes_between(source.site, wanted) if len(wanted.edits) <= MOST_SINGLY else ()
+    found = _made(source, text, wanted.after, changes) if 0 < len(changes) <= MOST_SINGLY else None
     if found is None:  # where entries come between others, their list is written anew
-        found = _made(source, text, wanted, _by_lists(source.site, wanted, overlay))
+        found = _made(source, text, wanted.after, _by_lists(wanted))
     if found is None:
         message = "is written so that what was read cannot be put in here alone (by an alias, perhaps); do it by hand"
         raise BadInput(source.file, InputProblem(0, message))
-    return _remarked(found, overlay, readings, day)
+    return _remarked(found, wanted, readings, day)
 
 
 def _made(source: SiteFile, text: str, wanted: Site, changes: Sequence[Change]) -> MadeText | None:
@@ -53,7 +54,7 @@ def _made(source: SiteFile, text: str, wanted: Site, changes: Sequence[Change]) 
         return None
 
 
-def _by_lists(before: Site, wanted: Site, overlay: Overlay) -> tuple[Change, ...]:
+def _by_lists(overlay: Overlay) -> tuple[Change, ...]:
     """The same changes, where lists of lines differ each list as a whole."""
     found: dict[SitePath, Change] = {}
     for each in overlay.edits:
@@ -61,7 +62,8 @@ def _by_lists(before: Site, wanted: Site, overlay: Overlay) -> tuple[Change, ...
         if each.entry:
             place = place if each.old is None else place[:-1]
             other = other if each.new is None else other[:-1]
-            found[place] = Change(place, _at(before, place), _at(wanted, other))
+            if place not in found:
+                found[place] = Change(place, _at(overlay.before, place), _at(overlay.after, other))
         else:
             found[place] = Change(place, each.old, each.new)
     return tuple(found.values())
@@ -109,13 +111,17 @@ def _by_value(readings: Sequence[Reading]) -> dict[object, str]:
     """Where each entry of a table was read first; settings are found by their keys."""
     found: dict[object, str] = {}
     for reading in readings:
+        name = _name(reading)
         for told in reading.told if reading.subject != "settings" else ():
-            found.setdefault(told.value, _place(reading, told))
+            found.setdefault(told.value, _place(name, told))
     return found
 
 
-def _place(reading: Reading, told: Told) -> str:
-    name = printable(reading.file.replace("\\", "/").rpartition("/")[2], 60)
+def _name(reading: Reading) -> str:
+    return printable(reading.file.replace("\\", "/").rpartition("/")[2], 60)
+
+
+def _place(name: str, told: Told) -> str:
     return f"{name} line {told.line}" if told.line else name
 
 
@@ -126,7 +132,7 @@ def _read_at(
         return where
     settings = ((each, told) for each in readings if each.subject == "settings" for told in each.told)
     found = ((each, told) for each, told in settings if path[2 : 2 + len(told.key)] == told.key or told.value == value)
-    return next((_place(reading, told) for reading, told in found), "")
+    return next((_place(_name(reading), told) for reading, told in found), "")
 
 
 def _with_notes(lines: Sequence[str], notes: Mapping[int, str]) -> str:

@@ -278,7 +278,9 @@ def _from(text: str) -> AddressSet | None:
 
 def tidy_name(text: str) -> str:
     """A name or comment as a site file can have it."""
-    return "" if text == "-" else " ".join("".join(each if each.isprintable() else " " for each in text).split())[:80]
+    if text in ("", "-"):
+        return ""
+    return " ".join("".join(each if each.isprintable() else " " for each in text).split())[:80]
 
 
 def _is_on(text: str) -> bool:

@@ -15,6 +15,7 @@ gateways:
 import json
 import re
 from collections.abc import Sequence
+from functools import lru_cache
 from typing import Any
 
 import yaml
@@ -61,7 +62,11 @@ def _listed(text: str, node: SequenceNode, old: Any, new: Sequence[Any]) -> str:
     kept: dict[Any, list[str]] = {}
     for value, its in zip(old, lines, strict=True) if isinstance(old, (list, tuple)) and len(old) == len(lines) else ():
         kept.setdefault(value, []).append(its)
-    found = [kept[each].pop(0) if kept.get(each) else f"{column}- {_written(each)}" for each in new]
+    plain = to_builtins(tuple(new), enc_hook=str)
+    found = [
+        kept[each].pop(0) if kept and kept.get(each) else f"{column}- {_flow(its)}"
+        for each, its in zip(new, plain, strict=True)
+    ]
     start, end = node.start_mark.index, _line_end(text, _end(node))
     return text[:start] + ("".join(found).lstrip() or "[]") + text[end:]
 
@@ -142,14 +147,19 @@ def _written(value: Any, quote: str = "") -> str:
 
 
 def _flow(value: Any, quote: str = "") -> str:
+    if isinstance(value, str):
+        return _text(value, quote)
     if isinstance(value, dict):
         return "{" + ", ".join(f"{key}: {_flow(each)}" for key, each in value.items()) + "}"
     if isinstance(value, (list, tuple)):
         return "[" + ", ".join(map(_flow, value)) + "]"
     if isinstance(value, bool):
         return "true" if value else "false"
-    if not isinstance(value, str):
-        return str(value)
+    return str(value)
+
+
+@lru_cache(maxsize=1024)  # the same few words stand in each line of a long list
+def _text(value: str, quote: str) -> str:
     if quote == "'" and "'" not in value:
         return f"'{value}'"
     plain = _ALSO_PLAIN.fullmatch(value) or _PLAIN.fullmatch(value)

@@ -37,10 +37,13 @@ _TEXT_TYPES = (
 
 def from_text(kind: type, value: object) -> object:
     """Build one of the core's value types from what YAML has in its place."""
-    parts = value if isinstance(value, list) else [value]
-    if not parts or any(isinstance(each, (list, dict, bool)) or each is None for each in parts):
-        raise ValueError(f"found {_shown(value)} where {meant(kind)} is meant")
-    text = ", ".join(str(each) for each in parts)
+    if type(value) in (str, int):
+        text = str(value)
+    else:
+        parts = value if isinstance(value, list) else [value]
+        if not parts or any(isinstance(each, (list, dict, bool)) or each is None for each in parts):
+            raise ValueError(f"found {_shown(value)} where {meant(kind)} is meant")
+        text = ", ".join(str(each) for each in parts)
     if not text.strip():
         raise ValueError(f"is empty where {meant(kind)} is meant")
     return kind.parse(text)  # type: ignore[attr-defined]

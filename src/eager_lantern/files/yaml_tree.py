@@ -29,19 +29,21 @@ alias has the line where it stands, what is inside of it the lines where that wa
 """
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
+from functools import lru_cache
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any
 
 import yaml
-from msgspec import Struct, field
+from msgspec import Struct
 from yaml.events import (
     AliasEvent,
     CollectionEndEvent,
+    CollectionStartEvent,
     DocumentStartEvent,
     Event,
     MappingStartEvent,
-    NodeEvent,
     ScalarEvent,
 )
 
@@ -81,14 +83,26 @@ def _why(error: OSError) -> str:
 
 
 class _Node(Struct):
-    """A value, its line, and how many parts it has once its aliases are written out."""
+    """A value, its line, the lines of its parts by key or number, those of them that have parts themselves, and how
+    many parts it has once its aliases are written out."""
 
     line: int
     data: Any
-    below: "dict[str | int, tuple[int, _Node]]" = field(default_factory=dict)
+    lines: Mapping[str | int, int] = MappingProxyType({})
+    below: Mapping[str | int, "_Node"] = MappingProxyType({})
     parts: int = 1
-    key: "_Node | None" = None
-    open: bool = False
+
+
+class _Branch(_Node):
+    """A mapping or a list that is being read; ``key`` is what has no value yet, with its line."""
+
+    lines: dict[str | int, int]
+    below: dict[str | int, _Node]
+    key: tuple[str, int] | None = None
+    open: bool = True
+
+
+_NOTHING = _Node(0, None)
 
 
 class YamlTree:
@@ -104,17 +118,19 @@ class YamlTree:
         """The line, from 1, of a place, or of the nearest thing around it that is written."""
         node, line = self._root, self._root.line
         for part in place:
-            if part not in node.below:
+            if part not in node.lines:
                 break
-            line, node = node.below[part]
+            line, node = node.lines[part], node.below.get(part, _NOTHING)
         return line
 
     def _bad(self, line: int, message: str) -> BadInput:
         return BadInput(self.file, InputProblem(line, message))
 
     def _events(self, text: str) -> Iterable[Event]:
+        loader = None
         try:
-            yield from yaml.parse(text, Loader=_Loader)
+            loader = _Loader(text)
+            yield from iter(loader.get_event, None)
         except yaml.MarkedYAMLError as error:
             mark = error.problem_mark or error.context_mark
             line = mark.line + 1 if mark else 1
@@ -122,74 +138,83 @@ class YamlTree:
         except yaml.reader.ReaderError as error:
             line = text.count("\n", 0, error.position) + 1
             raise self._bad(line, "has a control character that YAML does not allow; is this a text file?") from None
+        finally:
+            if loader is not None:
+                loader.dispose()
 
     def _built(self, events: Iterable[Event]) -> _Node:
         root: _Node | None = None
-        stack: list[_Node] = []
+        stack: list[_Branch] = []
         for event in events:
-            if isinstance(event, DocumentStartEvent) and root is not None:
-                raise self._bad(_line(event), "starts a second document; a site file is one document")
-            if isinstance(event, CollectionEndEvent):
+            if isinstance(event, ScalarEvent):
+                node = _Node(_line(event), _scalar(event))
+                if event.anchor is not None:
+                    self._anchors[event.anchor] = node
+            elif isinstance(event, CollectionStartEvent):
+                stack.append(self._opened(event, len(stack)))
+                continue
+            elif isinstance(event, CollectionEndEvent):
                 node = stack.pop()
                 node.open = False
-            elif isinstance(event, NodeEvent):
-                node = self._node(event)
-                if node.open:
-                    stack.append(node)
-                    if len(stack) > MOST_DEPTH:
-                        raise self._bad(node.line, TOO_DEEP)
-                    continue
+            elif isinstance(event, AliasEvent):
+                node = self._meant(event)
+            elif isinstance(event, DocumentStartEvent) and root is not None:
+                raise self._bad(_line(event), "starts a second document; a site file is one document")
             else:
                 continue
-            root = self._hung(stack, node)
+            if stack:
+                self._hang(stack[-1], node)
+            else:
+                root = node
         if root is None or root.data is None:
             raise self._bad(1, "is empty; a site file starts with: lantern: 1")
         return root
 
-    def _node(self, event: NodeEvent) -> _Node:
-        line = _line(event)
-        if isinstance(event, AliasEvent):
-            meant = self._anchors.get(str(event.anchor))
-            if meant is None:
-                raise self._bad(line, f"*{event.anchor} stands for nothing: no &{event.anchor} before it")
-            if meant.open:
-                raise self._bad(line, f"*{event.anchor} stands inside of what it repeats")
-            return _Node(line, meant.data, meant.below, meant.parts)
-        if isinstance(event, ScalarEvent):
-            node = _Node(line, _scalar(event))
-        else:
-            node = _Node(line, {} if isinstance(event, MappingStartEvent) else [], open=True)
+    def _opened(self, event: CollectionStartEvent, depth: int) -> _Branch:
+        node = _Branch(_line(event), {} if isinstance(event, MappingStartEvent) else [], lines={}, below={})
         if event.anchor is not None:
             self._anchors[event.anchor] = node
+        if depth >= MOST_DEPTH:
+            raise self._bad(node.line, TOO_DEEP)
         return node
 
-    def _hung(self, stack: list[_Node], node: _Node) -> _Node:
-        """Put a finished node where it belongs; what is outermost then."""
-        if not stack:
-            return node
-        parent = stack[-1]
+    def _meant(self, event: AliasEvent) -> _Node:
+        line = _line(event)
+        meant = self._anchors.get(str(event.anchor))
+        if meant is None:
+            raise self._bad(line, f"*{event.anchor} stands for nothing: no &{event.anchor} before it")
+        if isinstance(meant, _Branch) and meant.open:
+            raise self._bad(line, f"*{event.anchor} stands inside of what it repeats")
+        return _Node(line, meant.data, meant.lines, meant.below, meant.parts)
+
+    def _hang(self, parent: _Branch, node: _Node) -> None:
+        """Put a finished node where it belongs."""
         parent.parts += node.parts
         if parent.parts > MOST_PARTS:
             raise self._bad(node.line, f"has more than {MOST_PARTS} parts once its aliases are written out")
+        name: str | int
         if isinstance(parent.data, list):
-            parent.below[len(parent.data)] = (node.line, node)
+            name, line = len(parent.data), node.line
             parent.data.append(node.data)
         elif parent.key is None:
-            parent.key = self._as_key(parent, node)
+            parent.key = self._as_key(parent, node), node.line
+            return
         else:
-            name = str(parent.key.data)
-            parent.below[name] = (parent.key.line, node)
+            name, line = parent.key
             parent.data[name] = node.data
             parent.key = None
-        return stack[0]
+        parent.lines[name] = line
+        if node.lines:
+            parent.below[name] = node
 
-    def _as_key(self, mapping: _Node, key: _Node) -> _Node:
+    def _as_key(self, mapping: _Branch, key: _Node) -> str:
         if isinstance(key.data, (dict, list)):
             raise self._bad(key.line, "a key is one word here, found a list or a mapping")
-        if str(key.data) in mapping.below:
-            first = mapping.below[str(key.data)][0]
-            raise self._bad(key.line, f"“{key.data}” stands here a second time (first in line {first}); keep one")
-        return key
+        name = str(key.data)
+        if name in mapping.lines:
+            first = mapping.lines[name]
+            raise self._bad(key.line, f"“{name}” stands here a second time (first in line {first}); keep one")
+        return name
 
 
 def _line(event: Event) -> int:
@@ -197,11 +222,15 @@ def _line(event: Event) -> int:
 
 
 def _scalar(event: ScalarEvent) -> object:
-    if event.style:  # quoted or a block: text, whatever it looks like
-        return event.value
-    if event.value in _WORDS:
-        return _WORDS[event.value]
-    return int(event.value) if _WHOLE.fullmatch(event.value) else event.value
+    # quoted or a block: text, whatever it looks like
+    return event.value if event.style else _plain(event.value)
+
+
+@lru_cache(maxsize=1024)  # the same few keys and words stand in each line of a long list
+def _plain(value: str) -> object:
+    if value in _WORDS:
+        return _WORDS[value]
+    return int(value) if _WHOLE.fullmatch(value) else value
 
 
 def _not_yaml(error: yaml.MarkedYAMLError, text: str, line: int) -> str:

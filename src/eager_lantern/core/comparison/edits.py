@@ -49,11 +49,11 @@ class _Whole(Struct, frozen=True):
     """What both have, or an edit by its number."""
 
     value: Any
-    edit: int | None = None
+    edit: int = -1
     new: Any = None
 
     def made(self, done: Collection[int]) -> Any:
-        return self.new if self.edit in done and self.edit is not None else self.value
+        return self.new if self.edit in done else self.value
 
 
 class _Mapping(Struct, frozen=True):
@@ -72,7 +72,11 @@ class _List(Struct, frozen=True):
     parts: tuple["_Node", ...]
 
     def made(self, done: Collection[int]) -> Any:
-        return tuple(value for part in self.parts if (value := part.made(done)) is not None)
+        made = [
+            (part.new if part.edit in done else part.value) if type(part) is _Whole else part.made(done)
+            for part in self.parts
+        ]
+        return tuple(each for each in made if each is not None)
 
 
 _Node = _Whole | _Mapping | _List
@@ -83,6 +87,7 @@ class Overlay:
     """Two values of one type laid over each other: their ``edits``, and what is ``between``."""
 
     def __init__(self, before: Any, after: Any) -> None:
+        self.before, self.after = before, after
         self.edits: list[Edit] = []
         self._root = self._laid(before, after, (), (), ())
 
@@ -149,6 +154,25 @@ def _keys(entries: Sequence[Any], others: Sequence[Any]) -> list[Any]:
 
 def _aligned(ours: Sequence[Any], theirs: Sequence[Any]) -> Iterator[tuple[int | None, int | None]]:
     """Pairs of indexes, in an order that fits both; what comes stands before what goes at the same place."""
+    head = _alike(ours, theirs)
+    tail = _alike(ours[head:][::-1], theirs[head:][::-1])
+    yield from ((each, each) for each in range(head))
+    inner = ours[head : len(ours) - tail], theirs[head : len(theirs) - tail]
+    yield from ((None if i is None else head + i, None if j is None else head + j) for i, j in _matched(*inner))
+    yield from ((len(ours) - each, len(theirs) - each) for each in range(tail, 0, -1))
+
+
+def _alike(ours: Sequence[Any], theirs: Sequence[Any]) -> int:
+    """How many are the same from the start."""
+    pairs = zip(ours, theirs, strict=False)
+    return next((at for at, (a, b) in enumerate(pairs) if a != b), min(len(ours), len(theirs)))
+
+
+def _matched(ours: Sequence[Any], theirs: Sequence[Any]) -> Iterator[tuple[int | None, int | None]]:
+    if not ours or not theirs:
+        yield from ((None, each) for each in range(len(theirs)))
+        yield from ((each, None) for each in range(len(ours)))
+        return
     for tag, i, i_end, j, j_end in SequenceMatcher(None, ours, theirs, autojunk=False).get_opcodes():
         if tag == "equal":
             yield from zip(range(i, i_end), range(j, j_end), strict=True)

@@ -9,10 +9,12 @@ whoever lets the new in before he shuts the old out loses nobody. Where no singl
 another; a set that leads nowhere is not entered again.
 
 Where no such walk exists, edits have to be made at once: first those of one device, which most devices can take
-together, else all that are left. That is said, and never passed off as safe.
+together, else all that are left. That is said, and never passed off as safe. So it is from the start where there are
+more edits than sets that may be looked at: nobody makes thousands one by one.
 """
 
 from collections.abc import Callable, Iterator, Sequence
+from itertools import combinations
 
 from msgspec import Struct
 
@@ -47,17 +49,18 @@ class _Walk:
         self.device = dict(zip(wanted, devices, strict=True))
         self.known: dict[Made, bool] = {}
         self.whole = frozenset(wanted)
+        self.singly = len(wanted) <= most
 
     @property
     def complete(self) -> bool:
         """Whether no set was left out for want of time."""
-        return len(self.known) < self.most
+        return self.singly and len(self.known) < self.most
 
     def steps(self) -> Iterator[tuple[int, ...]]:
         """Single edits as far as they lead, then several at once, and so on."""
         made: Made = frozenset()
         while made != self.whole:
-            way = self._single(made)
+            way = self._single(made) if self.singly else ()
             yield from ((each,) for each in way)
             made = made | set(way)
             if made != self.whole:
@@ -70,7 +73,7 @@ class _Walk:
         if made == self.whole:
             return True
         if made not in self.known:
-            if not self.complete:
+            if len(self.known) >= self.most:
                 return False
             self.known[made] = self.holds(made)
         return self.known[made]
@@ -98,12 +101,9 @@ class _Walk:
     def _several(self, made: Made) -> tuple[int, ...]:
         """The fewest edits that are safe together: two, those of one device, or else all that are left."""
         left = [each for each in self.wanted if each not in made]
-        if not self.complete:
-            return tuple(left)
-        for i, one in enumerate(left):
-            for other in left[i + 1 :]:
-                if self._safe(made | {one, other}):
-                    return one, other
+        pairs = combinations(left, 2) if self.complete else ()
+        if (pair := next((each for each in pairs if self._safe(made | set(each))), None)) is not None:
+            return pair
         for device in dict.fromkeys(self.device[each] for each in left):
             mine = tuple(each for each in left if self.device[each] == device)
             if self._safe(made | set(mine)):

@@ -77,8 +77,13 @@ class Comparison(Struct, frozen=True):
 
 def compare(before: Site, after: Site) -> Comparison:
     """Two consistent sites held against each other."""
+    return compared(Overlay(before, after))
+
+
+def compared(overlay: Overlay) -> Comparison:
+    """The same of two that were laid over each other before."""
+    before, after = overlay.before, overlay.after
     old, new = predicted(before), predicted(after)
-    overlay = Overlay(before, after)
     reached_before, reached_after = access(before), access(after)
     gained = more(reached_before, reached_after)
     unknown = perhaps(after, reached_after)

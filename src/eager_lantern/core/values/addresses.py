@@ -6,6 +6,7 @@ where the families meet when it is printed.
 """
 
 import re
+from collections.abc import Iterable, Iterator
 from functools import cache, lru_cache
 from ipaddress import (
     IPv4Address,
@@ -24,6 +25,7 @@ FAMILIES: tuple[Family, Family] = (4, 6)
 Kind = Literal["public", "private", "carrier", "loopback", "link-local", "multicast", "unspecified", "reserved"]
 
 _IPV6_BASE = 2**32
+_NUMBERS = {str(each): each for each in range(256)}
 _TOP = _IPV6_BASE + 2**128 - 1
 
 
@@ -91,6 +93,22 @@ def _address_slip(text: str) -> str:
 
 
 def _prefix(text: str) -> Span:
+    return _plain_prefix(text) or _other_prefix(text)
+
+
+def _plain_prefix(text: str) -> Span | None:
+    """An IPv4 network or address as nearly all are written; None for anything else, which the library reads slower."""
+    address, slash, length = text.strip().partition("/")
+    try:
+        a, b, c, d = [_NUMBERS[each] for each in address.split(".")]
+        size = 1 << (32 - _NUMBERS[length] if slash else 0)
+    except (KeyError, ValueError):
+        return None
+    low = a << 24 | b << 16 | c << 8 | d
+    return None if low & (size - 1) else (low, low + size - 1)
+
+
+def _other_prefix(text: str) -> Span:
     try:
         if "%" in text:
             raise ValueError("a zone")
@@ -110,6 +128,10 @@ def _prefix_slip(text: str, error: ValueError) -> str:
 
 
 @lru_cache(maxsize=MOST_REMEMBERED)
+def _spans(text: str) -> tuple[Span, ...]:
+    return IntervalSet.of(*(_address_span(part) for part in text.split(","))).spans
+
+
 def _address_span(text: str) -> Span:
     low, dash, high = text.partition("-")
     if not dash:
@@ -133,7 +155,7 @@ class AddressSet(IntervalSet):
 
         Raises ValueError that says which part is wrong and what would be right.
         """
-        return cls.of(*(_address_span(part) for part in text.split(",")))
+        return cls(_spans(text))
 
     @classmethod
     def single(cls, *addresses: Address) -> Self:
@@ -147,22 +169,30 @@ class AddressSet(IntervalSet):
 
     def prefixes(self) -> tuple[str, ...]:
         """The fewest networks, as ``10.61.4.0/24``, that make up the set."""
-        spans = (span for family in (4, 6) for span in self.of_family(family).spans)
-        return tuple(str(each) for low, high in spans for each in summarize_address_range(_ip(low), _ip(high)))
+        parts = (summarize_address_range(_ip(low), _ip(high)) for low, high in _of_one_family(self.spans))
+        return tuple(str(each) for part in parts for each in part)
 
     def __str__(self) -> str:
-        return ", ".join(text for family in (4, 6) for span in self.of_family(family).spans for text in _written(span))
+        return ", ".join(map(_written, _of_one_family(self.spans)))
 
 
-def _written(span: Span) -> tuple[str, ...]:
-    low, high = _ip(span[0]), _ip(span[1])
-    if low == high:
-        return (str(low),)
-    # Both ends are of one family here: the callers cut a set where the families meet.
-    size = span[1] - span[0] + 1
+def _of_one_family(spans: Iterable[Span]) -> Iterator[Span]:
+    """The same, cut where the families meet."""
+    for low, high in spans:
+        if low < _IPV6_BASE <= high:
+            yield low, _IPV6_BASE - 1
+            yield _IPV6_BASE, high
+        else:
+            yield low, high
+
+
+def _written(span: Span) -> str:
+    low, size = _ip(span[0]), span[1] - span[0] + 1
+    if size == 1:
+        return str(low)
     if size & (size - 1) == 0 and int(low) % size == 0:
-        return (f"{low}/{low.max_prefixlen - size.bit_length() + 1}",)
-    return (f"{low}-{high}",)
+        return f"{low}/{low.max_prefixlen - size.bit_length() + 1}"
+    return f"{low}-{_ip(span[1])}"
 
 
 EVERY_ADDRESS = AddressSet.of((0, _TOP))

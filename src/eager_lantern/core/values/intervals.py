@@ -48,7 +48,7 @@ class IntervalSet(Value):
         for low, high in spans:
             if high < low:
                 raise ValueError(f"{low}-{high} ends before it starts")
-        return cls(tuple(_normal(sorted(spans))))
+        return cls(spans if len(spans) == 1 else tuple(_normal(sorted(spans))))
 
     def __or__(self, other: Self) -> Self:
         return type(self)(tuple(_normal(merge(self.spans, other.spans))))

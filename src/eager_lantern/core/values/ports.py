@@ -4,7 +4,7 @@ import re
 from functools import lru_cache
 from typing import Self
 
-from .intervals import MOST_REMEMBERED, IntervalSet
+from .intervals import MOST_REMEMBERED, IntervalSet, Span
 
 LOWEST_PORT, HIGHEST_PORT = 1, 65535
 
@@ -51,6 +51,10 @@ def _slip(text: str, example: str) -> str:
 
 
 @lru_cache(maxsize=MOST_REMEMBERED)
+def _spans(text: str) -> tuple[Span, ...]:
+    return IntervalSet.of(*(_span(part) for part in text.split(","))).spans if text.strip() else ()
+
+
 def _span(part: str) -> tuple[int, int]:
     match = re.fullmatch(r"\s*([^-\s]+)\s*-\s*([^-\s]+)\s*", part)
     if not match:
@@ -78,9 +82,7 @@ class PortSet(IntervalSet):
 
         Raises ValueError that says which part is wrong and what would be right.
         """
-        if not text.strip():
-            return cls()
-        return cls.of(*(_span(part) for part in text.split(",")))
+        return cls(_spans(text))
 
     @classmethod
     def single(cls, port: int) -> Self:

@@ -28,7 +28,8 @@ class Box(Struct, frozen=True):
     @property
     def is_empty(self) -> bool:
         """Whether no connection is in it."""
-        return not (self.protocols and self.sources and self.targets and self.from_ports and self.ports)
+        addresses = self.sources.spans and self.targets.spans
+        return not (self.protocols and addresses and self.from_ports.spans and self.ports.spans)
 
     def __and__(self, other: "Box") -> "Box":
         return Box(
@@ -51,6 +52,8 @@ class Box(Struct, frozen=True):
                 return
 
 
+EVERYTHING = Box()
+"""All new connections."""
 _Set = TypeVar("_Set", frozenset[str], AddressSet, PortSet)
 
 
@@ -62,7 +65,9 @@ def _both(mine: _Set, theirs: _Set, whole: _Set) -> _Set:
 
 
 def common(boxes: Sequence[Box], others: Sequence[Box]) -> list[Box]:
-    """What is in one of some boxes and in one of the others."""
+    """What is in one of some boxes and in one of the others; most rules are asked about everything."""
+    if len(boxes) == 1 and boxes[0] is EVERYTHING:
+        return [each for each in others if not each.is_empty]
     return [part for each in boxes for other in others if not (part := each & other).is_empty]
 
 
@@ -75,6 +80,6 @@ def family_box(family: str) -> Box:
     """All connections of a family of tables: ``ip``, ``ip6`` or ``inet``."""
     known = FAMILIES[family]
     if known is None:
-        return Box()
+        return EVERYTHING
     addresses = IPV4 if known == 4 else IPV6
     return Box(sources=addresses, targets=addresses)

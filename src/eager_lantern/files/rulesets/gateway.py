@@ -25,7 +25,7 @@ from ...core.model.site import Filter, Forward, Gateway, Site
 from ...core.values.addresses import Address, AddressSet
 from ...core.values.ports import EVERY_PORT, PortSet
 from ..problem import BadInput, InputProblem
-from .box import EVERYBODY, IPV4, IPV6, Box, common, family_box, without
+from .box import EVERYBODY, EVERYTHING, IPV4, IPV6, Box, common, family_box, without
 from .helpers import ftp_helper
 from .host import as_rule, left_of
 from .rule import Passing, Unsayable
@@ -118,7 +118,7 @@ class _Border:
         ruleset = self._ruleset(self._sides.outside, "", note=True)
         for chain in ruleset.base_chains("prerouting"):
             flat, default = ruleset.laid_flat([chain])
-            left, stopped = [Box()], list[Box]()
+            left, stopped = [EVERYTHING], list[Box]()
             for each in flat:
                 if each.action != "allow":
                     stopped += common(left, [each.box])
@@ -159,7 +159,7 @@ class _Border:
         ruleset = self._ruleset(comes, "", note=comes == self._sides.outside)
         found: list[Forward] = []
         marks: list[int] = []
-        left = [Box()]
+        left = [EVERYTHING]
         for chain in ruleset.base_chains("prerouting", "nat"):
             for each in list(ruleset.walk(chain, left, left, 0)):
                 mine = common(left, [each.box])
@@ -196,7 +196,7 @@ class _Border:
         passed = self._filtered(self._sides.inside, self._sides.inside, passing)
         ruleset = self._ruleset(self._sides.inside, self._sides.inside, passing)
         chains = ruleset.base_chains("postrouting", "nat")
-        hidden = [each for chain in chains for each in ruleset.walk(chain, [Box()], [Box()], 0)]
+        hidden = [each for chain in chains for each in ruleset.walk(chain, [EVERYTHING], [EVERYTHING], 0)]
         rest = [Box(sources=self._subnet.of_family(4), targets=IPV4)]
         for each in hidden:
             rest = without(rest, each.box)
@@ -213,7 +213,7 @@ class _Border:
         ruleset = self._ruleset(self._sides.inside, self._sides.outside, note=True)
         hidden, unknown = list[Box](), list[Decided]()
         for chain in ruleset.base_chains("postrouting", "nat"):
-            left = [Box()]
+            left = [EVERYTHING]
             for each in list(ruleset.walk(chain, left, left, 0)):
                 mine = common(left, [each.box])
                 if each.action == "unknown":

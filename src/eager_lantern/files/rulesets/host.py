@@ -1,9 +1,9 @@
 """The rule set of a host as the kernel's packet filter lists it (``nft -j list ruleset``), as rules of a site."""
 
-import json
 from collections.abc import Iterator, Sequence
 from typing import Any, Literal
 
+import msgspec
 from msgspec.structs import replace
 
 from ...core.adoption.told import Left, Reading, Told
@@ -11,7 +11,7 @@ from ...core.model.site import Rule
 from ...core.values.addresses import AddressSet
 from ...core.values.ports import EVERY_PORT
 from ..problem import BadInput, InputProblem
-from .box import EVERYBODY, IPV4, IPV6, TRANSPORTS, Box, common, without
+from .box import EVERYBODY, EVERYTHING, IPV4, IPV6, TRANSPORTS, common, without
 from .helpers import ftp_helper
 from .walk import Decided, Ruleset
 
@@ -30,7 +30,7 @@ def read_ruleset(file: str, text: str, direction: Way, interface: str = "") -> t
     """The rules of a host for what comes in, or goes out, and which control connections its FTP helper reads, if any;
     ``interface`` is the one that it stands on its network with, where that is known. Raises BadInput."""
     try:
-        items = json.loads(text)["nftables"]
+        items = msgspec.json.decode(text)["nftables"]
         return read_items(file, items, direction, interface)
     except (ValueError, KeyError, TypeError, RecursionError, AttributeError, IndexError) as error:
         raise BadInput(
@@ -60,7 +60,7 @@ def read_items(file: str, items: Sequence[dict[str, Any]], direction: Way, inter
 
 def _rewritten(ruleset: Ruleset, hook: str) -> Iterator[Decided]:
     """What a host rewrites of its own connections, which has no words in a site: it is unknown where that leads."""
-    left = [Box()]
+    left = [EVERYTHING]
     for chain in ruleset.base_chains(hook, "nat"):
         for each in list(ruleset.walk(chain, left, left, 0)):
             mine = common(left, [each.box])

@@ -47,7 +47,7 @@ _SYN = ["FIN,SYN,RST,ACK", "SYN"]
 
 def is_iptables(text: str) -> bool:
     """Whether a text looks like what the command prints."""
-    return re.search(r"^\*(filter|nat|mangle|raw|security)\s*$", text, re.MULTILINE) is not None
+    return re.search(r"\n\*(filter|nat|mangle|raw|security)\s*$", f"\n{text}", re.MULTILINE) is not None
 
 
 def family_of(text: str) -> str:

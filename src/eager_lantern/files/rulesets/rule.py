@@ -15,14 +15,16 @@ and whether it does is in doubt. What is done and has no words here is unknown f
 """
 
 from collections.abc import Iterator, Mapping, Sequence
+from functools import lru_cache
 from typing import Any
 
 from msgspec import Struct
 
 from ...core.model.site import Refusal
 from ...core.values.addresses import AddressSet
+from ...core.values.intervals import MOST_REMEMBERED
 from ...core.values.ports import PortSet
-from .box import IPV4, IPV6, TRANSPORTS, Box, common, family_box, without
+from .box import EVERYTHING, IPV4, IPV6, TRANSPORTS, Box, common, family_box, without
 
 Verdict = tuple[Any, Any]
 """What is done and its detail: allow, deny, refuse, jump, goto, return, a rewriting, or unknown."""
@@ -38,6 +40,7 @@ _NOTES = (
 """Statements that decide nothing; those that ask for what they write down are in doubt."""
 _MARKS = (("meta", "mark"), ("ct", "mark"), ("meta", "nftrace"), ("meta", "priority"))
 """What a rule may write down and only rules that ask for it see: these are in doubt."""
+_WITH_PORTS = {"tcp": frozenset(("tcp",)), "udp": frozenset(("udp",)), "th": TRANSPORTS}
 _OTHERS = ("icmp", "icmpv6", "igmp", "esp", "ah", "sctp", "dccp")
 """Protocols that are neither TCP nor UDP, and whose fields those have not."""
 _ASKS = ("match", "limit", "quota", "ct count", "connlimit", "xt")
@@ -153,14 +156,14 @@ class _Statements:
         if op not in ("==", "!=", "in"):
             raise Unsayable(f"{_named(left)} {op}")
         if "ct" in left and left["ct"].get("key") == "state":
-            return [Box()] if is_new(right) != (op == "!=") else []
+            return [EVERYTHING] if is_new(right) != (op == "!=") else []
         if "ct" in left and self._reader.passing is not None and left["ct"].get("key") in ("mark", "status"):
             has = _has(self._reader.passing, left["ct"]["key"], self._values(right))
-            return [Box()] if has != (op == "!=") else []
+            return [EVERYTHING] if has != (op == "!=") else []
         found = self._boxes_of(left, right)
         if op != "!=":
             return found
-        rest = [Box()]
+        rest = [EVERYTHING]
         for each in found:
             rest = without(rest, each)
         return _of_the_kind(left, rest)
@@ -175,9 +178,8 @@ class _Statements:
             raise Unsayable(_named(left))
         protocol, name = left["payload"].get("protocol"), left["payload"].get("field")
         values = self._values(right)
-        if protocol in ("tcp", "udp", "th") and name in ("dport", "sport"):
-            ports = union_of_ports(values)
-            transports = TRANSPORTS if protocol == "th" else frozenset((protocol,))
+        if protocol in _WITH_PORTS and name in ("dport", "sport"):
+            ports, transports = union_of_ports(values), _WITH_PORTS[protocol]
             return [Box(transports, ports=ports) if name == "dport" else Box(transports, from_ports=ports)]
         if protocol in ("ip", "ip6") and name in ("saddr", "daddr"):
             addresses, everybody = _union_of_addresses(values), IPV4 if protocol == "ip" else IPV6
@@ -195,7 +197,7 @@ class _Statements:
         if name == "nfproto":
             return [family_box(_NFPROTO[each]) for each in values]
         if (mine := self._reader.interfaces.get(_LONG.get(name, name))) is not None:
-            return [Box()] if any(_is_called(mine, str(each)) for each in values) else []
+            return [EVERYTHING] if any(_is_called(mine, str(each)) for each in values) else []
         if name in ("iifname", "iif") and values == ["lo"]:
             return []  # what a host sends to itself is nobody's connection from elsewhere
         raise Unsayable(f"{name} {values[0] if values else ''}")
@@ -209,6 +211,8 @@ class _Statements:
 
     def _values(self, right: Any) -> list[Any]:
         """Single values, ranges and prefixes of a right side, be it a set by its name."""
+        if isinstance(right, int):
+            return [right]
         if isinstance(right, str) and right.startswith("@"):
             found = self._reader.sets[self._family, self._table, right[1:]]
         else:
@@ -221,7 +225,7 @@ class _Statements:
 
 def _asks(word: str) -> bool:
     """Whether a statement asks for something; of iptables it is an option of its own or of a module."""
-    return word in _ASKS or (word.startswith("-") and not word.startswith("-j "))
+    return word == "match" or word in _ASKS or (word.startswith("-") and not word.startswith("-j "))
 
 
 def _simple(word: str, detail: Any) -> Verdict | None:
@@ -289,14 +293,21 @@ def _of_the_kind(left: dict[str, Any], boxes: list[Box]) -> list[Box]:
 
 def union_of_ports(values: Sequence[Any]) -> PortSet:
     """Single ports and ranges of a set as one. Raises Unsayable for names of services."""
+    if len(values) == 1 and isinstance(values[0], int):
+        return _one_port(values[0])
     spans = [tuple(each["range"]) if isinstance(each, dict) else (each, each) for each in values]
     if not all(isinstance(end, int) for span in spans for end in span):
         raise Unsayable("ports by names: list them with nft -j -n")
     return PortSet.of(*((max(1, low), high) for low, high in spans if high))
 
 
+@lru_cache(maxsize=MOST_REMEMBERED)
+def _one_port(number: int) -> PortSet:
+    return PortSet.of((max(1, number), number)) if number else PortSet()
+
+
 def _union_of_addresses(values: Sequence[Any]) -> AddressSet:
-    return AddressSet.of(*(span for each in values for span in AddressSet.parse(_written(each)).spans))
+    return AddressSet.parse(", ".join(map(_written, values))) if values else AddressSet()
 
 
 def _written(each: Any) -> str:

@@ -23,7 +23,7 @@ from msgspec.structs import replace
 from ...core.model.site import Filter, Refusal
 from ...core.values.addresses import AddressSet
 from ..rule_table import tidy_name
-from .box import FAMILIES, Box, common, family_box, without
+from .box import EVERYTHING, FAMILIES, Box, common, family_box, without
 from .rule import REWRITES, Case, Passing, Reader, Verdict
 
 MOST_DEPTH, MOST_RULES = 16, 100_000
@@ -115,7 +115,7 @@ class Ruleset:
             return self._one_chain(first)
         if len(bases) == len({key[0] for key in bases}) and all(key[0] != "inet" for key in bases):
             return self._of_each_family(bases)
-        waiting, found = [Box()], list[Decided]()
+        waiting, found = [EVERYTHING], list[Decided]()
         for key in bases:
             denied, waiting = self._sifted(key, waiting)
             found += denied
@@ -123,8 +123,8 @@ class Ruleset:
 
     def _one_chain(self, key: Chain) -> tuple[list[Decided], Filter]:
         """A chain that is all there is; where its last rule is about everything, that is its last word."""
-        found = self._settled_chain(key, [Box()])
-        if found and found[-1].box == Box() and (last := found[-1]).action != "unknown":
+        found = self._settled_chain(key, [EVERYTHING])
+        if found and found[-1].box == EVERYTHING and (last := found[-1]).action != "unknown":
             return found[:-1], Filter(default=last.action, refuses_with=last.refuses_with)
         return found, Filter(default="allow" if self._accepts(key) else "deny")
 
@@ -255,12 +255,11 @@ class Ruleset:
             place = f"line {doubt.line}" if doubt.line else f"handle {rule.get('handle')}"
             likely = None if word == "unknown" else (word, detail)
             name = name or tidy_name(f"chain {key[2]}, {place}")
-            made = Decided("unknown", Box(), None, name, None, likely, doubt)
+            yield from (Decided("unknown", each, None, name, None, likely, doubt) for each in boxes)
         elif word in REWRITES:
-            made = Decided("allow", Box(), None, name, (word, detail))
+            yield from (Decided("allow", each, None, name, (word, detail)) for each in boxes)
         else:
-            made = Decided(word, Box(), detail, name)
-        yield from (replace(made, box=each) for each in boxes)
+            yield from (Decided(word, each, detail, name) for each in boxes)
 
     def _doubt(self, key: Chain, rule: dict[str, Any], what: Sequence[str]) -> Doubt:
         line = int(rule.get("line", 0))
