@@ -16,9 +16,6 @@ from ..files.adopted_file import adopted_text
 from ..files.atomic_write import write
 from ..files.mended_file import patch
 from ..files.problem import BadInput, InputProblem
-from ..files.results.adopt import adopt_result
-from ..files.results.base import as_json
-from ..files.results.compare import compare_result
 from ..files.rule_table import read_table_text
 from ..files.rulesets.gateway import Sides
 from ..files.site_file import read_site
@@ -110,6 +107,10 @@ def adopt_command(
     difference = patch(text, after, source.file)
     written = writes and after != text
     if form is Format.json:
+        from ..files.results.adopt import adopt_result  # many results load with it
+        from ..files.results.base import as_json
+        from ..files.results.compare import compare_result
+
         held = compare_result(comparison, (source.file, source.file), lines)
         emit(as_json(adopt_result(device, readings, held, difference, written)))
     else:

@@ -12,7 +12,6 @@ from ..files.rulesets.gateway import Sides, items_of_nft, read_gateway
 from ..files.rulesets.host import is_ruleset, read_ruleset
 from ..files.rulesets.iptables import is_iptables, items_of_iptables, read_iptables
 from ..files.server_settings import read_settings
-from ..files.survey_file import is_kept_result, read_mappings
 from ..files.system_settings import is_sysctl, read_sysctl
 from .arguments.site_names import the_transfer
 
@@ -58,7 +57,9 @@ def _readings(texts: Mapping[str, str], direction: Direction, interface: str) ->
 
 
 def _reading(file: str, text: str, direction: Direction, interface: str) -> tuple[Reading, ...]:
-    if is_kept_result(text):
+    if _is_kept_result(text):
+        from ..files.survey_file import read_mappings  # surveys load with it
+
         return (read_mappings(file),)
     if is_ruleset(text):
         return read_ruleset(file, text, direction, interface)
@@ -68,6 +69,11 @@ def _reading(file: str, text: str, direction: Direction, interface: str) -> tupl
     if found is None:
         raise BadInput(file, InputProblem(0, f"is none of what is read here: {KINDS}"))
     return (found,)
+
+
+def _is_kept_result(text: str) -> bool:
+    """Whether a text looks like a result of the tool."""
+    return text.lstrip().startswith("{") and '"eager-lantern/' in text[:200]
 
 
 def service_of_settings(site: Site, device: str, name: str, settings: Sequence[Reading]) -> str:

@@ -78,20 +78,17 @@ def _at(value: object, place: SitePath) -> object:
 def _remarked(made: MadeText, overlay: Overlay, readings: Sequence[Reading], day: str) -> MadeText:
     """The text with a remark behind each line that has something adopted, and none yet; where a long list has many of
     one remark, behind the line of its key alone."""
-    lists: dict[tuple[SitePath, str], dict[int, str]] = {}
+    lists: dict[tuple[SitePath, str], list[SitePath]] = {}
     read_where = _by_value(readings)
     for edit in overlay.edits:
-        line = made.source.line(edit.after)
-        if edit.new is not None and line is not None and (read := _read_at(edit.new, edit.path, readings, read_where)):
-            key = (edit.after[:-1], read)
-            lists.setdefault(key, {}).setdefault(line, f"{read}, {day}")
+        if edit.new is not None and (read := _read_at(edit.new, edit.path, readings, read_where)):
+            lists.setdefault((edit.after[:-1], read), []).append(edit.after)
     lines = made.text.split("\n")
     notes: dict[int, str] = {}
     for (place, read), found in lists.items():
-        head = made.source.line(place) or 0
-        of_list = len(found) > MOST_REMARKS and _is_key(lines, head)
-        for line, note in ({head: f"{read}, {day}"} if of_list else found).items():
-            notes.setdefault(line, note)
+        of_list = len(found) > MOST_REMARKS and _is_key(lines, made.source.line(place) or 0)
+        for each in (place,) if of_list else found:
+            notes.setdefault(made.source.line(each) or 0, f"{read}, {day}")
     remarked = _with_notes(lines, notes)
     if all(_is_key(lines, each) for each in notes):
         return MadeText(remarked, made.source)  # a remark behind a key alone is inside of no text

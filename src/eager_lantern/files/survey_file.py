@@ -19,11 +19,6 @@ from .yaml_tree import read_text
 FORMAT = "eager-lantern/survey/1"
 
 
-def is_kept_result(text: str) -> bool:
-    """Whether a text looks like a result of the tool."""
-    return text.lstrip().startswith("{") and '"eager-lantern/' in text[:200]
-
-
 class _Head(msgspec.Struct):
     format: str
 

@@ -147,15 +147,21 @@ class YamlTree:
         stack: list[_Branch] = []
         for event in events:
             if isinstance(event, ScalarEvent):
-                node = _Node(_line(event), _scalar(event))
+                # quoted or a block: text, whatever it looks like
+                data = event.value if event.style else _plain(event.value)
+                line = event.start_mark.line + 1  # type: ignore[union-attr]
                 if event.anchor is not None:
-                    self._anchors[event.anchor] = node
-            elif isinstance(event, CollectionStartEvent):
+                    self._anchors[event.anchor] = _Node(line, data)
+                if stack:
+                    self._hang(stack[-1], line, data)
+                else:
+                    root = _Node(line, data)
+                continue
+            if isinstance(event, CollectionStartEvent):
                 stack.append(self._opened(event, len(stack)))
                 continue
-            elif isinstance(event, CollectionEndEvent):
-                node = stack.pop()
-                node.open = False
+            if isinstance(event, CollectionEndEvent):
+                node: _Node = self._closed(stack.pop())
             elif isinstance(event, AliasEvent):
                 node = self._meant(event)
             elif isinstance(event, DocumentStartEvent) and root is not None:
@@ -163,12 +169,16 @@ class YamlTree:
             else:
                 continue
             if stack:
-                self._hang(stack[-1], node)
+                self._hang(stack[-1], node.line, node.data, node)
             else:
                 root = node
         if root is None or root.data is None:
             raise self._bad(1, "is empty; a site file starts with: lantern: 1")
         return root
+
+    def _closed(self, node: _Branch) -> _Node:
+        node.parts, node.open = node.parts + len(node.lines), False
+        return node
 
     def _opened(self, event: CollectionStartEvent, depth: int) -> _Branch:
         node = _Branch(_line(event), {} if isinstance(event, MappingStartEvent) else [], lines={}, below={})
@@ -187,43 +197,38 @@ class YamlTree:
             raise self._bad(line, f"*{event.anchor} stands inside of what it repeats")
         return _Node(line, meant.data, meant.lines, meant.below, meant.parts)
 
-    def _hang(self, parent: _Branch, node: _Node) -> None:
-        """Put a finished node where it belongs."""
-        parent.parts += node.parts
-        if parent.parts > MOST_PARTS:
-            raise self._bad(node.line, f"has more than {MOST_PARTS} parts once its aliases are written out")
+    def _hang(self, parent: _Branch, line: int, data: Any, node: _Node | None = None) -> None:
+        """Put what is finished where it belongs; only what has parts is a node of its own."""
         name: str | int
-        if isinstance(parent.data, list):
-            name, line = len(parent.data), node.line
-            parent.data.append(node.data)
-        elif parent.key is None:
-            parent.key = self._as_key(parent, node), node.line
-            return
-        else:
-            name, line = parent.key
-            parent.data[name] = node.data
+        if parent.key is not None:
+            name, at = parent.key
+            parent.data[name] = data
             parent.key = None
-        parent.lines[name] = line
-        if node.lines:
+        elif isinstance(parent.data, list):
+            name, at = len(parent.data), line
+            parent.data.append(data)
+        else:
+            parent.key = self._as_key(parent, line, data), line
+            return
+        parent.lines[name] = at
+        if node is not None and node.lines:
             parent.below[name] = node
+            parent.parts += node.parts
+            if parent.parts > MOST_PARTS:
+                raise self._bad(line, f"has more than {MOST_PARTS} parts once its aliases are written out")
 
-    def _as_key(self, mapping: _Branch, key: _Node) -> str:
-        if isinstance(key.data, (dict, list)):
-            raise self._bad(key.line, "a key is one word here, found a list or a mapping")
-        name = str(key.data)
+    def _as_key(self, mapping: _Branch, line: int, key: Any) -> str:
+        if isinstance(key, (dict, list)):
+            raise self._bad(line, "a key is one word here, found a list or a mapping")
+        name = str(key)
         if name in mapping.lines:
             first = mapping.lines[name]
-            raise self._bad(key.line, f"“{name}” stands here a second time (first in line {first}); keep one")
+            raise self._bad(line, f"“{name}” stands here a second time (first in line {first}); keep one")
         return name
 
 
 def _line(event: Event) -> int:
     return event.start_mark.line + 1 if event.start_mark else 1
-
-
-def _scalar(event: ScalarEvent) -> object:
-    # quoted or a block: text, whatever it looks like
-    return event.value if event.style else _plain(event.value)
 
 
 @lru_cache(maxsize=1024)  # the same few keys and words stand in each line of a long list

@@ -141,12 +141,11 @@ def _order(found: Comparison, overlay: Overlay) -> Order:
     """The order of all edits but those of what the file only says: what is promised, and what the site is called."""
     turned = [*found.promises, *found.ways_in]
     held = [each.promise for each in turned if each.before and each.after and each.before.kept and each.after.kept]
-    wanted = [i for i, edit in enumerate(found.edits) if found.device(edit)]
-    said = frozenset(i for i, edit in enumerate(found.edits) if not found.device(edit))
-    wanted.sort(key=lambda number: _rank(found.edits[number]))
-    devices = [found.device(found.edits[each]) for each in wanted]
+    devices = [found.device(edit) for edit in found.edits]
+    said = frozenset(i for i, device in enumerate(devices) if not device)
+    wanted = sorted((i for i, device in enumerate(devices) if device), key=lambda number: _rank(found.edits[number]))
     most = MOST_OF_LARGE if lines_of(found.after) > LARGE else MOST_LOOKED_AT
-    return ordered(wanted, devices, _holds(overlay, tuple(dict.fromkeys(held)), said), most)
+    return ordered(wanted, [devices[each] for each in wanted], _holds(overlay, tuple(dict.fromkeys(held)), said), most)
 
 
 def _rank(edit: Edit) -> int:

@@ -54,6 +54,9 @@ class IntervalSet(Value):
         return type(self)(tuple(_normal(merge(self.spans, other.spans))))
 
     def __and__(self, other: Self) -> Self:
+        if len(self.spans) == 1 == len(other.spans):
+            low, high = max(self.lowest, other.lowest), min(self.highest, other.highest)
+            return type(self)(((low, high),) if low <= high else ())
         return type(self)(tuple(self._common(other)))
 
     def __sub__(self, other: Self) -> Self:
@@ -75,6 +78,8 @@ class IntervalSet(Value):
         return hash(self.spans)
 
     def __le__(self, other: Self) -> bool:
+        if len(other.spans) == 1 and self.spans:
+            return other.lowest <= self.lowest and self.highest <= other.highest
         return not self - other
 
     def __iter__(self) -> Iterator[int]:

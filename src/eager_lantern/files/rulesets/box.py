@@ -32,6 +32,8 @@ class Box(Struct, frozen=True):
         return not (self.protocols and addresses and self.from_ports.spans and self.ports.spans)
 
     def __and__(self, other: "Box") -> "Box":
+        if self is EVERYTHING:
+            return other
         return Box(
             _both(self.protocols, other.protocols, TRANSPORTS),
             _both(self.sources, other.sources, EVERYBODY),
@@ -66,8 +68,9 @@ def _both(mine: _Set, theirs: _Set, whole: _Set) -> _Set:
 
 def common(boxes: Sequence[Box], others: Sequence[Box]) -> list[Box]:
     """What is in one of some boxes and in one of the others; most rules are asked about everything."""
-    if len(boxes) == 1 and boxes[0] is EVERYTHING:
-        return [each for each in others if not each.is_empty]
+    if len(boxes) == 1 == len(others):
+        part = boxes[0] & others[0]
+        return [] if part.is_empty else [part]
     return [part for each in boxes for other in others if not (part := each & other).is_empty]
 
 

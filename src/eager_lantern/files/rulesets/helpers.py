@@ -17,6 +17,8 @@ def ftp_helper(items: Sequence[Mapping[str, Any]]) -> tuple[dict[str, object], t
     """The keys of a gateway that say the same, none where nothing is given to the helper, and the rules that ask for
     more than a port, which no key says."""
     names = {_name(each["ct helper"]) for each in items if each.get("ct helper", {}).get("type") == "ftp"}
+    if not names:
+        return {}, ()
     chains = {_chain(each["chain"], "name"): each["chain"] for each in items if "chain" in each}
     watched, before, left = PortSet(), False, list[Left]()
     for rule in (each["rule"] for each in items if "rule" in each):

@@ -170,26 +170,13 @@ class _Statements:
 
     def _boxes_of(self, left: dict[str, Any], right: Any) -> list[Box]:
         """The connections of which a field has a value."""
+        if "payload" in left:
+            return _of_payload(left["payload"].get("protocol"), left["payload"].get("field"), self._values(right))
         if "meta" in left:
             return self._of_meta(left["meta"]["key"], self._values(right))
         if left == {"fib": {"result": "type", "flags": ["daddr"]}}:
             return self._of_kinds(self._values(right))
-        if "payload" not in left:
-            raise Unsayable(_named(left))
-        protocol, name = left["payload"].get("protocol"), left["payload"].get("field")
-        values = self._values(right)
-        if protocol in _WITH_PORTS and name in ("dport", "sport"):
-            ports, transports = union_of_ports(values), _WITH_PORTS[protocol]
-            return [Box(transports, ports=ports) if name == "dport" else Box(transports, from_ports=ports)]
-        if protocol in ("ip", "ip6") and name in ("saddr", "daddr"):
-            addresses, everybody = _union_of_addresses(values), IPV4 if protocol == "ip" else IPV6
-            asked = (addresses, everybody) if name == "saddr" else (everybody, addresses)
-            return [Box(sources=asked[0], targets=asked[1])]
-        if (protocol, name) in (("ip", "protocol"), ("ip6", "nexthdr")):
-            return [family_box(protocol) & Box(protocols=_transports(values))]
-        if protocol in _OTHERS:
-            return []
-        raise Unsayable(f"{protocol} {name}")
+        raise Unsayable(_named(left))
 
     def _of_meta(self, name: str, values: Sequence[Any]) -> list[Box]:
         if name == "l4proto":
@@ -289,6 +276,22 @@ def _of_the_kind(left: dict[str, Any], boxes: list[Box]) -> list[Box]:
     if protocol in ("tcp", "udp"):
         return common(boxes, [Box(protocols=frozenset((protocol,)))])
     return common(boxes, [family_box(protocol)]) if protocol in ("ip", "ip6") else boxes
+
+
+def _of_payload(protocol: Any, name: Any, values: Sequence[Any]) -> list[Box]:
+    """The connections of which a field of the packet has one of some values."""
+    if protocol in _WITH_PORTS and name in ("dport", "sport"):
+        ports, transports = union_of_ports(values), _WITH_PORTS[protocol]
+        return [Box(transports, ports=ports) if name == "dport" else Box(transports, from_ports=ports)]
+    if protocol in ("ip", "ip6") and name in ("saddr", "daddr"):
+        addresses, everybody = _union_of_addresses(values), IPV4 if protocol == "ip" else IPV6
+        asked = (addresses, everybody) if name == "saddr" else (everybody, addresses)
+        return [Box(sources=asked[0], targets=asked[1])]
+    if (protocol, name) in (("ip", "protocol"), ("ip6", "nexthdr")):
+        return [family_box(protocol) & Box(protocols=_transports(values))]
+    if protocol in _OTHERS:
+        return []
+    raise Unsayable(f"{protocol} {name}")
 
 
 def union_of_ports(values: Sequence[Any]) -> PortSet:
