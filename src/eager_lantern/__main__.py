@@ -30,6 +30,7 @@ def run() -> None:
             print(f"eager-lantern: {said}", file=sys.stderr)
     if code == INTERRUPTED:
         print("eager-lantern: interrupted", file=sys.stderr)
+    gc.freeze()  # what is left goes with the process: nobody has to look through it for circles once more
     sys.exit(code)  # type: ignore[arg-type]
 
 

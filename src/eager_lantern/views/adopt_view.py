@@ -40,7 +40,7 @@ def adopt_view(
         mark = {"+": HOLDS, "-": STOPS}.get(each[:1], UNTRIED)
         yield Text(f"  {each}", style=mark, no_wrap=True)
     if len(shown) > MOST_LINES and not whole:
-        yield Text(f"  and {len(shown) - MOST_LINES} more lines (--all shows them)", style=UNTRIED)
+        yield Text(f"  and {len(shown) - MOST_LINES:,} more lines (--all shows them)", style=UNTRIED)
     yield ""
     if written:
         yield Text(f"Written: {words[1]}", style=STRONG)
@@ -54,7 +54,7 @@ def _head(found: Comparison) -> Text:
     if not found.edits:
         return Text("● the same", style=HOLDS)
     count = len(found.edits)
-    many = f"{count} difference{'s' * (count != 1)}"
+    many = f"{count:,} difference{'s' * (count != 1)}"
     return (
         Text(f"◆ {many}, and something is lost", style=STOPS)
         if found.verdict == "lost"
@@ -67,7 +67,7 @@ def _readings(readings: Sequence[Reading], whole: bool) -> Iterator[RenderableTy
     for each in readings:
         count = len(each.told)
         way = {"in": " for what comes in", "out": " for what goes out", None: ""}[each.direction]
-        table.add_row("", Text(each.file), Text(f"{count} {_CALLED[each.subject]}{'s' * (count != 1)}{way}"))
+        table.add_row("", Text(each.file), Text(f"{count:,} {_CALLED[each.subject]}{'s' * (count != 1)}{way}"))
     yield table
     rest = columns(widths=(3, Share(1)))
     for each in readings:
@@ -76,5 +76,5 @@ def _readings(readings: Sequence[Reading], whole: bool) -> Iterator[RenderableTy
             line = f"line {one.line}: " if one.line else ""
             rest.add_row("", Text.assemble((f"▲ not taken over, {line}", RISKS), f"{one.text}: {one.why}"))
         if len(each.left) > len(left):
-            rest.add_row("", Text(f"and {len(each.left) - len(left)} more (--all shows them)", style=UNTRIED))
+            rest.add_row("", Text(f"and {len(each.left) - len(left):,} more (--all shows them)", style=UNTRIED))
     yield rest

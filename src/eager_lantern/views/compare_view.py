@@ -82,6 +82,10 @@ def _head(verdict: str) -> Text:
 def _promises(title: str, turned: Sequence[Turned], whole: bool) -> Iterator[RenderableType]:
     shown = [each for each in turned if whole or each.turn != "same"]
     same = len(turned) - len(shown)
+    if not turned:
+        yield Text(f"{title}: the site has none", style=UNTRIED)
+        yield ""
+        return
     yield Text.assemble((title, STRONG), (f"  {same} as before" if same else "", UNTRIED))
     table = columns(widths=(1, 14, Share(1)))
     for each in sorted(shown, key=lambda each: list(_MARKS).index(each.turn)):
