@@ -165,7 +165,7 @@ def test_a_long_table_is_read_whole_and_shown_in_part(tmp_path: Path) -> None:
     rows = "".join(f"allow,tcp,{30000 + i},10.{i % 200}.0.0/24,r{i}\n" for i in range(1000))
     (tmp_path / "read.csv").write_text(f"do,protocol,ports,from,name\n{rows}")
     done = run("adopt", AFTER, tmp_path / "read.csv", "--device", "gauge-store")
-    assert "1000 rules" in done.stdout
+    assert "1,000 rules" in done.stdout
     assert "more lines (--all shows them)" in done.stdout
 
 
