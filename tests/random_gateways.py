@@ -27,6 +27,8 @@ from eager_lantern.lab.tasks.probes import Probe
 STORE, PUBLIC, DESK = "10.61.4.20", "198.51.100.61", "10.61.4.30"
 ABROAD = ("203.0.113.30", "203.0.113.31", "203.0.113.32")
 PORTS = range(1, 16)
+FEW = (f"ip saddr != {DESK} ", f"ip daddr != {{ 10.99.0.0/16, {ABROAD[0]} }} ", "tcp dport 1-9 ")
+"""What is translated of a gateway's inside, where it is not all."""
 SIDES = Sides(OUT, IN)
 GATEWAY: dict[str, Any] = {
     "name": "router",
@@ -48,9 +50,11 @@ SITE: dict[str, Any] = {
 
 def random_gateway(chance: random.Random) -> str:
     """The text of a rule set, as ``nft -f`` reads it."""
-    opens = "    ct status dnat accept\n" if chance.random() < 0.5 else ""
+    opens = "    ct status dnat accept\n" if chance.random() < 0.4 else ""
+    if chance.random() < 0.25:  # some forwards alone open the filter
+        opens = f"    ct status dnat {chance.choice(['tcp', 'udp'])} dport 1-{chance.choice(PORTS)} accept\n"
     forwards = "".join(f"    {_forward(chance)}\n" for _ in range(chance.randint(1, 4)))
-    hides = chance.choice(["masquerade", f"snat ip to {PUBLIC}"])
+    hides = chance.choice(["", "", "", *FEW]) + chance.choice(["masquerade", f"snat ip to {PUBLIC}"])
     return f"""table inet border {{
   set friends {{ type ipv4_addr; elements = {{ {", ".join(chance.sample(ABROAD, 2))} }} }}
   chain inner {{

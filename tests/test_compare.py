@@ -182,6 +182,9 @@ def test_a_gain_that_nobody_asked_for_is_told_apart(tmp_path: Path) -> None:
         (("rules:\n        - {name: control,",
           "rules:\n        - {action: unknown, ports: 80}\n        - {name: control,"), set(), {"80"}),
         (("    forwards:\n", "    unknown_ports: 61400-61500\n    forwards:\n"), set(), {"61400-61455"}),
+        (("    forwards:\n", "    unknown_ports: 61400-61500\n    forwards_pass_filter: false\n"
+          "    filter: {inward: {default: deny, rules: [{action: allow, protocol: tcp, ports: 1-61399}]}}\n"
+          "    forwards:\n"), set(), {"61400-61455"}),
         (("data, action: allow", "data, action: deny"), {"61200-61455"}, set()),
     ],
 )  # fmt: skip

@@ -317,17 +317,30 @@ def test_a_gateways_forwards_filters_and_translation_go_into_the_file(tmp_path: 
     assert gateway.filter.outward.default == "deny"
 
 
-@pytest.mark.parametrize(
-    ("line", "says"),
-    [
-        ("-A POSTROUTING -o out0 -s 10.61.4.0/25 -j ACCEPT", "only some of the inside is translated"),
-        ("-A POSTROUTING -o out0 -j SNAT --to-source 198.51.100.99", "none of its own"),
-    ],
-)
-def test_what_a_gateway_of_a_site_does_not_do_is_told_and_nothing_taken(line: str, says: str, tmp_path: Path) -> None:
+def test_a_gateway_that_hides_the_inside_behind_an_address_of_nobody_is_told_and_nothing_taken(tmp_path: Path) -> None:
+    line = "-A POSTROUTING -o out0 -j SNAT --to-source 198.51.100.99"
     done = adopted_router(line, tmp_path, "--inside", SIDES.inside, "--write")
-    assert (done.returncode, says in done.stderr) == (2, True), done.stderr
+    assert (done.returncode, "none of its own" in done.stderr) == (2, True), done.stderr
     assert json.loads((tmp_path / "x.site.yaml").read_text()) == BORDER
+
+
+@pytest.mark.parametrize(
+    ("kept", "kind", "unknown"),
+    [("10.61.4.0/25", "outward", "10.61.4.0/25"), ("203.0.113.64/28", "none", "10.61.4.0/24")],
+    ids=["private", "public"],
+)
+def test_of_an_inside_that_is_translated_in_part_the_other_part_leaves_as_nobody_knows(
+    kept: str, kind: str, unknown: str, tmp_path: Path
+) -> None:
+    (tmp_path / "saved").write_text(ROUTER.format(more=f"-A POSTROUTING -o out0 -s {kept} -j ACCEPT"))
+    networks = [{"name": "office", "subnet": ["10.61.4.0/24", "203.0.113.64/28"][: 2 if kind == "none" else 1]}]
+    (tmp_path / "x.site.yaml").write_text(json.dumps({**BORDER, "networks": networks}))
+    words = ["adopt", tmp_path / "x.site.yaml", tmp_path / "saved", "--device", "router", "--outside", SIDES.outside]
+    done = run(*words, "--inside", SIDES.inside, "--write")
+    assert done.returncode in (0, 1), done.stderr
+    (gateway,) = read_site(tmp_path / "x.site.yaml").site.gateways
+    rules = [(each.action, str(each.from_), str(each.ports)) for each in gateway.filter.outward.rules]
+    assert (gateway.translate, rules[0], len(rules)) == (kind, ("unknown", unknown, "80, 443"), 2)
 
 
 @pytest.mark.parametrize(

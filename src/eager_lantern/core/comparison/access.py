@@ -28,7 +28,7 @@ from msgspec.structs import replace
 
 from ..model.consistency import network_names
 from ..model.entries import BlockedPorts
-from ..model.site import INTERNET, Filter, GatewayFilter, HostFilter, Site, Transport
+from ..model.site import INTERNET, Filter, Forward, Gateway, GatewayFilter, HostFilter, Rule, Site, Transport
 from ..network.flow import Flow
 from ..network.journey import trace
 from ..network.reachability import reaches
@@ -69,13 +69,13 @@ def access(site: Site) -> Access:
 
 def with_unknown_open(site: Site) -> Site:
     """The site as it were if every rule of which nobody knows what it does let pass what it matches, and outside ports
-    of which nobody knows where they lead went the way of their entries."""
+    of which nobody knows where they lead went the way of their entries, past the filter."""
     return replace(
         site,
         server=replace(site.server, filter=_opened_host(site.server.filter)),
         clients=tuple(replace(each, filter=_opened_host(each.filter)) for each in site.clients),
         gateways=tuple(
-            replace(each, filter=_opened_gateway(each.filter), unknown_ports=BlockedPorts()) for each in site.gateways
+            replace(each, filter=_opened_gateway(each), unknown_ports=BlockedPorts()) for each in site.gateways
         ),
     )
 
@@ -84,8 +84,23 @@ def _opened_host(filters: HostFilter) -> HostFilter:
     return HostFilter(incoming=_opened(filters.incoming), outgoing=_opened(filters.outgoing))
 
 
-def _opened_gateway(filters: GatewayFilter) -> GatewayFilter:
-    return GatewayFilter(inward=_opened(filters.inward), outward=_opened(filters.outward))
+def _opened_gateway(gateway: Gateway) -> GatewayFilter:
+    """Both filters, which let pass what entries of unknown ports hand on."""
+    inward, outward = _opened(gateway.filter.inward), _opened(gateway.filter.outward)
+    unknown = gateway.unknown_ports.ports
+    handed = tuple(_let_in(each, each.ports & unknown, gateway.filter_sees == "inside") for each in gateway.forwards)
+    return GatewayFilter(inward=replace(inward, rules=(*filter(_has_ports, handed), *inward.rules)), outward=outward)
+
+
+def _let_in(forward: Forward, ports: PortSet, sees_inside: bool) -> Rule:
+    rule = Rule(action="allow", protocol=forward.protocol, ports=ports, from_=forward.from_)
+    if not sees_inside:
+        return rule
+    return replace(rule, ports=ports.shift(forward.offset), to=AddressSet.single(forward.to))
+
+
+def _has_ports(rule: Rule) -> bool:
+    return bool(rule.ports)
 
 
 def _opened(table: Filter) -> Filter:

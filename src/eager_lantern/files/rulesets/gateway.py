@@ -7,7 +7,8 @@ A connection from outside meets the rewriting of destinations, then the filter o
 filter and then the rewriting of sources. So the rule set is walked three times, each time as a packet that comes in by
 one interface and leaves by the other; what a rule says of interfaces is known then. The filter sees destinations as
 they are inside. Rules may ask whether a destination was rewritten, or for the mark that the rewriting rule left: the
-filter is walked as such a connection too, and a forward opens it where all of these pass.
+filter is walked as such a connection too, and a forward opens it where all of these pass. Where some do that would not
+without a forward, or the other way round, the ports of these forwards are unknown.
 
 What a gateway does with connections to itself is no matter of a site.
 """
@@ -21,15 +22,15 @@ from msgspec.structs import replace
 
 from ...core.adoption.told import Left, Reading, Told
 from ...core.model.entries import BlockedPorts, Port
-from ...core.model.site import Filter, Forward, Gateway, Site
-from ...core.values.addresses import Address, AddressSet
+from ...core.model.site import INTERNET, Filter, Forward, Gateway, Site, Translation
+from ...core.values.addresses import Address, AddressSet, Family, public_addresses
 from ...core.values.ports import EVERY_PORT, PortSet
 from ..problem import BadInput, InputProblem
 from .box import EVERYBODY, EVERYTHING, IPV4, IPV6, Box, common, family_box, without
 from .helpers import ftp_helper
 from .host import as_rule, left_of
 from .rule import Passing, Unsayable
-from .walk import Chain, Decided, Doubt, Ruleset
+from .walk import MOST_CUT, Chain, Decided, Doubt, Ruleset
 
 Items = Sequence[dict[str, Any]]
 
@@ -89,7 +90,7 @@ class _Border:
         return (
             Reading(file, "forwards", tuple(Told((), each, 0) for each in forwards), left),
             _table(file, [*routed, *inward[0]], inward[1], "in"),
-            _table(file, [*untranslated, *outward[0]], outward[1], "out"),
+            _table(file, [*_of_passing(untranslated, outward), *outward[0]], outward[1], "out"),
             Reading(file, "switches", told),
         )
 
@@ -141,17 +142,24 @@ class _Border:
         for key, family in (("translate", "ip"), ("translate_ipv6", "ip6")):
             if switches.get(key, "none") == "none":
                 for box in common(self._unknown, [family_box(family)]):
-                    yield Decided("unknown", box, name="what is done before the filter")
+                    if box.targets - self._own:
+                        yield Decided("unknown", box, name="what is done before the filter")
 
     def _opens(self, forwards: Sequence[Forward], marks: Sequence[int], plain: Flat) -> bool:
-        """Whether a forward opens the filter: rewritten connections pass it all, or as others do."""
-        handed, sides = _handed(forwards), (self._sides.outside, self._sides.inside)
+        """Whether a forward opens the filter: rewritten connections pass it all, or as others do. What does neither is
+        unknown, of the two that with the fewer ports."""
+        sides = self._sides.outside, self._sides.inside
         told = [self._filtered(*sides, Passing(each, rewritten=True)) for each in marks or (0,)]
-        if all(_lets_pass(handed, *each) for each in told):
-            return True
-        if any(each != plain for each in told):
-            self._troubles.append("a site cannot say that forwarded connections are filtered otherwise than others")
-        return False
+        handed = list(zip(forwards, _handed(forwards), strict=True))
+        shut = [each for each, box in handed if not all(_lets_pass([box], *flat) for flat in told)]
+        apart = [each for each, box in handed if not all(_alike([box], plain, flat) for flat in told)]
+        opens = _ports(shut) < _ports(apart) or not shut
+        for each in shut if opens else apart:
+            what = f"the forward of {each.protocol} {each.ports} is filtered otherwise than what needs none"
+            targets = AddressSet.single(each.outside) if each.outside is not None else self._own
+            box = Box(frozenset((each.protocol,)), each.from_ or EVERYBODY, targets, ports=each.ports)
+            self._cannot_say(self._ruleset(*sides, note=True), Doubt(0, "filter of what is handed on", what), [box])
+        return opens
 
     def _forwards(self, comes: str) -> tuple[list[Forward], tuple[int, ...]]:
         """In the order of its rules, with the marks that they leave on connections; a rule that accepts takes out what
@@ -227,26 +235,37 @@ class _Border:
             if each.doubt is not None:
                 ruleset.doubts[each.doubt] = True
         self._troubles += ruleset.troubles
-        return dict(self._translated(hidden)), unknown
+        kinds = {"translate": self._translated(4, hidden), "translate_ipv6": self._translated(6, hidden)}
+        for kind, boxes in kinds.values():
+            if boxes:
+                what = "only some of the inside is translated"
+                ruleset.doubts[Doubt(0, "translation of what leaves", what)] = True
+                name = "goes untranslated" if kind == "outward" else "is translated"
+                unknown += [Decided("unknown", box, name=name) for box in boxes]
+        return {key: kind for key, (kind, _) in kinds.items() if kind is not None}, unknown
 
     def _own_address(self, word: str, detail: dict[str, Any]) -> None:
         if word == "snat" and Address.parse(str(detail["addr"])) not in self._gateway.outside_addresses:
             whom = f"{self._gateway.name} hides the inside behind {detail['addr']}"
             self._troubles.append(f"{whom}, which is none of its own")
 
-    def _translated(self, hidden: Sequence[Box]) -> Iterator[tuple[str, str]]:
-        for key, everybody, inside in (
-            ("translate", IPV4, self._subnet.of_family(4)),
-            ("translate_ipv6", IPV6, self._subnet.of_family(6)),
-        ):
-            rest = [Box(sources=inside, targets=everybody)] if inside else []
-            whole = list(rest)
-            for box in hidden:
-                rest = without(rest, box)
-            if inside and rest not in ([], whole):
-                self._troubles.append("a site cannot say that only some of the inside is translated")
-            elif inside:
-                yield key, "none" if rest else "outward"
+    def _translated(self, family: Family, hidden: Sequence[Box]) -> tuple[Translation | None, list[Box]]:
+        """What a family of the inside is translated to, none where the inside has none of it, and which connections
+        leave otherwise. Where a part of the inside keeps addresses that others may reach, nothing is, and the rest
+        leaves otherwise: so who reaches these from outside is read off the filter."""
+        inside = self._subnet.of_family(family)
+        whole = [Box(sources=inside, targets=IPV4 if family == 4 else IPV6)] if inside else []
+        kept = list(whole)
+        for box in hidden:
+            kept = without(kept, box)
+        if not inside:
+            return None, []
+        if kept in ([], whole):
+            return "none" if kept else "outward", []
+        abroad = self._gateway.outside.network == INTERNET
+        if abroad and not any(each.sources & public_addresses() for each in kept):
+            return "outward", kept
+        return "none", common(whole, hidden)
 
 
 def _stops_any(ruleset: Ruleset, chain: Chain) -> bool:
@@ -280,6 +299,36 @@ def _handed(forwards: Sequence[Forward]) -> list[Box]:
         )
         for each in forwards
     ]
+
+
+def _ports(forwards: Sequence[Forward]) -> int:
+    return sum(len(each.ports) for each in forwards)
+
+
+def _alike(boxes: Sequence[Box], one: Flat, other: Flat) -> bool:
+    """Whether two filters do the same with some connections."""
+    return not any(
+        common([a.box], [b.box])
+        for a in _parted(boxes, *one)
+        for b in _parted(boxes, *other)
+        if (a.action, a.refuses_with) != (b.action, b.refuses_with)
+    )
+
+
+def _of_passing(unknown: Sequence[Decided], flat: Flat) -> Iterator[Decided]:
+    """What is unknown of connections, of those that a filter lets pass before."""
+    for each in unknown:
+        passing = [part.box for part in _parted([each.box], *flat) if part.action == "allow"]
+        yield from (replace(each, box=box) for box in (passing if len(passing) <= MOST_CUT else [each.box]))
+
+
+def _parted(boxes: Sequence[Box], flat: Sequence[Decided], default: Filter) -> Iterator[Decided]:
+    """What a filter does with each part of some connections."""
+    left = list(boxes)
+    for each in flat:
+        yield from (replace(each, box=box) for box in common(left, [each.box]))
+        left = without(left, each.box)
+    yield from (Decided(default.default, box, default.refuses_with) for box in left)
 
 
 def _lets_pass(left: Sequence[Box], flat: Sequence[Decided], default: Filter) -> bool:
