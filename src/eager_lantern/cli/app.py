@@ -10,7 +10,7 @@ import typer
 from typer.core import TyperGroup
 
 from .. import __version__
-from ..core.model.consistency import did_you_mean
+from ..core.model.problem import did_you_mean
 from ..files.problem import BadInput
 from ..wire.terminal_safe import printable
 from .endings import end_tidily

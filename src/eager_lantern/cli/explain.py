@@ -7,7 +7,7 @@ import typer
 from rich.console import RenderableType
 
 from ..core.key_page import KeyPage
-from ..core.model.consistency import did_you_mean
+from ..core.model.problem import did_you_mean
 from ..files.key_reference import key_page, key_paths
 from ..files.package_data import Page, finding_pages
 from ..files.results.base import as_json

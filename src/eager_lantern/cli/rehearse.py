@@ -9,7 +9,7 @@ from typing import Annotated
 import typer
 
 from ..core.compare.with_lab import Rehearsed
-from ..core.model.consistency import did_you_mean
+from ..core.model.problem import did_you_mean
 from ..core.network.flow import Journey
 from ..core.network.topology import Topology
 from ..core.predict.session import predict

@@ -9,7 +9,7 @@ import msgspec
 from ..core.diagnosis.of_climb import sighting_of
 from ..core.diagnosis.sighting import PortFate, Sighting
 from ..core.diagnosis.situation import Situation
-from ..core.model.consistency import did_you_mean, network_names
+from ..core.model.problem import did_you_mean, network_names
 from ..core.model.site import Promise, Site
 from ..core.observed.climb import Climb, RungSeen
 from ..core.values.addresses import Address

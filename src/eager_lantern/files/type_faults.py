@@ -11,8 +11,8 @@ from typing import Annotated, Any, Literal, Union, get_args, get_origin
 
 import msgspec
 
-from ..core.model.consistency import did_you_mean
 from ..core.model.entries import BlockedPorts, Destination, Port, Typed
+from ..core.model.problem import did_you_mean
 from ..core.values.addresses import Address, Addresses, AddressSet
 from ..core.values.ipv4_in_ipv6 import Prefix96
 from ..core.values.ports import PortSet

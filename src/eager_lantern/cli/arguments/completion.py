@@ -8,7 +8,7 @@ from pathlib import Path
 
 import typer
 
-from ...core.model.consistency import network_names
+from ...core.model.problem import network_names
 from ...core.model.site import Site
 from ...files.package_data import finding_pages
 from ...files.problem import BadInput

@@ -5,7 +5,7 @@ from pathlib import Path
 
 import typer
 
-from ...core.model.consistency import did_you_mean
+from ...core.model.problem import did_you_mean
 from ...core.model.site import Service, Site
 from ...live.vantage.address import OWN_PLACE, checked_place
 

@@ -26,8 +26,8 @@ from itertools import pairwise
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..model.consistency import network_names
 from ..model.entries import BlockedPorts
+from ..model.problem import network_names
 from ..model.site import INTERNET, Filter, Forward, Gateway, GatewayFilter, HostFilter, Rule, Site, Transport
 from ..network.flow import Flow
 from ..network.journey import trace

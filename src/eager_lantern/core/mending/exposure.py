@@ -4,7 +4,7 @@ from collections.abc import Mapping
 
 from msgspec import Struct
 
-from ..model.consistency import network_names
+from ..model.problem import network_names
 from ..model.site import Site, Transport
 from ..network.reachability import reaches
 from ..network.topology import Topology, listens_on

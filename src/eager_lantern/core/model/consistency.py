@@ -1,39 +1,25 @@
-"""Whether the parts of a site fit together: names that refer to something, addresses inside
-their networks, one path between any two networks. Each problem says what was found and
-what would be right."""
+"""Whether the parts of a site fit together: names that refer to something and are used once, gateways, paths,
+addresses, rules and promises. Each problem says what was found and what would be right."""
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator
 
-from msgspec import Struct
-
-from ..values.addresses import FAMILIES, Address, Addresses, AddressSet
 from ..values.site_path import SitePath
 from .entries import Destination
+from .gateways_fit import gateway_problems
+from .paths_fit import address_problems, route_problems, second_paths
+from .problem import Problem, did_you_mean, network_names, refers
 from .rights import parts_of
 from .site import (
-    ETHERNET_BYTES,
-    INTERNET,
     Account,
     Client,
     Filter,
-    Forward,
-    Gateway,
     HostFilter,
     Promise,
     Refusal,
     Rule,
-    Server,
     Service,
     Site,
-    StaticRoute,
 )
-
-
-class Problem(Struct, frozen=True):
-    """Something that stops the site from meaning anything."""
-
-    place: SitePath
-    message: str
 
 
 def problems(site: Site) -> list[Problem]:
@@ -41,29 +27,13 @@ def problems(site: Site) -> list[Problem]:
     return [
         *_duplicates(site),
         *_references(site),
-        *_gateways(site),
-        *_second_paths(site),
-        *_routes(site),
-        *_addresses(site),
+        *gateway_problems(site),
+        *second_paths(site),
+        *route_problems(site),
+        *address_problems(site),
         *_rules(site),
         *_promises(site),
     ]
-
-
-def did_you_mean(wrong: str, known: Iterable[str]) -> str:
-    """“; did you mean x?” or, with nothing near, what there is to choose from."""
-    from difflib import get_close_matches  # only a mistake needs it, and it loads slowly
-
-    names = list(known)
-    near = get_close_matches(wrong, names, n=1, cutoff=0.6)
-    if near:
-        return f"; did you mean “{near[0]}”?"
-    return f"; known here: {', '.join(names[:12])}" if names else "; there are none yet"
-
-
-def network_names(site: Site) -> list[str]:
-    """All networks of the site; the internet is always one."""
-    return [INTERNET, *(each.name for each in site.networks if each.name != INTERNET)]
 
 
 def _duplicates(site: Site) -> Iterator[Problem]:
@@ -95,26 +65,26 @@ def _references(site: Site) -> Iterator[Problem]:
     services = [each.name for each in site.services]
     clients = [each.name for each in site.clients]
     for i, gateway in enumerate(site.gateways):
-        yield from _known("network", gateway.outside.network, networks, ("gateways", i, "outside", "network"))
-        yield from _known("network", gateway.inside.network, networks, ("gateways", i, "inside", "network"))
-    yield from _known("network", site.server.network, networks, ("server", "network"))
+        yield from refers("network", gateway.outside.network, networks, ("gateways", i, "outside", "network"))
+        yield from refers("network", gateway.inside.network, networks, ("gateways", i, "inside", "network"))
+    yield from refers("network", site.server.network, networks, ("server", "network"))
     for i, client in enumerate(site.clients):
-        yield from _known("network", client.network, networks, ("clients", i, "network"))
+        yield from refers("network", client.network, networks, ("clients", i, "network"))
         yield from _destination(site, client.reaches, ("clients", i, "reaches"))
         yield from _one_service_a_port(site, client, ("clients", i, "reaches"))
         if client.habits is not None:
-            yield from _known("habit", client.habits, [each.name for each in site.habits], ("clients", i, "habits"))
+            yield from refers("habit", client.habits, [each.name for each in site.habits], ("clients", i, "habits"))
         yield from _on_server(site, client, ("clients", i))
     for i, service in enumerate(site.services):
         yield from _service_references(site, service, ("services", i), [*clients, *networks])
     for i, account in enumerate(site.accounts):
-        yield from _known("service", account.service, services, ("accounts", i, "service"))
+        yield from refers("service", account.service, services, ("accounts", i, "service"))
         yield from _folders(account, ("accounts", i))
         for j, name in enumerate(account.groups):
             groups = [each.name for each in site.groups]
-            yield from _known("group", name, groups, ("accounts", i, "groups", j))
+            yield from refers("group", name, groups, ("accounts", i, "groups", j))
         for j, name in enumerate(account.clients):
-            yield from _known("client", name, clients, ("accounts", i, "clients", j))
+            yield from refers("client", name, clients, ("accounts", i, "clients", j))
 
 
 def _folders(account: Account, place: SitePath) -> Iterator[Problem]:
@@ -158,7 +128,7 @@ def _one_service_a_port(site: Site, client: Client, place: SitePath) -> Iterator
 
 def _service_references(site: Site, service: Service, place: SitePath, clients: list[str]) -> Iterator[Problem]:
     for j, name in enumerate(service.keep_open_for):
-        yield from _known("client", name, clients, (*place, "keep_open_for", j))
+        yield from refers("client", name, clients, (*place, "keep_open_for", j))
     if service.passive and not service.passive.protocols:
         message = "protocols is empty, and data needs one: write [tcp], or leave it out"
         yield Problem((*place, "passive", "protocols"), message)
@@ -167,11 +137,6 @@ def _service_references(site: Site, service: Service, place: SitePath, clients: 
         yield from _destination(site, service.passive.announce_inside, (*place, "passive", "announce_inside"))
     elif service.protocol == "ftp":
         yield Problem(place, f"service “{service.name}” has no passive range; write passive: {{ports: 61200-61455}}")
-
-
-def _known(what: str, name: str, known: list[str], place: SitePath) -> Iterator[Problem]:
-    if name not in known:
-        yield Problem(place, f"there is no {what} “{name}”{did_you_mean(name, known)}")
 
 
 def _destination(site: Site, destination: Destination | None, place: SitePath) -> Iterator[Problem]:
@@ -192,225 +157,11 @@ def _destination(site: Site, destination: Destination | None, place: SitePath) -
         yield Problem(place, f"{message} (to add it: names: [{{name: {destination.name}, addresses: …}}])")
 
 
-def _gateways(site: Site) -> Iterator[Problem]:
-    for i, gateway in enumerate(site.gateways):
-        place: SitePath = ("gateways", i)
-        if gateway.outside.network == gateway.inside.network:
-            found = f"“{gateway.inside.network}” is outside and inside of {gateway.name}"
-            yield Problem((*place, "inside", "network"), f"{found}; a gateway joins two different networks")
-        yield from _translation(gateway, place)
-        needs_inside = {"hairpin": gateway.hairpin and gateway.hairpin_source == "inside",
-                        "forwards_hide_source": gateway.forwards_hide_source}  # fmt: skip
-        for key, needs in needs_inside.items():
-            if needs and not gateway.inside.address:
-                message = f"{key} needs the gateway's inside address; write inside: {{network: …, address: …}}"
-                yield Problem((*place, key), message)
-        yield from _exposed(gateway, place)
-        yield from _sizes(gateway, place)
-        if gateway.inside.ports is not None:
-            message = "a share of ports is of an outside address; an inside one has all of them: leave ports out"
-            yield Problem((*place, "inside", "ports"), message)
-        for j, forward in enumerate(gateway.forwards):
-            yield from _forward(forward, (*place, "forwards", j))
-            own = gateway.outside_addresses.each
-            if forward.outside is not None and forward.outside not in own:
-                message = f"{forward.outside} is no outside address of {gateway.name}, which has {listed(own)}"
-                yield Problem((*place, "forwards", j, "outside"), message)
-            if forward.outside is not None and forward.outside.family != forward.to.family:
-                message = f"{forward.outside} and {forward.to} are of different address families"
-                yield Problem((*place, "forwards", j, "outside"), f"{message}; a forward joins two of one family")
-
-
-def _sizes(gateway: Gateway, place: SitePath) -> Iterator[Problem]:
-    if gateway.too_big == "dropped" and gateway.mtu >= ETHERNET_BYTES:
-        message = f"too_big is about packets larger than a line takes; both of {gateway.name} take {gateway.mtu} bytes"
-        yield Problem((*place, "too_big"), f"{message}; give the smaller one its size (outside: {{mtu: 1492}})")
-
-
-def listed(addresses: Iterable[Address]) -> str:
-    """Addresses as a list in a sentence; “none” for none."""
-    return ", ".join(map(str, addresses)) or "none"
-
-
-def _exposed(gateway: Gateway, place: SitePath) -> Iterator[Problem]:
-    """One host for each family, since all of a device's ports lead to it."""
-    for family in FAMILIES:
-        if gateway.exposed_host and len(found := gateway.exposed_host.of_family(family)) > 1:
-            message = f"exposed_host is one host for each family, found {len(found)}: {gateway.exposed_host}"
-            yield Problem((*place, "exposed_host"), f"{message}; keep one")
-
-
-def _translation(gateway: Gateway, place: SitePath) -> Iterator[Problem]:
-    told = {"translate": (gateway.translate, FAMILIES), "translate_ipv6": (gateway.translate_ipv6, (6,))}
-    for key, (kind, families) in told.items():
-        of_six = " of IPv6" if key == "translate_ipv6" else ""
-        if kind == "outward" and not any(gateway.outside.address.of_family(each) for each in families):
-            needs = f"needs the gateway's outside address{of_six}; write outside: {{network: …, address: …}}"
-            yield Problem((*place, key), f"{key}: outward {needs}")
-        if kind == "one-to-one" and not any(each.inside.family in families for each in gateway.pairs):
-            yield Problem((*place, key), f"{key}: one-to-one needs pairs{of_six}: [{{outside: …, inside: …}}]")
-    if gateway.nat64 is not None and not gateway.outside.address.of_family(4):
-        yield Problem(
-            (*place, "nat64"), "nat64 needs an outside address of IPv4; write outside: {network: …, address: …}"
-        )
-    if gateway.nat64 is not None and gateway.ftp_helper:
-        message = "what the FTP helper of a NAT64 device rewrites (RFC 6384) is not predicted"
-        yield Problem((*place, "ftp_helper"), f"{message}; leave ftp_helper out: EPSV needs none")
-    for pair in gateway.pairs:
-        if (kind := gateway.translates(pair.inside.family)) != "one-to-one":
-            key = "translate" if pair.inside.family == 4 or gateway.translate_ipv6 is None else "translate_ipv6"
-            yield Problem((*place, "pairs"), f"pairs need {key}: one-to-one, found {key}: {kind}")
-            break
-    for j, pair in enumerate(gateway.pairs):
-        if pair.outside.family != pair.inside.family:
-            message = f"{pair.outside} and {pair.inside} are of different address families"
-            yield Problem((*place, "pairs", j), f"{message}; a pair joins two of one family")
-
-
-def _forward(forward: Forward, place: SitePath) -> Iterator[Problem]:
-    if not forward.to_port:
-        return
-    if len(forward.ports.spans) > 1:
-        message = f"to_port is the first inside port of one range, ports has several: {forward.ports}"
-        yield Problem((*place, "to_port"), f"{message}; write one forward for each")
-    elif forward.ports.highest + forward.offset > 65535:
-        message = f"{len(forward.ports)} ports from {forward.to_port} on run past 65535"
-        yield Problem((*place, "to_port"), f"{message}; start at {65536 - len(forward.ports)} or lower")
-
-
-def _hosts(site: Site) -> tuple[Server | Client, ...]:
-    return (site.server, *(each for each in site.clients if not each.on_server))
-
-
-def _has_choice(site: Site, host: Server | Client) -> bool:
-    """Whether several gateways lead out of the network that a host is on."""
-    return sum(each.inside.network == host.network for each in site.gateways) > 1
-
-
-def _routes(site: Site) -> Iterator[Problem]:
-    """Gateways and routes of hosts and devices: each is attached where it is needed, and none is told twice."""
-    hosts: list[tuple[SitePath, Server | Client]] = [(("server",), site.server)]
-    hosts += [(("clients", i), each) for i, each in enumerate(site.clients)]
-    for place, host in hosts:
-        if host.gateway is not None:
-            yield from _attached_gateway(site, host.gateway, {host.network}, (*place, "gateway"))
-        defaults = [each for each in host.routes if _everywhere(each)]
-        if host.gateway is not None and defaults:
-            message = f"{host.name} has two defaults: gateway: {host.gateway}, and a route to {defaults[0].to}"
-            yield Problem((*place, "gateway"), f"{message}; keep one")
-        yield from _static_routes(site, host.routes, {host.network}, place)
-    for i, gateway in enumerate(site.gateways):
-        networks = {gateway.outside.network, gateway.inside.network}
-        yield from _static_routes(site, gateway.routes, networks, ("gateways", i))
-
-
-def _everywhere(route: StaticRoute) -> bool:
-    return any(low == 0 for low, _ in route.to.of_family(4).spans) and len(route.to.of_family(4).prefixes()) == 1
-
-
-def _static_routes(site: Site, routes: Sequence[StaticRoute], networks: set[str], place: SitePath) -> Iterator[Problem]:
-    for j, each in enumerate(routes):
-        yield from _attached_gateway(site, each.via, networks, (*place, "routes", j, "via"))
-        for network in sorted(networks):
-            if own := _on_own_network(site, network, each):
-                message = f"{own} is on “{network}” itself, where no gateway is needed"
-                yield Problem((*place, "routes", j, "to"), f"{message}; name addresses that are further on")
-        if any(each.to == earlier.to for earlier in routes[:j]):
-            message = f"{each.to} is told a second time; which of the two gateways does it go through? keep one"
-            yield Problem((*place, "routes", j, "to"), message)
-
-
-def _on_own_network(site: Site, network: str, route: StaticRoute) -> AddressSet:
-    """The addresses of a route that its holder reaches without a gateway; a wider route says nothing of them."""
-    subnet = next((each.subnet for each in site.networks if each.name == network), AddressSet())
-    held = AddressSet.single(*(each for _, _, name, some in _attached(site) if name == network for each in some.each))
-    wider = bool(subnet) and network != INTERNET and not (route.to <= subnet)
-    return AddressSet() if wider else route.to & (subnet | held)
-
-
-def _attached_gateway(site: Site, name: str, networks: set[str], place: SitePath) -> Iterator[Problem]:
-    """A gateway that is named as the next one has to be on the same network."""
-    known = [each.name for each in site.gateways]
-    if name not in known:
-        yield from _known("gateway", name, known, place)
-        return
-    gateway = site.gateways[known.index(name)]
-    if not networks & {gateway.outside.network, gateway.inside.network}:
-        there = f"{name} stands between “{gateway.outside.network}” and “{gateway.inside.network}”"
-        near = [each.name for each in site.gateways if networks & {each.outside.network, each.inside.network}]
-        yield Problem(place, f"{there}, not on “{', '.join(sorted(networks))}”; near are: {', '.join(near) or 'none'}")
-
-
-def _second_paths(site: Site) -> Iterator[Problem]:
-    """Joining two networks that are joined already would give two paths (union and find)."""
-    leader: dict[str, str] = {name: name for name in network_names(site)}
-
-    def find(name: str) -> str:
-        while leader.setdefault(name, name) != name:
-            name = leader[name]
-        return name
-
-    for i, gateway in enumerate(site.gateways):
-        outside, inside = find(gateway.outside.network), find(gateway.inside.network)
-        if outside == inside and gateway.outside.network != gateway.inside.network:
-            undecided = [each.name for each in _hosts(site) if each.gateway is None and _has_choice(site, each)]
-            if not undecided:
-                continue
-            pair = f"“{gateway.outside.network}” and “{gateway.inside.network}”"
-            message = f"{gateway.name} is a second path between {pair}: which one does the traffic take?"
-            advice = f"say it at {', '.join(undecided)}: gateway: {gateway.name}, or the other"
-            yield Problem(("gateways", i), f"{message} {advice}")
-        leader[outside] = inside
-
-
-def _addresses(site: Site) -> Iterator[Problem]:
-    holders: dict[tuple[str, int], str] = {}
-    for place, device, network, addresses in _attached(site):
-        yield from _in_subnet(site, network, addresses, place)
-        for address in addresses.each:
-            if network == INTERNET and address.kind != "public":
-                continue  # not reachable there, so that two places may well use the same one
-            holder = holders.setdefault((network, address.number), device)
-            if holder != device:
-                yield Problem(place, _twice_held(site, address, holder, device))
-
-
-def _twice_held(site: Site, address: Address, first: str, second: str) -> str:
-    """What is wrong where two devices have one address: of a shared one, each has ports of its own."""
-    shares = {each.name: each.outside.ports for each in site.gateways if address in each.outside.address}
-    one, other = shares.get(first), shares.get(second)
-    if one is None or other is None:
-        return f"{address} belongs to {first} already; each device has its own address"
-    if both := one & other:
-        return f"ports {both} of {address} are {first}’s and {second}’s: shares of one address do not overlap"
-    return f"{address} is shared with {first}: a site has one of its customers, so leave the neighbour {second} out"
-
-
-def _attached(site: Site) -> Iterator[tuple[SitePath, str, str, Addresses]]:
-    for i, gateway in enumerate(site.gateways):
-        place: SitePath = ("gateways", i)
-        yield (*place, "outside", "address"), gateway.name, gateway.outside.network, gateway.outside.address
-        yield (*place, "inside", "address"), gateway.name, gateway.inside.network, gateway.inside.address
-        for j, pair in enumerate(gateway.pairs):
-            yield (*place, "pairs", j, "outside"), gateway.name, gateway.outside.network, Addresses((pair.outside,))
-    yield ("server", "address"), site.server.name, site.server.network, site.server.address
-    for i, client in enumerate(site.clients):
-        yield ("clients", i, "address"), client.name, client.network, client.address
-
-
-def _in_subnet(site: Site, network: str, addresses: Addresses, place: SitePath) -> Iterator[Problem]:
-    subnet = next((each.subnet for each in site.networks if each.name == network), None)
-    for address in addresses.each:
-        if subnet and address.number not in subnet and subnet.of_family(address.family):
-            message = f"{address} is outside network “{network}”, which is {subnet}"
-            yield Problem(place, f"{message}; mend the address, the network's name or its subnet")
-
-
 def _rules(site: Site) -> Iterator[Problem]:
     services = [each.name for each in site.services]
     for place, rule in _all_rules(site):
         if rule.program is not None:
-            yield from _known("service", rule.program, services, (*place, "program"))
+            yield from refers("service", rule.program, services, (*place, "program"))
         yield from _refusing(rule.action, rule.refuses_with, place, "action")
     for place, table in _all_filters(site):
         yield from _refusing(table.default, table.refuses_with, place, "default")
@@ -447,8 +198,8 @@ def _promises(site: Site) -> Iterator[Problem]:
             first = site.promises.index(promise) + 1
             yield Problem(place, f"the same promise stands here a second time (it is number {first} already); keep one")
         places = [*clients, *network_names(site)]
-        yield from _known("client", promise.client, places, (*place, "client"))
-        yield from _known("service", promise.service, list(services), (*place, "service"))
+        yield from refers("client", promise.client, places, (*place, "client"))
+        yield from refers("service", promise.service, list(services), (*place, "service"))
         service = services.get(promise.service)
         if service:
             yield from _mode(promise, service, clients.get(promise.client), place)

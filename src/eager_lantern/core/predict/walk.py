@@ -2,7 +2,7 @@
 
 from msgspec.structs import replace
 
-from ..model.consistency import did_you_mean, network_names
+from ..model.problem import did_you_mean, network_names
 from ..model.site import INTERNET, Client, Mode, Promise, Service, Transport
 from ..network.flow import Flow, Journey
 from ..network.journey import trace

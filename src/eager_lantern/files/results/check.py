@@ -7,7 +7,7 @@ from msgspec import UNSET, UnsetType, field, to_builtins
 from ...core.compare.with_visit import Beside, Compared
 from ...core.findings.finding import Finding, Severity
 from ...core.model.change import Change
-from ...core.model.consistency import network_names
+from ...core.model.problem import network_names
 from ...core.model.site import Mode, Site, Transport
 from ...core.network.reachability import reaches
 from ...core.network.topology import Topology
