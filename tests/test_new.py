@@ -7,7 +7,7 @@ import pexpect
 import pytest
 from program import run, run_bound_by_modes
 
-from eager_lantern.core.interview import BEHIND, PROTOCOLS, Question, questions, refusal
+from eager_lantern.core.interview.questions import BEHIND, PROTOCOLS, Question, questions, refusal
 from eager_lantern.core.verdict import judge
 from eager_lantern.files.new_site import new_site
 from eager_lantern.files.services import registered

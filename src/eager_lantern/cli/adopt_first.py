@@ -8,7 +8,7 @@ from ..core.adoption.adopt import adopted
 from ..core.adoption.first_site import Learnt, learnt_of
 from ..core.adoption.told import Reading, Told
 from ..core.comparison.edits import Overlay
-from ..core.interview import refusal
+from ..core.interview.questions import refusal
 from ..core.model.consistency import problems
 from ..core.surveyed.mapped import forwards_of
 from ..core.verdict import judge

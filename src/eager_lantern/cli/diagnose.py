@@ -82,7 +82,7 @@ def diagnose_command(
 
 def _first_file(site: Site, sightings: Sequence[Sighting]) -> str:
     """The command that writes a site file from what was seen; what it would not take, it will ask."""
-    from ..core.interview import questions  # seldom needed, and the list of services is long
+    from ..core.interview.questions import questions  # seldom needed, and the list of services is long
     from ..files.services import registered
 
     words = []

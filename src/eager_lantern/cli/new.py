@@ -10,7 +10,7 @@ from typing import Annotated
 import typer
 from rich.text import Text
 
-from ..core.interview import Answers, Question, questions, refusal, remark
+from ..core.interview.questions import Answers, Question, questions, refusal, remark
 from ..core.verdict import judge
 from ..files.atomic_write import write, writes
 from ..files.new_site import new_site

@@ -8,7 +8,7 @@ from pathlib import Path
 import msgspec
 
 from ..core.adoption.first_site import NEVER_SEEN, PLACES, Learnt, VisitFacts
-from ..core.interview import questions
+from ..core.interview.questions import questions
 from ..core.observed.survey import Survey
 from ..core.values.addresses import address_or_none
 from ..core.values.ports import PortSet

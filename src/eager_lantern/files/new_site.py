@@ -1,4 +1,4 @@
-"""A first site file, written from the answers to :mod:`eager_lantern.core.interview`."""
+"""A first site file, written from the answers to :mod:`eager_lantern.core.interview.questions`."""
 
 import json
 import re
@@ -6,7 +6,7 @@ from functools import cache
 
 from jinja2 import Environment, StrictUndefined, Template
 
-from ..core.interview import (
+from ..core.interview.questions import (
     PROTOCOLS,
     Answers,
     has_network,

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from rich.console import RenderableType
 from rich.text import Text
 
-from ..core.interview import Answers, Question, is_open
+from ..core.interview.questions import Answers, Question, is_open
 from ..core.values.ports import PortSet
 from .screen import columns, command, typed
 from .style import ACCENT, RISKS, STRONG, UNTRIED

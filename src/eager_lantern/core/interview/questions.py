@@ -6,18 +6,18 @@ the same words can be typed at the prompt and in a script.
 """
 
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping
 from ipaddress import ip_network
 
 from msgspec import Struct
 
-from .model.entries import Destination, Port
-from .model.site import ETHERNET_BYTES, LEAST_MTU, Right, default_own_ports
-from .sizing.clear_range import clear_range
-from .sizing.demand import ports_at_once
-from .values.addresses import Address, AddressSet, address_or_none
-from .values.phrases import article
-from .values.ports import PortSet
+from ..model.site import ETHERNET_BYTES, default_own_ports
+from ..sizing.clear_range import clear_range
+from ..sizing.demand import ports_at_once
+from ..values.addresses import Address, AddressSet, address_or_none
+from ..values.phrases import article
+from ..values.ports import PortSet
+from . import answer
 
 Answers = Mapping[str, str]
 PROTOCOLS = {
@@ -51,7 +51,6 @@ BEHIND = {
     "cloud": "a cloud's filter: an outside address stands for the server's, and rules let ports in",
     "nothing": "nothing: the server stands on the internet itself",
 }
-RIGHTS: tuple[Right, ...] = ("list", "read", "write", "append", "rename", "remove", "make-folders")
 
 
 class Question(Struct, frozen=True):
@@ -72,108 +71,11 @@ class Question(Struct, frozen=True):
 
     def taken(self, text: str, answers: Answers) -> str:
         """The answer in its usual form. Raises ValueError for what cannot be read or is ruled out already."""
-        answer = self.read(text)
+        found = self.read(text)
         left = self.choices(answers)
-        if left and answer not in left:
-            raise ValueError(f"“{answer}” does not go with the answers before it: write {_listed(tuple(left))}")
-        return answer
-
-
-def _listed(options: Sequence[str]) -> str:
-    *most, last = options
-    return f"{', '.join(most)} or {last}" if most else last
-
-
-_SYNONYMS = {
-    "sftp": "ssh", "scp": "ssh", "ftps": "tls", "ftpes": "tls", "explicit": "tls", "ftp": "plain", "clear": "plain",
-    "dhcp": "dynamic", "lease": "dynamic", "fixed": "static", "manual": "static", "reservation": "reserved",
-    "debian": "linux", "ubuntu": "linux", "unix": "linux", "macos": "other", "mac": "other", "bsd": "other",
-    "nat": "router", "modem": "router", "none": "nothing", "direct": "nothing", "server": "windows",
-    "y": "yes", "true": "yes", "n": "no", "false": "no", "?": "unknown", "not known yet": "unknown",
-}  # fmt: skip
-"""Other words for an answer, read where that answer is one of the choices."""
-
-
-def _choice(options: Sequence[str]) -> Callable[[str], str]:
-    def read(text: str) -> str:
-        word = text.strip().lower()
-        word = word if word in options else _SYNONYMS.get(word, word)
-        if word not in options:
-            raise ValueError(f"found “{text[:40]}”, write {_listed(options)}")
-        return word
-
-    return read
-
-
-def _outside(text: str) -> str:
-    """An address, or ``unknown``."""
-    if text.strip().lower() in ("unknown", "not known yet", "not known"):
-        return "unknown"
-    return str(Address.parse(text))
-
-
-def _name(text: str) -> str:
-    if not text.strip() or len(text) > 80 or not text.isprintable():
-        raise ValueError("a name has 1 to 80 characters, all of them printable")
-    return text.strip()
-
-
-def _port(text: str) -> str:
-    return str(Port.parse(text))
-
-
-def _port_or_none(text: str) -> str:
-    return "none" if text.strip() == "none" else _port(text)
-
-
-def _ports(text: str) -> str:
-    ports = PortSet.parse(text)
-    if len(ports.spans) != 1 or ports.lowest < 1024:
-        raise ValueError(f"“{text[:40]}” is no one range above 1023: write 61200-61455")
-    return str(ports)
-
-
-def _share(text: str) -> str:
-    return "all" if text.strip() == "all" else str(PortSet.parse(text))
-
-
-def _packet_size(text: str) -> str:
-    if not re.fullmatch(r"[0-9]{3,5}", text.strip()) or not LEAST_MTU <= int(text) <= ETHERNET_BYTES:
-        raise ValueError(f"“{text[:40]}” is no size of packets: write 1500, or {LEAST_MTU} and more")
-    return text.strip()
-
-
-def _count(text: str) -> str:
-    if not re.fullmatch(r"[1-9][0-9]{0,5}", text.strip()):
-        raise ValueError(f"“{text[:40]}” is no number of clients: write 1 or more")
-    return text.strip()
-
-
-def _folder(text: str) -> str:
-    if not text.startswith("/") or not text.isprintable() or len(text) > 200:
-        raise ValueError(f"“{text[:40]}” is no whole path: write /srv/tides/in")
-    return text
-
-
-def _rights(text: str) -> str:
-    found = [each.strip() for each in text.split(",")]
-    for each in found:
-        if each not in RIGHTS:
-            raise ValueError(f"there is no right “{each[:40]}”; write some of {', '.join(RIGHTS)}")
-    return ", ".join(dict.fromkeys(found))
-
-
-def _typed(text: str) -> str:
-    destination = Destination.parse(text)
-    if destination.own or not re.fullmatch(r"[A-Za-z0-9.:_-]+", str(destination)):
-        raise ValueError(f"“{text[:40]}” is no name or address: write tides.saltmarsh.example or 198.51.100.61")
-    return str(destination)
-
-
-def _one_place(text: str) -> str:
-    if "," in text:
-        raise ValueError("write one network or one address; more can be added to the file")
-    return str(AddressSet.parse(text))
+        if left and found not in left:
+            raise ValueError(f"“{found}” does not go with the answers before it: write {answer.listed(tuple(left))}")
+        return found
 
 
 def subnet_around(address: str) -> str:
@@ -276,23 +178,23 @@ def fixed(text: str) -> Callable[[Answers], str]:
 def questions(registered: PortSet) -> Iterator[Question]:
     """All questions in order; each may look at the answers before it. ``registered`` are the ports that belong to
     services by the registry."""
-    yes_no = _choice(("yes", "no"))
+    yes_no = answer.choice(("yes", "no"))
     yield Question(
-        "site", "What is the site called?", "It heads every page and table.", _name, fixed(""),
+        "site", "What is the site called?", "It heads every page and table.", answer.name, fixed(""),
         more="Any words: the house, the harbour, the project. They can be changed later.", unasked="New site",
     )  # fmt: skip
     yield Question(
         "clients_can", "What can all its clients do?", "Protocol and number of open ports follow from it.",
-        _choice(tuple(PROTOCOLS)), fixed("tls"), choices=lambda answers: ADVICE,
+        answer.choice(tuple(PROTOCOLS)), fixed("tls"), choices=lambda answers: ADVICE,
         more="Take the best that all of them can. One old client decides for all, or gets a service of its own.",
     )  # fmt: skip
     yield Question(
         "control_port", "Which control port?", "The usual one spares every client a setting.",
-        _port, lambda answers: str(PROTOCOLS[answers["clients_can"]][2]),
+        answer.port, lambda answers: str(PROTOCOLS[answers["clients_can"]][2]),
         more="The port on the server itself. By which port clients come from outside is asked later.",
     )  # fmt: skip
     yield Question(
-        "server", "What is the server called?", "The host that the service runs on.", _name, fixed("file-server"),
+        "server", "What is the server called?", "The host that the service runs on.", answer.name, fixed("file-server"),
         more="A name for the pages. It need not be the one in the name service.",
     )  # fmt: skip
     yield Question(
@@ -303,32 +205,32 @@ def questions(registered: PortSet) -> Iterator[Question]:
     )  # fmt: skip
     yield Question(
         "lease", "Does that address stay?", "Every forward and rule names it.",
-        _choice(tuple(LEASES)), fixed("reserved"), choices=lambda answers: LEASES,
+        answer.choice(tuple(LEASES)), fixed("reserved"), choices=lambda answers: LEASES,
         more="If the server asks for its address (DHCP), let the router reserve it, and answer reserved.",
     )  # fmt: skip
     yield Question(
         "system", "What does it run?", "Which ports it uses for itself follows from it.",
-        _choice(tuple(SYSTEMS)), fixed("linux"), choices=lambda answers: SYSTEMS,
+        answer.choice(tuple(SYSTEMS)), fixed("linux"), choices=lambda answers: SYSTEMS,
         more="Data ports must stay clear of those that the system takes for its own connections.",
     )  # fmt: skip
     yield Question(
         "client_count", "How many clients are there?", "The size of the data port range follows from it.",
-        _count, fixed("10"), _is_ftp,
+        answer.count, fixed("10"), _is_ftp,
         more="Programs that may be connected, not people: one person may open four connections.",
     )  # fmt: skip
     yield Question(
         "burst", "How many of them may start at the same moment?", "On the hour, perhaps all of them.",
-        _count, lambda answers: answers["client_count"], _is_ftp,
+        answer.count, lambda answers: answers["client_count"], _is_ftp,
         more="What runs by a clock starts together. If you do not know: all of them.",
     )  # fmt: skip
     yield Question(
         "ports", "Which data ports?", "Two for each client at once, clear of the system's own ports.",
-        _ports, _range(registered), _is_ftp,
+        answer.ports, _range(registered), _is_ftp,
         more="Every listing and every transfer takes one. The same range goes into every device: write it down once.",
     )  # fmt: skip
     yield Question(
         "behind", "What stands between the server and the internet?", "Where ports have to be opened follows from it.",
-        _choice(tuple(BEHIND)), _likely_device, choices=_places_left,
+        answer.choice(tuple(BEHIND)), _likely_device, choices=_places_left,
         more="Two devices in a row? Describe the outer one here and add the other in the file.",
     )  # fmt: skip
     yield Question(
@@ -337,7 +239,7 @@ def questions(registered: PortSet) -> Iterator[Question]:
         more="An address and a mask of 255.255.255.0 are written as 10.61.8.0/24.",
     )  # fmt: skip
     yield Question(
-        "device", "What is that device called?", "As its page is headed.", _name, _device_name, has_network,
+        "device", "What is that device called?", "As its page is headed.", answer.name, _device_name, has_network,
         more="A name for the pages; the model's name will do.",
     )  # fmt: skip
     yield Question(
@@ -347,30 +249,30 @@ def questions(registered: PortSet) -> Iterator[Question]:
     )  # fmt: skip
     yield Question(
         "outside", "Which address has it outside?", "As its own page shows it; or unknown, where it is not known yet.",
-        _outside, fixed(""), is_translated,
+        answer.outside, fixed(""), is_translated,
         more="Its page calls it WAN or internet address. If a web page shows you another one, there is a second "
         "translation in front of it: answer with what the device itself shows.",
         unasked="unknown",
     )  # fmt: skip
     yield Question(
         "outside_lease", "Does that address stay?", "What is announced and published names it.",
-        _choice(tuple(LEASES)), fixed("static"), is_translated, choices=lambda answers: LEASES,
+        answer.choice(tuple(LEASES)), fixed("static"), is_translated, choices=lambda answers: LEASES,
         more="Most private lines get another address now and then (dynamic), unless a fixed one was ordered.",
     )  # fmt: skip
     yield Question(
         "share", "Which ports of that address are yours?", "All of them, unless other customers share it.",
-        _share, fixed("all"), _is_shared_perhaps,
+        answer.share, fixed("all"), _is_shared_perhaps,
         more="Some providers give one address to several customers, each with ports of its own (MAP-E, lightweight "
         "4over6). The device's page or the provider's tells which.",
     )  # fmt: skip
     yield Question(
         "mtu", "How large are the packets of its line?", "1500 bytes, 1492 of PPPoE, less in tunnels.",
-        _packet_size, fixed(str(ETHERNET_BYTES)), lambda answers: answers["behind"] == "router",
+        answer.packet_size, fixed(str(ETHERNET_BYTES)), lambda answers: answers["behind"] == "router",
         more="Its page calls it MTU. A smaller one does no harm as long as senders are told, or segments made to fit.",
     )  # fmt: skip
     yield Question(
         "outside_port", "By which port from outside?", "The usual one, unless something else has it already.",
-        _port, lambda answers: answers["control_port"], _has_other_port,
+        answer.port, lambda answers: answers["control_port"], _has_other_port,
         more="Another port keeps the crowd of scanners away and nobody else: every client then needs the setting, "
         "and a firewall on their side that knows the usual port stops them.",
     )  # fmt: skip
@@ -381,7 +283,7 @@ def questions(registered: PortSet) -> Iterator[Question]:
     )  # fmt: skip
     yield Question(
         "typed", "What do clients type to reach the server?", "A name is better: it can follow the address.",
-        _typed, _seen_at, is_open,
+        answer.typed, _seen_at, is_open,
         more="Without its port. The certificate is made for what is typed here.",
     )  # fmt: skip
     yield Question(
@@ -395,27 +297,28 @@ def questions(registered: PortSet) -> Iterator[Question]:
         more="Most phones do. They need a name to type, and a server that knows EPSV; a client of that kind is added.",
     )  # fmt: skip
     yield Question(
-        "account", "What is the first account called?", "Not one that rules the system.", _name, fixed("station"),
+        "account", "What is the first account called?", "Not one that rules the system.", answer.name, fixed("station"),
         more="One account for each client or program, so that one can be locked without the others.",
     )  # fmt: skip
     yield Question(
         "folder", "Which folder does it see, and nothing else?", "One made for it.",
-        _folder, _folder_of,
+        answer.folder, _folder_of,
         more="A whole path on the server. Nothing above it can be seen.",
     )  # fmt: skip
     yield Question(
-        "rights", "What may it do there?", f"Some of {', '.join(RIGHTS)}.", _rights, fixed("list, read, write"),
+        "rights", "What may it do there?", f"Some of {', '.join(answer.RIGHTS)}.",
+        answer.rights, fixed("list, read, write"),
         more="As few as will do. Who only delivers needs write, and list to see that it arrived.",
     )  # fmt: skip
     yield Question(
         "admin_port", "By which port do you administer the server?", "Kept open for you, shut to others; or none.",
-        _port_or_none, lambda answers: "none" if answers["control_port"] == "22" else "22",
+        answer.port_or_none, lambda answers: "none" if answers["control_port"] == "22" else "22",
         lambda answers: PROTOCOLS[answers["clients_can"]][0] != "sftp",
         more="SSH is 22, the remote desktop of Windows 3389. Nobody but you is let in there.",
     )  # fmt: skip
     yield Question(
         "admin_from", "From which network or address?", "Only from there it is let in.",
-        _one_place, _administers_from,
+        answer.one_place, _administers_from,
         is_administered,
         more="The server's own network, or the one address that you come from.",
         unasked="203.0.113.61",

@@ -1,0 +1,1 @@
+"""The questions from which a first site file is written, and their answers."""

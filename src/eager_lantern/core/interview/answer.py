@@ -1,0 +1,122 @@
+"""Answers as people type them, in their usual form: each reader raises ValueError that says what would be right."""
+
+import re
+from collections.abc import Callable, Sequence
+
+from ..model.entries import Destination, Port
+from ..model.site import ETHERNET_BYTES, LEAST_MTU, Right
+from ..values.addresses import Address, AddressSet
+from ..values.ports import PortSet
+
+RIGHTS: tuple[Right, ...] = ("list", "read", "write", "append", "rename", "remove", "make-folders")
+
+
+def listed(options: Sequence[str]) -> str:
+    """Choices as a sentence has them."""
+    *most, last = options
+    return f"{', '.join(most)} or {last}" if most else last
+
+
+_SYNONYMS = {
+    "sftp": "ssh", "scp": "ssh", "ftps": "tls", "ftpes": "tls", "explicit": "tls", "ftp": "plain", "clear": "plain",
+    "dhcp": "dynamic", "lease": "dynamic", "fixed": "static", "manual": "static", "reservation": "reserved",
+    "debian": "linux", "ubuntu": "linux", "unix": "linux", "macos": "other", "mac": "other", "bsd": "other",
+    "nat": "router", "modem": "router", "none": "nothing", "direct": "nothing", "server": "windows",
+    "y": "yes", "true": "yes", "n": "no", "false": "no", "?": "unknown", "not known yet": "unknown",
+}  # fmt: skip
+"""Other words for an answer, read where that answer is one of the choices."""
+
+
+def choice(options: Sequence[str]) -> Callable[[str], str]:
+    """A reader of one word of these."""
+
+    def read(text: str) -> str:
+        word = text.strip().lower()
+        word = word if word in options else _SYNONYMS.get(word, word)
+        if word not in options:
+            raise ValueError(f"found “{text[:40]}”, write {listed(options)}")
+        return word
+
+    return read
+
+
+def outside(text: str) -> str:
+    """An address, or ``unknown``."""
+    if text.strip().lower() in ("unknown", "not known yet", "not known"):
+        return "unknown"
+    return str(Address.parse(text))
+
+
+def name(text: str) -> str:
+    """A name for a file or device."""
+    if not text.strip() or len(text) > 80 or not text.isprintable():
+        raise ValueError("a name has 1 to 80 characters, all of them printable")
+    return text.strip()
+
+
+def port(text: str) -> str:
+    """One port."""
+    return str(Port.parse(text))
+
+
+def port_or_none(text: str) -> str:
+    """One port, or the word none."""
+    return "none" if text.strip() == "none" else port(text)
+
+
+def ports(text: str) -> str:
+    """One range of unprivileged ports."""
+    ports = PortSet.parse(text)
+    if len(ports.spans) != 1 or ports.lowest < 1024:
+        raise ValueError(f"“{text[:40]}” is no one range above 1023: write 61200-61455")
+    return str(ports)
+
+
+def share(text: str) -> str:
+    """Ports of a share, or all."""
+    return "all" if text.strip() == "all" else str(PortSet.parse(text))
+
+
+def packet_size(text: str) -> str:
+    """The size of packets that a line takes, in bytes."""
+    if not re.fullmatch(r"[0-9]{3,5}", text.strip()) or not LEAST_MTU <= int(text) <= ETHERNET_BYTES:
+        raise ValueError(f"“{text[:40]}” is no size of packets: write 1500, or {LEAST_MTU} and more")
+    return text.strip()
+
+
+def count(text: str) -> str:
+    """How many clients."""
+    if not re.fullmatch(r"[1-9][0-9]{0,5}", text.strip()):
+        raise ValueError(f"“{text[:40]}” is no number of clients: write 1 or more")
+    return text.strip()
+
+
+def folder(text: str) -> str:
+    """A whole path."""
+    if not text.startswith("/") or not text.isprintable() or len(text) > 200:
+        raise ValueError(f"“{text[:40]}” is no whole path: write /srv/tides/in")
+    return text
+
+
+def rights(text: str) -> str:
+    """Rights by their names, each once."""
+    found = [each.strip() for each in text.split(",")]
+    for each in found:
+        if each not in RIGHTS:
+            raise ValueError(f"there is no right “{each[:40]}”; write some of {', '.join(RIGHTS)}")
+    return ", ".join(dict.fromkeys(found))
+
+
+def typed(text: str) -> str:
+    """What clients type: a name or an address."""
+    destination = Destination.parse(text)
+    if destination.own or not re.fullmatch(r"[A-Za-z0-9.:_-]+", str(destination)):
+        raise ValueError(f"“{text[:40]}” is no name or address: write tides.saltmarsh.example or 198.51.100.61")
+    return str(destination)
+
+
+def one_place(text: str) -> str:
+    """One network or address."""
+    if "," in text:
+        raise ValueError("write one network or one address; more can be added to the file")
+    return str(AddressSet.parse(text))
