@@ -19,6 +19,7 @@ from working_sites import working_site
 
 from eager_lantern.core.comparison.access import Reached, access, more
 from eager_lantern.core.comparison.edits import Overlay
+from eager_lantern.core.comparison.order import ordered
 from eager_lantern.core.comparison.with_site import Comparison, compare
 from eager_lantern.core.diagnosis.diagnosis import settled
 from eager_lantern.core.faults.all import faults_of
@@ -151,6 +152,14 @@ def swapped() -> Comparison:
     before = read_site(AFTER).site
     text = AFTER.read_text().replace("61200-61455", "61500-61755")
     return compare(before, parse_site("moved", text).site)
+
+
+def test_of_more_edits_than_are_looked_at_those_of_a_device_are_made_together() -> None:
+    devices = ["router" if each % 3 else "store" for each in range(60)]
+    found = ordered(range(60), devices, lambda made: True, 40)
+    assert [{devices[each] for each in step} for step in found.steps] == [{"store"}, {"router"}]
+    assert sorted(each for step in found.steps for each in step) == list(range(60))
+    assert not found.complete
 
 
 def test_what_can_only_be_done_at_once_is_said_to_be() -> None:

@@ -52,6 +52,17 @@ def test_membership_of_ports(some: PortSet, port: int) -> None:
     assert (port in some) == (port in set(some))
 
 
+@given(st.from_regex(r"0?(2[0-9]{1,2}|[0-9]{1,2})(\.(25[0-6]|0|[1-9])){2,4}(/[0-9]{0,2})?", fullmatch=True))
+def test_a_network_is_read_as_the_library_reads_it(text: str) -> None:
+    try:
+        expected = ipaddress.ip_network(text)
+    except ValueError:
+        with pytest.raises(ValueError, match="write"):
+            AddressSet.parse(text)
+        return
+    assert AddressSet.parse(text).spans == ((int(expected[0]), int(expected[-1])),)
+
+
 @given(st.lists(addresses, min_size=1), st.lists(addresses, min_size=1))
 def test_address_algebra_is_that_of_sets(a: list[object], b: list[object]) -> None:
     first, second = AddressSet.parse(", ".join(map(str, a))), AddressSet.parse(", ".join(map(str, b)))
