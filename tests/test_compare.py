@@ -154,6 +154,15 @@ def swapped() -> Comparison:
     return compare(before, parse_site("moved", text).site)
 
 
+def test_a_step_of_hundreds_of_changes_is_shown_in_part(tmp_path: Path) -> None:
+    rules = "".join(f"        - {{action: allow, protocol: udp, ports: {20000 + i}}}\n" for i in range(320))
+    wider = changed_file(tmp_path, ("        - {name: control,", f"{rules}        - {{name: control,"))
+    short, long = run("compare", AFTER, wider).stdout, run("compare", AFTER, wider, "--all").stdout
+    assert "308 more changes with them (--all shows them)" in short
+    assert "--all" not in long
+    assert long.count("add rule") == 320
+
+
 def test_of_more_edits_than_are_looked_at_those_of_a_device_are_made_together() -> None:
     devices = ["router" if each % 3 else "store" for each in range(60)]
     found = ordered(range(60), devices, lambda made: True, 40)

@@ -151,7 +151,11 @@ def _steps(found: Comparison, lines: tuple[LineOf, LineOf], whole: bool) -> Iter
     table = columns(widths=(1, 3, Share(1), Share(4)))
     shown = steps if whole else steps[:MOST_SHOWN]
     for number, step in enumerate(shown, start=1):
-        _step(table, number, [found.edits[each] for each in step], found, lines)
+        edits = [found.edits[each] for each in step]
+        _step(table, number, edits if whole else edits[:MOST_SHOWN], found, lines)
+        if len(edits) > MOST_SHOWN and not whole:
+            left = f"{len(edits) - MOST_SHOWN:,} more changes with them (--all shows them)"
+            table.add_row("", Text("and", style=STRONG), "", Text(left, style=UNTRIED))
     yield table
     yield from _left(len(steps) - MOST_SHOWN, whole)
     if not found.order.is_safe:
@@ -170,7 +174,7 @@ def _step(table: Table, number: int, edits: Sequence[Edit], found: Comparison, l
 
 def _left(count: int, whole: bool) -> Iterator[RenderableType]:
     if count > 0 and not whole:
-        yield Text(f"  and {count} more (--all shows them)", style=UNTRIED)
+        yield Text(f"  and {count:,} more (--all shows them)", style=UNTRIED)
 
 
 def _next(found: Comparison, names: tuple[str, str]) -> Iterator[RenderableType]:
