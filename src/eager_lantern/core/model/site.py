@@ -172,6 +172,8 @@ class Gateway(Part, frozen=True):
     @property
     def outside_addresses(self) -> Addresses:
         """Every address that the device answers to on its outside: its own, and those of its pairs."""
+        if not self.pairs:
+            return self.outside.address
         return Addresses(tuple(dict.fromkeys((*self.outside.address.each, *(pair.outside for pair in self.pairs)))))
 
     @property

@@ -125,13 +125,14 @@ class Leg(Struct, frozen=True):
 
     def narrowed(self, flow: Flow) -> "Leg":
         """The same leg for a part of its flow: what was asked is cut down alike."""
-        offset = self.flow.ports.lowest - self.asked.ports.lowest
-        asked = replace(self.asked, ports=self.asked.ports & flow.ports.shift(-offset))
-        if self.flow.sources == self.asked.sources:
-            asked = replace(asked, sources=flow.sources)
-        if self.flow.from_ports is not None:
-            asked = replace(asked, from_ports=flow.from_ports)
-        return Leg(asked, flow, self.steps, self.trail)
+        asked, offset = self.asked, self.flow.ports.lowest - self.asked.ports.lowest
+        cut = replace(
+            asked,
+            ports=asked.ports & flow.ports.shift(-offset),
+            sources=flow.sources if self.flow.sources == asked.sources else asked.sources,
+            from_ports=flow.from_ports if self.flow.from_ports is not None else asked.from_ports,
+        )
+        return Leg(cut, flow, self.steps, self.trail)
 
     def then(self, at: str, does: Verb, flow: Flow, place: SitePath | None = None, rule: str | None = None) -> "Leg":
         """The same leg after one more device."""

@@ -39,6 +39,7 @@ blocks one of them:
 """
 
 from collections.abc import Iterator, Mapping
+from functools import lru_cache
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -117,6 +118,9 @@ def _noticed(topology: Topology, journey: Journey) -> Iterator[Journey]:
     """What the sender notices of an answer, yes or no, which goes its own way."""
     answers = journey.outcome == "ok" or journey.end.answer is not None
     for sources, verdict in ways_back(topology, journey) if answers else ((journey.flow.sources, None),):
+        if verdict is None and sources == journey.flow.sources:
+            yield journey
+            continue
         whole = Leg(journey.asked, journey.flow, journey.steps[:-1])
         part = whole.narrowed(replace(journey.flow, sources=sources))
         if verdict is not None:
@@ -152,6 +156,11 @@ def _first(addresses: Addresses, flow: Flow) -> AddressSet | None:
     """The address of this family that a device takes for its own."""
     found = addresses.of_family(flow.to.family)
     return AddressSet.single(found[0]) if found else None
+
+
+@lru_cache(maxsize=1024)
+def _not_public(sources: AddressSet) -> AddressSet:
+    return sources - public_addresses()
 
 
 class _Road:
@@ -195,7 +204,7 @@ class _Road:
         public does not count: whoever gave it translates once more."""
         if leg.steps[-1].does == "translate":
             return AddressSet()
-        return leg.flow.sources - public_addresses()
+        return _not_public(leg.flow.sources)
 
     def _onward(self, leg: Leg, network: str, sender: Host | Device | None, came_in: bool) -> Iterator[Journey]:
         hop = next_hop(self.topology, network, leg.flow.to, sender)

@@ -69,6 +69,12 @@ class Address(Value):
         """
         return next((kind for kind, members in _special().items() if self.number in members), "public")
 
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Address) and other.number == self.number
+
+    def __hash__(self) -> int:
+        return hash(self.number)
+
     def __str__(self) -> str:
         return str(_ip(self.number))
 
@@ -160,6 +166,8 @@ class AddressSet(IntervalSet):
     @classmethod
     def single(cls, *addresses: Address) -> Self:
         """The set of just these addresses."""
+        if len(addresses) == 1:
+            return cls(((addresses[0].number, addresses[0].number),))
         return cls.of(*((each.number, each.number) for each in addresses))
 
     def of_family(self, family: Family) -> Self:

@@ -91,6 +91,8 @@ class PortSet(IntervalSet):
 
     def shift(self, offset: int) -> Self:
         """Every port moved by ``offset``; what would leave 1 to 65535 is dropped."""
+        if offset == 0:
+            return self
         moved = ((low + offset, high + offset) for low, high in self.spans)
         return type(self)(
             tuple(

@@ -1,6 +1,6 @@
 """The base of small immutable values that the site file writes as text."""
 
-from typing import Any
+from typing import Any, ClassVar
 
 
 class Value:
@@ -11,9 +11,13 @@ class Value:
     """
 
     __slots__: tuple[str, ...] = ()
+    _names: ClassVar[tuple[str, ...]] = ()
+
+    def __init_subclass__(cls) -> None:
+        cls._names = tuple(each for part in cls.__mro__ for each in part.__dict__.get("__slots__", ()))
 
     def _parts(self) -> tuple[Any, ...]:
-        return tuple(getattr(self, each) for cls in type(self).__mro__ for each in getattr(cls, "__slots__", ()))
+        return tuple([getattr(self, each) for each in self._names])
 
     def __eq__(self, other: object) -> bool:
         return type(other) is type(self) and other._parts() == self._parts()
