@@ -17,6 +17,7 @@ from pathlib import Path
 import pytest
 from daemon import needs_daemon
 from far_host import needs_ssh
+from plans import plan_of
 from program import AFTER, BEFORE, run
 from test_sites import TABLE, changed
 
@@ -27,6 +28,8 @@ from eager_lantern.core.predict.session import predict
 from eager_lantern.core.values.ports import PortSet
 from eager_lantern.files.site_file import read_site
 from eager_lantern.lab.kernel.lab import missing_means
+from eager_lantern.lab.tasks import tasks
+from eager_lantern.live.common.visit_plan import VisitPlan
 
 LACK = missing_means()
 SKERRY = Path(__file__).parent / "cases" / "skerry.site.yaml"
@@ -315,3 +318,22 @@ def test_what_no_host_of_a_site_can_try_is_said_and_not_taken_for_shut(tmp_path:
     promise = json.loads(run("rehearse", path, "--lab", "loopback", "--format", "json").stdout)["promises"][0]
     assert (promise["predicted"], promise["agree"]) == ("works", None)
     assert promise["reason"] == "it is open to those only whom no host of the site plays"
+
+
+@pytest.mark.parametrize(("works", "tries"), [(True, 2), (False, 1)], ids=["to-work", "to-fail"])
+def test_silence_is_heard_twice_before_it_belies_a_session_that_is_to_work(
+    works: bool, tries: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    patience: list[float] = []
+
+    async def climbed(plan: VisitPlan, report: object) -> Climb:
+        patience.append(plan.limits.timeout)
+        return Climb(
+            "store", "tides", "desk", "passive", (RungSeen("connect", "ok" if len(patience) > 1 else "silent", ""),)
+        )
+
+    monkeypatch.setattr(tasks, "_climber", lambda ssh: climbed)
+    plan = plan_of("store.example", 21, "tide", "")
+    climb, _ = tasks.RunSession((plan,), works=works).run(tasks.HostAccess(), print)
+    assert (len(patience), climb.stopped_at is None) == (tries, works)
+    assert patience[-1] == plan.limits.timeout * (tasks.MORE_PATIENCE if works else 1)

@@ -158,7 +158,8 @@ class Rehearsal:
 
 
 def _session(scenario: Scenario) -> RunSession:
-    return RunSession(scenario.plans, ssh=scenario.forecast.service.protocol == "sftp")
+    forecast = scenario.forecast
+    return RunSession(scenario.plans, forecast.service.protocol == "sftp", forecast.predicted == "works")
 
 
 def _title(scenario: Scenario) -> str:

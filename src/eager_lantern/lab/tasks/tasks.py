@@ -188,19 +188,22 @@ class StopServers:
 class RunSession:
     """A real session, of SSH where ``ssh``; each plan is one address that the client may try, in its order.
 
-    A network that loses packets shows where a connection is opened. Silence elsewhere may be a busy
-    machine: such a session is tried once more with more patience before it is believed.
+    A filter and a network that loses packets show where a connection is opened. Silence elsewhere may be a busy
+    machine, and so may all of it where the session is to ``work``: it is tried once more with more patience before it
+    is believed.
     """
 
     plans: tuple[VisitPlan, ...]
     ssh: bool = False
+    works: bool = False
 
     def run(self, place: HostAccess, report: Report) -> tuple[Climb, VisitPlan]:
         """The climb at the first address that answers, else at the first, and its plan."""
         climbs, climbed = [], _climber(self.ssh)
         for plan in self.plans:
             climb = asyncio.run(climbed(replace(plan, reach=place.reach), report))
-            if _is_doubtful(climb) and not plan.limits.lasts:
+            doubted = _is_doubtful(climb, self.works and plan is self.plans[-1])
+            if doubted and not plan.limits.lasts:
                 limits = replace(plan.limits, timeout=MORE_PATIENCE * plan.limits.timeout)
                 patient = replace(plan, reach=place.reach, limits=limits)
                 climb = asyncio.run(climbed(patient, report))
@@ -219,9 +222,11 @@ def _climber(ssh: bool) -> Callable[[VisitPlan, Report], Coroutine[Any, Any, Cli
     return ssh_visit
 
 
-def _is_doubtful(climb: Climb) -> bool:
+def _is_doubtful(climb: Climb, works: bool) -> bool:
     stopped = climb.stopped_at
-    return stopped is not None and stopped.outcome == "silent" and stopped.rung not in ("connect", "data")
+    if stopped is None or stopped.outcome != "silent":
+        return False
+    return works or stopped.rung not in ("connect", "data")
 
 
 @dataclass(frozen=True)
