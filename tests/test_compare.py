@@ -163,6 +163,24 @@ def test_a_step_of_hundreds_of_changes_is_shown_in_part(tmp_path: Path) -> None:
     assert long.count("add rule") == 320
 
 
+def test_what_a_route_leads_to_through_a_translating_gateway_is_reached() -> None:
+    gateway = {"name": "inner", "outside": {"network": "office", "address": "10.61.4.9"}, "translate": "outward",
+               "inside": {"network": "store", "address": "10.62.0.1"}}  # fmt: skip
+    desk = {"name": "desk", "network": "office", "address": "10.61.4.30"}
+    site = {
+        "lantern": 1,
+        "site": "Quay",
+        "networks": [{"name": "office", "subnet": "10.61.4.0/24"}, {"name": "store", "subnet": "10.62.0.0/24"}],
+        "gateways": [gateway, {"name": "border", "outside": {"network": "internet", "address": "198.51.100.61"},
+                               "inside": {"network": "office", "address": "10.61.4.1"}, "translate": "outward",
+                               "routes": [{"to": "10.62.0.0/24", "via": "inner"}]}],
+        "server": {"name": "shelf", "network": "store", "address": "10.62.0.20"},
+        "clients": [desk],
+    }  # fmt: skip
+    routed = access(parse_site("quay", json.dumps(site)).site)
+    assert ("office", "shelf", "tcp") in routed
+
+
 def test_of_more_edits_than_are_looked_at_those_of_a_device_are_made_together() -> None:
     devices = ["router" if each % 3 else "store" for each in range(60)]
     found = ordered(range(60), devices, lambda made: True, 40)

@@ -5,8 +5,8 @@ from collections.abc import Iterator
 from msgspec import Struct
 
 from ..model.change import Change, change, value_at
-from ..model.site import INTERNET, Site, Transport
-from ..values.addresses import FAMILIES, Address
+from ..model.site import INTERNET, Client, Gateway, Server, Site, Transport
+from ..values.addresses import FAMILIES, Address, AddressSet
 from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
 from .flow import Flow, Journey, Step
 from .journey import trace
@@ -83,15 +83,26 @@ def _reaches(topology: Topology, network: str) -> Iterator[Reach]:
 
 
 def doors(topology: Topology, network: str) -> tuple[Address, ...]:
-    """Every address beyond a network that may lead to a host: outside addresses of gateways, and
-    hosts that can be seen without translation."""
+    """Every address beyond a network that may lead to a host: outside addresses of gateways, hosts that can be seen
+    without translation, and those that a route leads to, be it through a gateway that translates."""
     found: dict[Address, None] = {}
+    routed = _routed(topology)
     for family in FAMILIES:
         visible = topology.ways(network, family)
         for device in topology.devices:
             if device.spec.outside.network in visible:
                 found |= {Address(number): None for number in device.outside_addresses.of_family(family)}
         for host in (topology.server, *topology.clients):
-            if host.network in visible and host.network != network:
-                found |= dict.fromkeys(host.addresses.of_family(family))
+            if host.network != network:
+                seen = host.network in visible
+                held = host.addresses.of_family(family)
+                found |= dict.fromkeys(each for each in held if seen or each.number in routed)
     return tuple(found)
+
+
+def _routed(topology: Topology) -> AddressSet:
+    """Whatever the routes of hosts and gateways lead to."""
+    site = topology.site
+    holders: tuple[Server | Client | Gateway, ...] = (site.server, *site.clients, *site.gateways)
+    spans = [span for holder in holders for each in holder.routes for span in each.to.spans]
+    return AddressSet.of(*spans)
