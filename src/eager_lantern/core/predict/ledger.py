@@ -30,7 +30,8 @@ class Ledger(Struct, frozen=True):
 
 
 class Study(Struct, frozen=True):
-    """A forecast with every layer of its connections measured, for the ledger and the findings."""
+    """A forecast with every layer of its connections measured, for the ledger and the findings; those of the control
+    connection where it does not arrive."""
 
     forecast: Forecast
     control_route: Route | None
@@ -67,7 +68,7 @@ def measure(topology: Topology, forecast: Forecast) -> Study:
     route = replace(route, moves=control_moves(route, forecast.service.control_port.number))
     if not _is_way_in(topology, forecast, forecast.target, route):
         return Study(forecast, None, (), None, ())
-    control = tuple(layers(topology, route, port))
+    control = () if _arrives(forecast) else tuple(layers(topology, route, port))
     if forecast.service.protocol != "ftp" or forecast.promise.mode is None:
         return Study(forecast, route, control, None, ())
     data_route = (
@@ -75,6 +76,11 @@ def measure(topology: Topology, forecast: Forecast) -> Study:
     )
     data = tuple(_data_layers(topology, forecast, data_route, control)) if data_route else ()
     return Study(forecast, route, control, data_route, data)
+
+
+def _arrives(forecast: Forecast) -> bool:
+    """Whether all of the control connection comes to the server: then every layer lets it pass, and none is asked."""
+    return bool(forecast.control) and all(each.outcome == "ok" for each in forecast.control)
 
 
 def _is_way_in(topology: Topology, forecast: Forecast, address: Address, route: Route) -> bool:
