@@ -6,7 +6,6 @@ from collections.abc import Iterator
 from ..model.site import Service, Site
 from ..network.topology import Topology
 from ..predict.endpoints import service_of
-from ..sizing.demand import demand_of, ports_at_once, sized
 from ..values.phrases import ports_phrase
 from ..values.ports import UNPRIVILEGED, PortSet
 from ..values.quantities import Chance, Duration
@@ -94,6 +93,8 @@ def _need(service: Service) -> tuple[int, str]:
     """How many data ports the load asks for, and what it is that asks; 0 where nothing is known."""
     if service.load is None:
         return 0, ""
+    from ..sizing.demand import demand_of, ports_at_once, sized  # few sites tell their load
+
     try:
         sizing = sized(demand_of(service.load, HANDLING), CHANCE.share)
     except ValueError:  # not enough is known of the load for more than this

@@ -158,6 +158,8 @@ def _with_sources(alike: list[Ruling]) -> Ruling:
 
 def _alike(matches: list[Match], sources: AddressSet) -> list[tuple[list[Match], AddressSet]]:
     """Sources grouped by the rules that are about them: a sweep along the addresses."""
+    if all(each.sources is None for each in matches):
+        return [(matches, sources)]
     always = [i for i, each in enumerate(matches) if each.sources is None or sources <= each.sources]
     bounded = set(range(len(matches))) - set(always)
     edges: list[tuple[int, int, int]] = []

@@ -125,6 +125,8 @@ class Leg(Struct, frozen=True):
 
     def narrowed(self, flow: Flow) -> "Leg":
         """The same leg for a part of its flow: what was asked is cut down alike."""
+        if flow == self.flow:
+            return self
         asked, offset = self.asked, self.flow.ports.lowest - self.asked.ports.lowest
         cut = replace(
             asked,

@@ -369,14 +369,12 @@ class _Road:
             flow = replace(leg.flow, to=expected.host)
             yield leg.then(device.name, "forward", flow, (*device.place, "ftp_helper")), True
             return
-        waiting = []
-        unknown = device.spec.unknown_ports.ports
-        for ports, known in ((leg.flow.ports & unknown, False), (leg.flow.ports - unknown, True)):
-            if ports:
-                part = leg.narrowed(replace(leg.flow, ports=ports))
-                place = (*device.place, "unknown_ports")
-                waiting += [part] if known else []
-                yield from () if known else ((part.stopped(device.name, "unknown", "ports unknown", place), False),)
+        waiting = [leg]
+        if unknown := leg.flow.ports & device.spec.unknown_ports.ports:
+            part = leg.narrowed(replace(leg.flow, ports=unknown))
+            yield part.stopped(device.name, "unknown", "ports unknown", (*device.place, "unknown_ports")), False
+            known = leg.flow.ports - unknown
+            waiting = [leg.narrowed(replace(leg.flow, ports=known))] if known else []
         for rewrite in rewrites(device.spec):
             place, name = (*device.place, *rewrite.place), rewrite.name or None
             left: list[Leg] = []

@@ -44,16 +44,13 @@ class Device(Struct, frozen=True):
     place: SitePath
     inward: Table
     outward: Table
+    outside_addresses: AddressSet
+    """Every address that the device answers to on its outside."""
 
     @property
     def name(self) -> str:
         """The gateway's name."""
         return self.spec.name
-
-    @property
-    def outside_addresses(self) -> AddressSet:
-        """Every address that the device answers to on its outside, as a set."""
-        return self.spec.outside_addresses.as_set
 
     def addresses_on(self, network: str) -> AddressSet:
         """The addresses that the device has on a network."""
@@ -300,4 +297,5 @@ def _device(spec: Gateway, place: SitePath, listening: dict[str, PortSet]) -> De
         place=place,
         inward=compiled(spec.filter.inward, (*place, "filter", "inward"), None, listening),
         outward=compiled(spec.filter.outward, (*place, "filter", "outward"), None, listening),
+        outside_addresses=spec.outside_addresses.as_set,
     )

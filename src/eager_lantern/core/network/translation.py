@@ -47,6 +47,9 @@ def of_share(leg: Leg, device: Device) -> Iterator[Leg | Journey]:
 def past_provider(leg: Leg, device: Device) -> Iterator[Leg | Journey]:
     """What comes past the ports that the device's provider never lets in."""
     blocks = device.spec.provider_blocks.ports
+    if not blocks:
+        yield leg
+        return
     for ports, passes in ((leg.flow.ports - blocks, True), (leg.flow.ports & blocks, False)):
         if ports:
             part = leg.narrowed(replace(leg.flow, ports=ports))

@@ -67,7 +67,7 @@ class Address(Value):
         The documentation prefixes (RFC 5737, RFC 3849) count as public: they stand for
         public addresses wherever a site is made up.
         """
-        return next((kind for kind, members in _special().items() if self.number in members), "public")
+        return _kind(self.number)
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Address) and other.number == self.number
@@ -172,8 +172,9 @@ class AddressSet(IntervalSet):
 
     def of_family(self, family: Family) -> Self:
         """Its members of one family."""
-        half = (0, _IPV6_BASE - 1) if family == 4 else (_IPV6_BASE, _TOP)
-        return self & type(self).of(half)
+        if not self.spans or (family == 4 and self.highest < _IPV6_BASE):
+            return self
+        return self & type(self)(((0, _IPV6_BASE - 1) if family == 4 else (_IPV6_BASE, _TOP),))
 
     def prefixes(self) -> tuple[str, ...]:
         """The fewest networks, as ``10.61.4.0/24``, that make up the set."""
@@ -204,6 +205,11 @@ def _written(span: Span) -> str:
 
 
 EVERY_ADDRESS = AddressSet.of((0, _TOP))
+
+
+@lru_cache(maxsize=MOST_REMEMBERED)
+def _kind(number: int) -> Kind:
+    return next((kind for kind, members in _special().items() if number in members), "public")
 
 
 @cache

@@ -53,6 +53,8 @@ class IntervalSet(Value):
         return type(self)(tuple(_normal(sorted((*self.spans, *other.spans)))))
 
     def __and__(self, other: Self) -> Self:
+        if self.spans == other.spans:
+            return self
         if len(self.spans) == 1 == len(other.spans):
             ((low, high),), ((first, last),) = self.spans, other.spans
             low, high = max(low, first), min(high, last)
@@ -60,6 +62,8 @@ class IntervalSet(Value):
         return type(self)(tuple(self._common(other)))
 
     def __sub__(self, other: Self) -> Self:
+        if not other.spans:
+            return self
         return type(self)(tuple(self._without(other)))
 
     def __contains__(self, number: int) -> bool:
