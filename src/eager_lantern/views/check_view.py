@@ -16,7 +16,7 @@ from ..core.verdict import Verdict
 from .kinds_view import kinds_view
 from .ledger_view import LineOf, ledger_view
 from .openings_view import openings_view
-from .screen import between, columns, command, state, typed
+from .screen import between, columns, command, indented, state, typed
 from .style import ACCENT, HOLDS, STOPS, STRONG, UNTRIED
 
 MOST_LEDGERS, MOST_FINDINGS, MOST_PROMISES = 2, 5, 10
@@ -133,10 +133,8 @@ def _findings(found: tuple[Finding, ...], shown: Shown) -> Iterator[RenderableTy
             + Text(f" {'':{6 - len(each.severity)}} line {shown.line(each.place)}", style=ACCENT)
             + Text(f"  {each.kind}")
         )
-        table = columns(widths=(11, None))
-        table.add_row("", Text(each.message))
-        table.add_row("", Text(f"→ {each.advice}", style=ACCENT))
-        yield table
+        yield indented(Text(each.message), 12)
+        yield indented(Text(f"→ {each.advice}", style=ACCENT), 12)
     if len(found) > room:
         yield Text(f"  and {len(found) - room} more, {found[room].severity} at most: --all shows them", style=UNTRIED)
 

@@ -1,9 +1,11 @@
 """The ledger drawn: one bar for each place that must agree, on a common axis."""
 
 from collections.abc import Callable, Iterator, Mapping
+from itertools import groupby
 
 from rich.console import Console, ConsoleOptions, RenderableType
 from rich.measure import Measurement
+from rich.style import Style
 from rich.table import Table
 from rich.text import Text
 
@@ -14,10 +16,12 @@ from ..core.values.ports import PortSet
 from ..core.values.site_path import SitePath
 from .bars import HUGE, axis, bar
 from .screen import columns
-from .style import ACCENT, PASSES, STOPS, STRONG, UNTRIED
+from .style import ACCENT, PASSES, PLAIN, STOPS, STRONG, UNTRIED
 
-LABEL_COLUMNS = 28
+LABEL_COLUMNS, SAID_COLUMNS = 27, 45
 LEAST_BAR, MOST_BAR = 6, 40
+Styled = tuple[str, Style]
+"""Words and how they are drawn."""
 LineOf = Callable[[SitePath | None], int | None]
 
 _STYLES = {"▆": PASSES, "·": STOPS}
@@ -32,8 +36,8 @@ class _Bar:
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> Iterator[Text]:
         pieces = axis(self.drawn, self.wanted, options.max_width)
         text = Text()
-        for character in bar(pieces, self.ports, self.wanted):
-            text.append(character, style=_STYLES.get(character, UNTRIED))
+        for character, run in groupby(bar(pieces, self.ports, self.wanted)):
+            text.append("".join(run), style=_STYLES.get(character, UNTRIED))
         yield text
 
     def __rich_measure__(self, console: Console, options: ConsoleOptions) -> Measurement:
@@ -57,20 +61,20 @@ def _table(ledger: Ledger, line: LineOf, sums: Mapping[str, PortSet]) -> Table:
     """A row a layer, then a row for each of what all of them come to."""
     wanted = ledger.layers[0].wanted
     drawn = [each.ports for each in ledger.layers]
-    table = columns(widths=(LABEL_COLUMNS, None, 15, 5, 8, 12))
+    table = columns(widths=(LABEL_COLUMNS, None, SAID_COLUMNS))
     for each in ledger.layers:
-        table.add_row(
-            Text(_label(each, ledger.mode)),
-            _Bar(drawn, each.ports, wanted),
-            _ports(each, ledger),
-            _count(each.ports & wanted),
-            Text(f"line {line(each.place)}", style=ACCENT),
-            _note(each),
-        )
+        where = f"{f'line {line(each.place)}':9}", ACCENT
+        said = _said(_ports(each, ledger), len(each.ports & wanted), where, _note(each))
+        table.add_row(Text(_label(each, ledger.mode)), _Bar(drawn, each.ports, wanted), said)
     for label, ports in sums.items():
-        named, short = Text(f"  {label}", style=STRONG), Text(_short(ports), style=STRONG)
-        table.add_row(named, _Bar(drawn, ports, wanted), short, _count(ports))
+        said = _said((_short(ports), STRONG), len(ports))
+        table.add_row(Text(f"  {label}", style=STRONG), _Bar(drawn, ports, wanted), said)
     return table
+
+
+def _said(ports: Styled, count: int, *more: Styled) -> Text:
+    """Ports or an address, how many ports that is, and the rest: one cell, so that nothing in it is cut alone."""
+    return Text.assemble((f"{ports[0]:15}", ports[1]), f"{count:6} ", *more)
 
 
 def _label(layer: Layer, mode: str) -> str:
@@ -81,29 +85,25 @@ def _label(layer: Layer, mode: str) -> str:
     return f"  {name} {says}"
 
 
-def _count(ports: PortSet) -> Text:
-    return Text(str(len(ports)), justify="right")
-
-
 def _short(ports: PortSet) -> str:
     if not ports:
         return "none"
     return str(ports) if len(ports.spans) == 1 else f"{len(ports.spans)} ranges"
 
 
-def _ports(layer: Layer, ledger: Ledger) -> Text:
+def _ports(layer: Layer, ledger: Ledger) -> Styled:
     if layer.aspect == "address":
-        return Text(str(ledger.announced), style=STOPS)
+        return str(ledger.announced), STOPS
     if len(layer.ports) > HUGE:
-        return Text("all of them" if not layer.missing else "most others")
-    return Text(_short(layer.ports), style=STOPS if not layer.ports else "")
+        return "all of them" if not layer.missing else "most others", PLAIN
+    return _short(layer.ports), PLAIN if layer.ports else STOPS
 
 
-def _note(layer: Layer) -> Text:
+def _note(layer: Layer) -> Styled:
     if not layer.missing:
-        return Text("")
+        return "", PLAIN
     how = {"silent": "hangs", "refused": "refused", "wrong": "astray", "unknown": "unknown"}[layer.outcome]
-    return Text(f"◀ {'rest ' if layer.ports & layer.wanted else ''}{how}", style=STOPS)
+    return f"◀ {'rest ' if layer.ports & layer.wanted else ''}{how}", STOPS
 
 
 def _meaning(ledger: Ledger, wanted: PortSet) -> Text:
