@@ -25,8 +25,8 @@ from eager_lantern.core.values.ports import PortSet
 from eager_lantern.core.values.site_path import dotted
 from eager_lantern.core.verdict import Verdict, judge
 from eager_lantern.files.package_data import finding_pages
-from eager_lantern.files.results.base import plain
 from eager_lantern.files.results.check import check_result
+from eager_lantern.files.results.text import plain
 from eager_lantern.files.services import usual_names
 from eager_lantern.files.site_file import parse_site
 from eager_lantern.views.check_view import Shown, check_view

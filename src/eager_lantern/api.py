@@ -24,8 +24,8 @@ from .core.values.addresses import Address, Addresses, AddressSet
 from .core.values.ports import PortSet
 from .core.verdict import Verdict, judge
 from .files.problem import BadInput, InputProblem
-from .files.results.base import as_json
 from .files.results.check import CheckResult, check_result
+from .files.results.text import as_json
 from .files.site_file import SiteFile, parse_site, read_site
 
 __all__ = [

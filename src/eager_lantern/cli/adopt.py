@@ -108,8 +108,8 @@ def adopt_command(
     written = writes and after != text
     if form is Format.json:
         from ..files.results.adopt import adopt_result  # many results load with it
-        from ..files.results.base import as_json
         from ..files.results.compare import compare_result
+        from ..files.results.text import as_json
 
         held = compare_result(comparison, (source.file, source.file), lines)
         emit(as_json(adopt_result(device, readings, held, difference, written)))

@@ -17,8 +17,8 @@ from ..files.atomic_write import write, writes
 from ..files.first_site import first_site, first_text, read_seen_of_site
 from ..files.problem import BadInput, InputProblem
 from ..files.results.adopt import FirstSiteResult, LearntResult
-from ..files.results.base import as_json
 from ..files.results.check import check_result
+from ..files.results.text import as_json
 from ..files.site_file import SiteFile, parse_site
 from ..files.survey_file import tidied
 from ..views.first_site_view import first_site_view

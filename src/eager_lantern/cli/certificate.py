@@ -13,8 +13,8 @@ from ..export.keys import key_pem, new_key, self_signed, signing_request
 from ..files.atomic_write import folder_for_new, write_new
 from ..files.certificate_file import certificate_at
 from ..files.problem import BadInput, InputProblem
-from ..files.results.base import as_json
 from ..files.results.pages import CertificateResult
+from ..files.results.text import as_json
 from ..files.site_file import SiteFile, find_site_file, read_site
 from ..views.certificate_view import certificate_view
 from .arguments.options import Format, ServiceName, SiteArgument, Written, example

@@ -1,42 +1,23 @@
 """``check``: promises predicted, the ledger, findings; for one site or a folder of them."""
 
 import os
-import sys
-import time
-from collections.abc import Iterator
-from fnmatch import fnmatch
 from pathlib import Path
 from typing import Annotated
 
 import typer
-from msgspec import Struct
 from msgspec.structs import replace
 
-from ..core.verdict import Verdict, judge
+from ..core.verdict import Verdict
 from ..files.problem import BadInput, InputProblem
-from ..files.results.base import Result, as_json, plain
-from ..files.results.check import check_result
 from ..files.services import usual_names
-from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
+from ..files.site_file import SiteFile, find_site_file, read_site
 from ..views.check_view import Shown, check_view
-from ..views.folder_view import FolderRow, folder_view
-from ..wire.terminal_safe import printable
 from .arguments.options import CheckFormat, example
-from .endings import end_quietly
-from .exit_codes import BAD_INPUT, BROKEN, FAULT, KEPT, of_verdict, worst
+from .exit_codes import BROKEN, KEPT, of_verdict
+from .judged import judged
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
-ALONE = 8
-
-
-class Checked(Struct, frozen=True):
-    """The result of one site of several, or why there is none: bad input, or a fault of the program."""
-
-    file: str
-    result: Result | None
-    error: BadInput | None
-    fault: str = ""
 
 
 @app.command(epilog=example("eager-lantern check saltmarsh.site.yaml --format json"))
@@ -68,10 +49,12 @@ def check(
     if site is not None and os.path.isdir(site):  # noqa: PTH112  (Path.is_dir raises where it may not look)
         if certificate is not None or seen is not None or survey:
             raise typer.BadParameter("--certificate, --seen and --survey belong to one site; name the site file")
-        _folder(site, form)
+        from .check_folder import check_folder
+
+        check_folder(site, form)
     source = read_site(find_site_file(site))
     try:
-        verdict = _judged(source, certificate)
+        verdict = judged(source, certificate)
     except Exception as error:
         error.add_note(source.file)
         raise
@@ -82,14 +65,18 @@ def check(
     if form is CheckFormat.text:
         show(check_view(verdict, Shown(source.file, source.line, usual_names, whole)))
     else:
-        result = plain(check_result(verdict, source.line, source.file))
-        _written([Checked(source.file, result, None)], form, result)
+        from .check_written import checked, written  # the parts of results load slowly, and a view needs none
+
+        found = checked(source, verdict)
+        written([found], form, found.result or {})
     raise typer.Exit(of_verdict(verdict.verdict))
 
 
 def _beside(source: SiteFile, verdict: Verdict, seen: Path, form: CheckFormat) -> None:
     """Predicted beside observed, instead of the whole check. Raises BadInput, BadParameter and Exit."""
     from ..core.compare.with_visit import compared
+    from ..files.results.check import check_result
+    from ..files.results.text import as_json
     from ..files.seen_file import read_seen
     from ..views.seen_view import seen_view
 
@@ -118,119 +105,3 @@ def _surveyed(source: SiteFile, verdict: Verdict, given: str) -> Verdict:
     found = survey_findings(source.site, read_survey(path).survey, client)
     belied = verdict.belied or any(each.severity == "breaks" for each in found)
     return replace(verdict, findings=(*found, *verdict.findings), belied=belied)
-
-
-def _written(found: list[Checked], form: CheckFormat, whole: Result) -> None:
-    from ..files.package_data import finding_pages
-    from ..files.reports import junit, sarif  # seldom asked for, and XML loads slowly
-
-    results = [(each.file, each.result) for each in found if each.result is not None]
-    unread = [each.error for each in found if each.error is not None]
-    if form is CheckFormat.json:
-        emit(as_json(whole))
-    elif form is CheckFormat.sarif:
-        emit(as_json(sarif((result for _, result in results), unread, finding_pages())))
-    else:
-        emit(junit(results, unread))
-
-
-def _folder(folder: Path, form: CheckFormat) -> None:
-    if not os.access(folder, os.R_OK | os.X_OK):
-        raise BadInput(str(folder), InputProblem(0, "cannot be read: permission denied"))
-    paths = sorted(_found_below(folder))
-    if not paths:
-        raise BadInput(str(folder), InputProblem(0, f"has no site file in it ({PATTERN})"))
-    found = _all_checked(paths)
-    if form is CheckFormat.text:
-        show(folder_view([_row(each, folder) for each in found]))
-    else:
-        sites = [
-            {"file": each.file, "error": None if each.result else each.fault or str(each.error), "result": each.result}
-            for each in found
-        ]
-        _written(found, form, {"format": "eager-lantern/check-folder/1", "sites": sites})
-    for each in found:
-        if each.fault:
-            print(f"eager-lantern: a fault of the program itself ({each.file}): {each.fault}", file=sys.stderr)
-    raise typer.Exit(worst(map(_code, found)))
-
-
-def _code(each: Checked) -> int:
-    if each.fault:
-        return FAULT
-    return of_verdict(each.result["verdict"]) if each.result is not None else BAD_INPUT
-
-
-def _found_below(folder: Path) -> Iterator[str]:
-    """The site files of a folder and of those in it; one that may not be entered is told and passed by."""
-
-    def told(error: OSError) -> None:
-        name = printable(str(error.filename), 600)
-        print(f"{name}: cannot be read: {(error.strerror or 'it failed').lower()}; passed by", file=sys.stderr)
-
-    for where, _, names in os.walk(folder, onerror=told):
-        for name in names:
-            if fnmatch(name, PATTERN) and os.path.isfile(path := os.path.join(where, name)):  # noqa: PTH113, PTH118
-                yield str(Path(path))
-
-
-def _all_checked(paths: list[str]) -> list[Checked]:
-    """Every site, on all processors where there are enough of them to be worth it."""
-    if len(paths) <= ALONE:
-        return [_checked(each) for each in paths]
-    from concurrent.futures import ProcessPoolExecutor  # only a folder needs it, and it loads slowly
-    from concurrent.futures.process import BrokenProcessPool
-
-    try:
-        with ProcessPoolExecutor(os.cpu_count(), initializer=end_quietly) as pool:
-            return list(pool.map(_checked, paths, chunksize=8))
-    except BrokenProcessPool:  # a worker was killed, for want of memory perhaps
-        return [_checked_apart(each) for each in paths]
-
-
-def _checked_apart(path: str) -> Checked:
-    """A site checked in a process of its own, so that only its own result is lost with it."""
-    from concurrent.futures import ProcessPoolExecutor
-    from concurrent.futures.process import BrokenProcessPool
-
-    try:
-        with ProcessPoolExecutor(1, initializer=end_quietly) as pool:
-            return pool.submit(_checked, path).result()
-    except BrokenProcessPool:
-        return Checked(path, None, None, "its process was killed, for want of memory perhaps")
-
-
-def _checked(path: str) -> Checked:
-    try:
-        source = read_site(Path(path))
-        return Checked(path, plain(check_result(_judged(source, None), source.line, source.file)), None)
-    except BadInput as error:
-        return Checked(path, None, error)
-    except Exception as error:  # one site that the program fails at hides no other's result
-        notes = "".join(f"{note}: " for note in getattr(error, "__notes__", ()))
-        return Checked(path, None, None, f"{notes}{type(error).__name__}: {error}")
-
-
-def _judged(source: SiteFile, certificate: Path | None) -> Verdict:
-    """The verdict, and what is wrong with certificates, where any is named."""
-    verdict = judge(source.site)
-    if certificate is None and not any(each.tls.certificate for each in source.site.services):
-        return verdict
-    from ..files.certificate_file import given_certificate, named_certificates  # cryptography loads slowly
-
-    now = time.time()
-    found = named_certificates(source, now) if certificate is None else given_certificate(source, certificate, now)
-    return replace(verdict, findings=(*verdict.findings, *found))
-
-
-def _row(each: Checked, folder: Path) -> FolderRow:
-    name = os.path.relpath(each.file, folder)
-    if each.fault:
-        return FolderRow(name, "fault", 0, 0, each.fault)
-    if each.result is None:
-        return FolderRow(name, "bad input", 0, 0, str(each.error).splitlines()[0].removeprefix(each.file).lstrip(":"))
-    promises, findings = [*each.result["promises"], *each.result["ways_in"]], each.result["findings"]
-    kept = sum(promise["kept"] is True for promise in promises)
-    most = f"{findings[0]['kind']}, line {findings[0]['where']['line']}" if findings else ""
-    more = f" and {len(findings) - 1} more" if len(findings) > 1 else ""
-    return FolderRow(name, each.result["verdict"], kept, len(promises), most + more)

@@ -11,8 +11,8 @@ from ..core.comparison.with_visit import revisited
 from ..core.model.consistency import problems
 from ..core.surveyed.as_surveyed import as_surveyed
 from ..files.problem import BadInput, InputProblem
-from ..files.results.base import as_json
 from ..files.results.compare import compare_result, compare_visits_result
+from ..files.results.text import as_json
 from ..files.seen_file import Seen
 from ..files.site_file import SiteFile
 from ..files.survey_file import KeptSurvey

@@ -20,8 +20,8 @@ from ..core.model.site import Site
 from ..files.knowledge_file import shipped_knowledge
 from ..files.observations import clients_of, read_sightings
 from ..files.package_data import shipped_text
-from ..files.results.base import as_json
 from ..files.results.diagnose import diagnose_result
+from ..files.results.text import as_json
 from ..files.session_log_file import read_session_log
 from ..files.site_file import PATTERN, SiteFile, find_site_file, parse_site, read_site
 from ..views.diagnose_view import diagnose_view

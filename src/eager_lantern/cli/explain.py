@@ -10,8 +10,8 @@ from ..core.key_page import KeyPage
 from ..core.model.problem import did_you_mean
 from ..files.key_reference import key_page, key_paths
 from ..files.package_data import Page, finding_pages
-from ..files.results.base import as_json
 from ..files.results.pages import ExplainResult, FindingPage
+from ..files.results.text import as_json
 from ..files.symptoms import showing_like
 from ..views.explain_view import found_view, key_view, list_view, page_view
 from .arguments import completion

@@ -16,8 +16,8 @@ from ..core.values.addresses import Address
 from ..core.values.ports import PortSet
 from ..core.values.quantities import Duration
 from ..files.problem import BadInput, InputProblem
-from ..files.results.base import as_line
 from ..files.results.lamp import LampBurnt, lit_result
+from ..files.results.text import as_line
 from ..files.site_file import find_site_file, read_site
 from ..live.lamp.listener import Lamp
 from ..live.lamp.secret import VARIABLE, given_secret

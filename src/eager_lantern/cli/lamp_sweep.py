@@ -18,8 +18,8 @@ from ..core.predict.ledger import measure
 from ..core.predict.session import predict
 from ..core.values.ports import PortSet
 from ..files.atomic_write import write, writes
-from ..files.results.base import as_json
 from ..files.results.lamp import sweep_result
+from ..files.results.text import as_json
 from ..files.site_file import SiteFile
 from ..live.failure import Failed
 from ..live.lamp.secret import VARIABLE, given_secret

@@ -14,8 +14,8 @@ from ..core.verdict import judge
 from ..files.atomic_write import write
 from ..files.costs_file import shipped_costs
 from ..files.mended_file import mended_text, patch
-from ..files.results.base import as_json
 from ..files.results.mend import mend_result
+from ..files.results.text import as_json
 from ..files.site_file import find_site_file, read_site
 from ..files.yaml_tree import read_text
 from ..views.mend_view import mend_view

@@ -15,9 +15,9 @@ from ..core.verdict import judge
 from ..files.atomic_write import write, writes
 from ..files.new_site import new_site
 from ..files.problem import BadInput
-from ..files.results.base import as_json
 from ..files.results.check import check_result
 from ..files.results.pages import NewResult
+from ..files.results.text import as_json
 from ..files.services import registered, usual_names
 from ..files.site_file import SiteFile, parse_site
 from ..views.check_view import Shown, check_body

@@ -1,7 +1,6 @@
 """Writing results: stdout is only the result, and a result is written whole or not at all."""
 
 import codecs
-import json
 import os
 import sys
 from collections.abc import Iterable
@@ -50,6 +49,8 @@ def _fitting(text: str, encoding: str) -> str:
 
 def _escaped(character: str) -> str:
     """One character as JSON escapes it (RFC 8259, section 7)."""
+    import json  # only where an encoding lacks what JSON has
+
     return json.dumps(character)[1:-1]
 
 

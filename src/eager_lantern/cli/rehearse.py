@@ -15,8 +15,8 @@ from ..core.network.topology import Topology
 from ..core.predict.session import predict
 from ..core.predict.walk import NoSuchWalk, walk_control, walk_data, walk_session
 from ..files.problem import BadInput, InputProblem
-from ..files.results.base import as_json
 from ..files.results.rehearse import rehearse_result
+from ..files.results.text import as_json
 from ..files.site_file import find_site_file, read_site
 from ..lab.daemons.openssh import missing_ssh_daemon
 from ..lab.daemons.proftpd import missing_daemon

@@ -4,8 +4,8 @@ from typing import Annotated
 
 import typer
 
-from ..files.results.base import as_json
 from ..files.results.formats import FORMATS
+from ..files.results.text import as_json
 from ..files.schema import result_schema, site_schema
 from .arguments.options import example
 from .arguments.site_names import known

@@ -18,8 +18,8 @@ from ..export.sheet_pages import sheet_pages
 from ..export.sheet_tables import grid_csv
 from ..files.atomic_write import folder_for_new, write
 from ..files.package_data import shipped_text
-from ..files.results.base import as_json
 from ..files.results.pages import SheetsResult
+from ..files.results.text import as_json
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..views.sheets_view import sheets_view
 from .arguments.options import Format, SiteArgument, example

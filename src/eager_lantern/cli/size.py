@@ -14,8 +14,8 @@ from ..core.values.ports import PortSet
 from ..core.values.quantities import Chance, Duration, Rate, Size
 from ..files.atomic_write import write, writes
 from ..files.problem import BadInput, InputProblem
-from ..files.results.base import as_json
 from ..files.results.size import size_result
+from ..files.results.text import as_json
 from ..files.services import registered
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..views.screen import typed

@@ -16,8 +16,8 @@ from ..core.surveyed.conclusions import conclusions
 from ..core.values.addresses import Address
 from ..files.atomic_write import write, writes
 from ..files.outside_seen import reached_at
-from ..files.results.base import as_json
 from ..files.results.survey import survey_result
+from ..files.results.text import as_json
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..live.survey.survey import Wanted, survey
 from ..live.vantage.local import HERE

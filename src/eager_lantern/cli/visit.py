@@ -17,8 +17,8 @@ from ..core.findings.finding import Finding
 from ..core.surveyed.beside_site import survey_findings
 from ..core.values.outcomes import Rung
 from ..files.atomic_write import write, writes
-from ..files.results.base import as_json
 from ..files.results.check import finding_result
+from ..files.results.text import as_json
 from ..files.results.visit import visit_result
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..files.survey_file import read_survey

@@ -10,7 +10,7 @@ from ..core.network.flow import Journey
 from ..core.network.topology import Topology
 from ..core.predict.forecast import Stand
 from ..core.predict.walk import NoSuchWalk, addresses_at, stand_at, walk_control, walk_data, walk_session, walk_to
-from ..files.results.base import as_json
+from ..files.results.text import as_json
 from ..files.results.walk import walk_result
 from ..files.site_file import find_site_file, read_site
 from ..views.walk_view import walk_view

@@ -1,6 +1,5 @@
 """Texts that come with the program."""
 
-from importlib.resources import files
 from typing import cast
 
 from .yaml_tree import YamlTree
@@ -10,6 +9,8 @@ Page = dict[str, str]
 
 def shipped_text(name: str) -> str:
     """A file of the ``data`` folder."""
+    from importlib.resources import files  # it loads slowly, and few commands need such a text
+
     return (files("eager_lantern") / "data" / name).read_text(encoding="utf-8")
 
 

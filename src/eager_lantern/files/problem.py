@@ -1,14 +1,13 @@
 """Errors about input, each line starting with ``FILE:LINE:``."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from ..wire.terminal_safe import printable
 
 MOST_SHOWN, MOST_CHARACTERS = 20, 600
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class InputProblem:
+class InputProblem(Struct, frozen=True, order=True):
     """Something wrong in a file; line 0 is the file as a whole."""
 
     line: int

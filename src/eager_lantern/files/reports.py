@@ -13,7 +13,8 @@ from ..core.comparison.with_site import Comparison
 from ..core.predict.wording import because
 from .package_data import Page
 from .problem import BadInput
-from .results.base import LineOf, Result
+from .results.base import LineOf
+from .results.text import Result
 
 SARIF_SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
 BAD_INPUT = "bad-input"

@@ -1,6 +1,5 @@
 """The services that ports are registered for (RFC 6335): the table that ships with the program."""
 
-import csv
 from functools import cache
 
 from ..core.model.site import Transport
@@ -12,6 +11,8 @@ MOST_NAMES = 3
 
 @cache
 def _rows() -> tuple[tuple[int, int, str, str], ...]:
+    import csv  # only for who asks what usually listens somewhere
+
     lines = [line for line in shipped_text("services.csv").splitlines() if not line.startswith("#")]
     return tuple((int(row[0]), int(row[1]), row[2], row[3]) for row in csv.reader(lines[1:]))
 

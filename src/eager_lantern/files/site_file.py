@@ -1,7 +1,6 @@
 """The site file: YAML in, a checked site out, with the line of everything in it."""
 
 import os
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -17,8 +16,7 @@ from .yaml_tree import YamlTree, read_text
 PATTERN = "*.site.yaml"
 
 
-@dataclass(frozen=True)
-class SiteFile:
+class SiteFile(msgspec.Struct, frozen=True):
     """A site as it stands in a file."""
 
     file: str
