@@ -22,7 +22,8 @@ from ..files.site_file import read_site
 from ..files.yaml_tree import read_text
 from ..views.adopt_view import adopt_view
 from .adopt_readings import fits, readings_of, service_of_settings
-from .arguments.options import Forced, Format, Written, example
+from .arguments.example import example
+from .arguments.options import Forced, Format, Written
 from .arguments.site_names import known
 from .exit_codes import BROKEN, KEPT
 from .output import emit, show

@@ -17,7 +17,8 @@ from ..files.results.pages import CertificateResult
 from ..files.results.text import as_json
 from ..files.site_file import SiteFile, find_site_file, read_site
 from ..views.certificate_view import certificate_view
-from .arguments.options import Format, ServiceName, SiteArgument, Written, example
+from .arguments.example import example
+from .arguments.options import Format, ServiceName, SiteArgument, Written
 from .arguments.site_names import the_transfer
 from .output import emit, show
 

@@ -12,7 +12,8 @@ from ..files.problem import BadInput, InputProblem
 from ..files.services import usual_names
 from ..files.site_file import SiteFile, find_site_file, read_site
 from ..views.check_view import Shown, check_view
-from .arguments.options import CheckFormat, example
+from .arguments.check_format import CheckFormat
+from .arguments.example import example
 from .exit_codes import BROKEN, KEPT, of_verdict
 from .judged import judged
 from .output import emit, show

@@ -12,7 +12,7 @@ from ..files.problem import BadInput, InputProblem
 from ..files.site_file import PATTERN, read_site
 from ..views.folder_view import FolderRow, folder_view
 from ..wire.terminal_safe import printable
-from .arguments.options import CheckFormat
+from .arguments.check_format import CheckFormat
 from .check_written import Checked, checked, written
 from .endings import end_quietly
 from .exit_codes import BAD_INPUT, FAULT, of_verdict, worst

@@ -8,7 +8,7 @@ from ..files.problem import BadInput
 from ..files.results.check import check_result
 from ..files.results.text import Result, as_json, plain
 from ..files.site_file import SiteFile
-from .arguments.options import CheckFormat
+from .arguments.check_format import CheckFormat
 from .output import emit
 
 

@@ -17,7 +17,7 @@ from ..files.seen_file import Seen
 from ..files.site_file import SiteFile
 from ..files.survey_file import KeptSurvey
 from ..views.compare_view import compare_view, visits_view
-from .arguments.options import example
+from .arguments.example import example
 from .arguments.states import read_state
 from .exit_codes import BROKEN, CANNOT_TELL, KEPT
 from .output import emit, show

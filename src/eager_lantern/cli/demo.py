@@ -39,7 +39,7 @@ from ..views.rehearse_view import rehearse_body
 from ..views.style import ACCENT, STRONG
 from ..views.survey_view import router_view
 from ..views.walk_view import walk_view
-from .arguments.options import example
+from .arguments.example import example
 from .demo_router import asked_of_stand_in
 from .exit_codes import of_kept
 from .labs import CALLED, LabKind, able, built, progress

@@ -27,7 +27,8 @@ from ..files.site_file import PATTERN, SiteFile, find_site_file, parse_site, rea
 from ..views.diagnose_view import diagnose_view
 from ..views.screen import command, typed
 from ..views.style import ACCENT, STRONG
-from .arguments.options import Format, SiteArgument, Written, example
+from .arguments.example import example
+from .arguments.options import Format, SiteArgument, Written
 from .arguments.site_names import client_and_file, known
 from .exit_codes import BROKEN, CANNOT_TELL, KEPT
 from .output import emit, show, tell

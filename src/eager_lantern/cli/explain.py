@@ -15,7 +15,8 @@ from ..files.results.text import as_json
 from ..files.symptoms import showing_like
 from ..views.explain_view import found_view, key_view, list_view, page_view
 from .arguments import completion
-from .arguments.options import Format, Written, example
+from .arguments.example import example
+from .arguments.options import Format, Written
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)

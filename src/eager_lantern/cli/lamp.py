@@ -22,7 +22,8 @@ from ..files.site_file import find_site_file, read_site
 from ..live.lamp.listener import Lamp
 from ..live.lamp.secret import VARIABLE, given_secret
 from ..views.lamp_view import burnt_view, lit_view
-from .arguments.options import Format, ServiceName, SiteArgument, Written, example
+from .arguments.example import example
+from .arguments.options import Format, ServiceName, SiteArgument, Written
 from .arguments.parse import parsed
 from .arguments.site_names import the_transfer
 from .exit_codes import CANNOT_TELL

@@ -20,7 +20,8 @@ from ..files.site_file import find_site_file, read_site
 from ..files.yaml_tree import read_text
 from ..views.mend_view import mend_view
 from ..views.screen import typed
-from .arguments.options import Format, SiteArgument, Written, example
+from .arguments.example import example
+from .arguments.options import Format, SiteArgument, Written
 from .arguments.site_names import known
 from .exit_codes import BROKEN, CANNOT_TELL, KEPT
 from .output import emit, show

@@ -23,7 +23,8 @@ from ..files.site_file import SiteFile, parse_site
 from ..views.check_view import Shown, check_body
 from ..views.new_view import more_lines, new_view, question_lines, remark_line
 from ..views.style import ACCENT, STOPS, STRONG
-from .arguments.options import Forced, Format, Written, example
+from .arguments.example import example
+from .arguments.options import Forced, Format, Written
 from .exit_codes import of_verdict
 from .output import emit, show, tell
 

@@ -29,7 +29,8 @@ from ..lab.tasks.tasks import Capture, Look, TaskFailed
 from ..views.rehearse_view import rehearse_view
 from ..views.walk_view import LineOf
 from .arguments import completion
-from .arguments.options import Format, SiteArgument, Written, example
+from .arguments.example import example
+from .arguments.options import Format, SiteArgument, Written
 from .exit_codes import BROKEN, CANNOT_TELL, of_kept
 from .labs import CALLED, LabKind, able, built, lab_folder, progress
 from .output import emit, has_terminal, show

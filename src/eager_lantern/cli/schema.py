@@ -7,7 +7,7 @@ import typer
 from ..files.results.formats import FORMATS
 from ..files.results.text import as_json
 from ..files.schema import result_schema, site_schema
-from .arguments.options import example
+from .arguments.example import example
 from .arguments.site_names import known
 from .output import emit
 

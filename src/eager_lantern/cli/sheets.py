@@ -22,7 +22,8 @@ from ..files.results.pages import SheetsResult
 from ..files.results.text import as_json
 from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..views.sheets_view import sheets_view
-from .arguments.options import Format, SiteArgument, example
+from .arguments.example import example
+from .arguments.options import Format, SiteArgument
 from .exit_codes import of_verdict
 from .output import emit, show
 

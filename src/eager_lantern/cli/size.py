@@ -21,7 +21,8 @@ from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..views.screen import typed
 from ..views.size_view import size_view
 from .arguments import size_options as words
-from .arguments.options import Format, ServiceName, Written, example
+from .arguments.example import example
+from .arguments.options import Format, ServiceName, Written
 from .arguments.parse import parsed, parsed_or_none, set_only
 from .arguments.site_names import the_transfer
 from .output import emit, show

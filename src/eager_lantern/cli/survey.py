@@ -25,7 +25,8 @@ from ..live.vantage.ssh import SshVantage
 from ..views.screen import typed
 from ..views.survey_view import survey_view
 from ..wire.endpoints import Endpoint
-from .arguments.options import Forced, Format, SiteArgument, Written, example
+from .arguments.example import example
+from .arguments.options import Forced, Format, SiteArgument, Written
 from .arguments.parse import parsed
 from .arguments.site_names import the_place
 from .exit_codes import BROKEN, CANNOT_TELL, KEPT

@@ -30,8 +30,9 @@ from ..views.screen import command, typed
 from ..views.style import ACCENT
 from ..views.survey_view import beside_site_view
 from ..views.visit_view import visit_view, visits_view
+from .arguments.example import example
 from .arguments.grouped import grouped
-from .arguments.options import Format, example
+from .arguments.options import Format
 from .arguments.typed_host import typed_host
 from .arguments.visit_options import (
     Bounds,

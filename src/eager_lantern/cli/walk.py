@@ -15,7 +15,8 @@ from ..files.results.walk import walk_result
 from ..files.site_file import find_site_file, read_site
 from ..views.walk_view import walk_view
 from .arguments import completion
-from .arguments.options import Format, ServiceName, SessionMode, SiteArgument, Written, example
+from .arguments.example import example
+from .arguments.options import Format, ServiceName, SessionMode, SiteArgument, Written
 from .arguments.site_names import the_transfer
 from .exit_codes import BROKEN, CANNOT_TELL, KEPT
 from .output import emit, show

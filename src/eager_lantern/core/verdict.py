@@ -1,6 +1,6 @@
 """Everything that `check` knows of a site: forecasts, ledgers, findings, and the verdict."""
 
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from msgspec import Struct
 
@@ -8,9 +8,11 @@ from .findings.all import findings, studied
 from .findings.finding import Finding
 from .model.site import Site
 from .predict.forecast import Forecast
-from .predict.kinds import ClientKind, kinds_of_client
 from .predict.ledger import Ledger
 from .predict.openings import Opening, openings
+
+if TYPE_CHECKING:
+    from .predict.kinds import ClientKind
 
 
 class Verdict(Struct, frozen=True):
@@ -24,7 +26,7 @@ class Verdict(Struct, frozen=True):
     ledgers: tuple[Ledger, ...]
     findings: tuple[Finding, ...]
     openings: tuple[Opening, ...]
-    kinds: tuple[ClientKind, ...] = ()
+    kinds: "tuple[ClientKind, ...]" = ()
     belied: bool = False
 
     @property
@@ -46,5 +48,11 @@ def judge(site: Site) -> Verdict:
         ledgers,
         findings(known),
         openings(known.topology, known.forecasts),
-        () if site.clients else kinds_of_client(site),
+        () if site.clients else _kinds(site),
     )
+
+
+def _kinds(site: Site) -> "tuple[ClientKind, ...]":
+    from .predict.kinds import kinds_of_client  # few sites describe no clients
+
+    return kinds_of_client(site)

@@ -13,7 +13,6 @@ from ..core.predict.ledger import Ledger
 from ..core.predict.wording import because
 from ..core.values.ports import PortSet
 from ..core.verdict import Verdict
-from .kinds_view import kinds_view
 from .ledger_view import LineOf, ledger_view
 from .openings_view import openings_view
 from .screen import between, columns, command, indented, state, typed
@@ -52,6 +51,8 @@ def check_body(verdict: Verdict, shown: Shown) -> Iterator[RenderableType]:
     yield ""
     yield from openings_view(verdict.openings, shown.line, shown.usual)
     if verdict.kinds:
+        from .kinds_view import kinds_view  # few sites describe no clients
+
         yield ""
         yield from kinds_view(verdict.kinds)
     for ledger in _worth_showing(verdict, shown):

@@ -3,7 +3,6 @@
 from collections.abc import Iterable, Iterator, Sequence
 
 from rich.console import RenderableType
-from rich.table import Table
 from rich.text import Text
 
 from ..core.comparison.access import Reached
@@ -18,7 +17,7 @@ from ..core.predict.forecast import Forecast
 from ..core.predict.wording import because
 from ..core.values.phrases import ports_named
 from .ledger_view import LineOf
-from .screen import Share, between, columns, command, typed
+from .screen import Columns, Share, between, columns, command, typed
 from .style import ACCENT, HOLDS, RISKS, STOPS, STRONG, UNTRIED
 
 MOST_SHOWN = 12
@@ -164,7 +163,7 @@ def _steps(found: Comparison, lines: tuple[LineOf, LineOf], whole: bool) -> Iter
     yield ""
 
 
-def _step(table: Table, number: int, edits: Sequence[Edit], found: Comparison, lines: tuple[LineOf, LineOf]) -> None:
+def _step(table: Columns, number: int, edits: Sequence[Edit], found: Comparison, lines: tuple[LineOf, LineOf]) -> None:
     for i, edit in enumerate(edits):
         line = lines[0](edit.before) if edit.new is None else lines[1](edit.after)
         where = f"  line {line}" if line else ""

@@ -96,7 +96,7 @@ def _transport(protocol: str, predicted: PortSet, sweeps: Sequence[Sweep]) -> It
     for label, ports in rows.items():
         named = str(ports) if len(ports.spans) < 4 else ports_named(ports)
         drawn = Text(bar(pieces, ports, every), style=PASSES if label in _ARRIVING else STOPS)
-        table.add_row(f"  {label}", drawn, named or "none", Text(str(len(ports)), justify="right"))
+        table.add_row(f"  {label}", drawn, named or "none", f"{len(ports):7}")
     yield table
     yield from _notes(predicted & every, with_outcome(sweeps, "ok"), sweeps, every)
 

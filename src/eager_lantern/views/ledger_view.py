@@ -3,10 +3,9 @@
 from collections.abc import Callable, Iterator, Mapping
 from itertools import groupby
 
+from rich.cells import set_cell_size
 from rich.console import Console, ConsoleOptions, RenderableType
-from rich.measure import Measurement
 from rich.style import Style
-from rich.table import Table
 from rich.text import Text
 
 from ..core.predict.layers import Layer
@@ -15,11 +14,9 @@ from ..core.predict.wording import share_that
 from ..core.values.ports import PortSet
 from ..core.values.site_path import SitePath
 from .bars import HUGE, axis, bar
-from .screen import columns
 from .style import ACCENT, PASSES, PLAIN, STOPS, STRONG, UNTRIED
 
 LABEL_COLUMNS, SAID_COLUMNS = 27, 45
-LEAST_BAR, MOST_BAR = 6, 40
 Styled = tuple[str, Style]
 """Words and how they are drawn."""
 LineOf = Callable[[SitePath | None], int | None]
@@ -27,53 +24,50 @@ LineOf = Callable[[SitePath | None], int | None]
 _STYLES = {"▆": PASSES, "·": STOPS}
 
 
-class _Bar:
-    """A bar as wide as the table has room for."""
+class _Rows:
+    """What each place passes, as rows under each other: its name, a bar as wide as there is room, and the rest."""
 
-    def __init__(self, drawn: list[PortSet], ports: PortSet, wanted: PortSet) -> None:
-        self.drawn, self.ports, self.wanted = drawn, ports, wanted
+    def __init__(self, drawn: list[PortSet], wanted: PortSet) -> None:
+        self.drawn, self.wanted = drawn, wanted
+        self.rows: list[tuple[Styled, PortSet, Text]] = []
 
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> Iterator[Text]:
-        pieces = axis(self.drawn, self.wanted, options.max_width)
-        text = Text()
-        for character, run in groupby(bar(pieces, self.ports, self.wanted)):
-            text.append("".join(run), style=_STYLES.get(character, UNTRIED))
-        yield text
-
-    def __rich_measure__(self, console: Console, options: ConsoleOptions) -> Measurement:
-        return Measurement(LEAST_BAR, MOST_BAR)
+        pieces = axis(self.drawn, self.wanted, options.max_width - LABEL_COLUMNS - SAID_COLUMNS - 2)
+        for (label, style), ports, said in self.rows:
+            text = Text(no_wrap=True).append(set_cell_size(label, LABEL_COLUMNS + 1), style)
+            for character, run in groupby(bar(pieces, ports, self.wanted)):
+                text.append("".join(run), _STYLES.get(character, UNTRIED))
+            yield text.append(" ").append_text(said)
 
 
 def ledger_view(ledger: Ledger, line: LineOf) -> Iterator[RenderableType]:
     """The layers, what all of them let pass, and what that means for transfers."""
     yield Text(f"Ledger of {ledger.client} → {ledger.service}, {ledger.mode}: data ports", style=STRONG)
-    yield _table(ledger, line, {"works end to end": ledger.reachable})
+    yield _rows(ledger, line, {"works end to end": ledger.reachable})
     yield Text("  ") + _meaning(ledger, ledger.layers[0].wanted)
 
 
 def measured_view(ledger: Ledger, line: LineOf, measured: PortSet) -> Iterator[RenderableType]:
     """The layers as they are predicted, what all of them ought to let pass, and what was seen to pass."""
     yield Text(f"Ledger of {ledger.client} → {ledger.service}: predicted, and as measured", style=STRONG)
-    yield _table(ledger, line, {"predicted end to end": ledger.reachable, "measured end to end": measured})
+    yield _rows(ledger, line, {"predicted end to end": ledger.reachable, "measured end to end": measured})
 
 
-def _table(ledger: Ledger, line: LineOf, sums: Mapping[str, PortSet]) -> Table:
+def _rows(ledger: Ledger, line: LineOf, sums: Mapping[str, PortSet]) -> _Rows:
     """A row a layer, then a row for each of what all of them come to."""
     wanted = ledger.layers[0].wanted
-    drawn = [each.ports for each in ledger.layers]
-    table = columns(widths=(LABEL_COLUMNS, None, SAID_COLUMNS))
+    drawn = _Rows([each.ports for each in ledger.layers], wanted)
     for each in ledger.layers:
         where = f"{f'line {line(each.place)}':9}", ACCENT
         said = _said(_ports(each, ledger), len(each.ports & wanted), where, _note(each))
-        table.add_row(Text(_label(each, ledger.mode)), _Bar(drawn, each.ports, wanted), said)
+        drawn.rows.append(((_label(each, ledger.mode), PLAIN), each.ports, said))
     for label, ports in sums.items():
-        said = _said((_short(ports), STRONG), len(ports))
-        table.add_row(Text(f"  {label}", style=STRONG), _Bar(drawn, ports, wanted), said)
-    return table
+        drawn.rows.append(((f"  {label}", STRONG), ports, _said((_short(ports), STRONG), len(ports))))
+    return drawn
 
 
 def _said(ports: Styled, count: int, *more: Styled) -> Text:
-    """Ports or an address, how many ports that is, and the rest: one cell, so that nothing in it is cut alone."""
+    """Ports or an address, how many ports that is, and the rest."""
     return Text.assemble((f"{ports[0]:15}", ports[1]), f"{count:6} ", *more)
 
 

@@ -2,11 +2,10 @@
 
 import io
 import shlex
-from collections.abc import Iterable
-from itertools import groupby
+from collections.abc import Iterable, Iterator
+from itertools import groupby, zip_longest
 
 from msgspec import Struct
-from rich.box import Box
 from rich.console import Console, ConsoleOptions, Group, RenderableType
 from rich.padding import Padding
 from rich.segment import Segment
@@ -74,27 +73,58 @@ class Share(Struct, frozen=True):
     part: int
 
 
-_GAP = Box("    \n" * 8)
+class Columns:
+    """Text in columns without lines, whose widths hang on the screen alone and not on what is in them."""
+
+    def __init__(self, widths: tuple[int | Share, ...], gap: int) -> None:
+        self.widths, self.gap = widths, gap
+        self.rows: list[tuple[Text | str, ...]] = []
+
+    def add_row(self, *cells: Text | str) -> None:
+        """One more row; cells that are left out at its end are empty."""
+        self.rows.append(cells)
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> Iterator[Text]:
+        widths = tuple(self._wide(options.max_width))
+        stays = [isinstance(each, int) for each in self.widths]
+        for row in self.rows:
+            folded = [_folded(console, *each) for each in zip(row, widths, stays, strict=False)]
+            for lines in zip_longest(*folded):
+                yield self._side_by_side(lines, widths)
+
+    def _side_by_side(self, cells: tuple[Text | None, ...], widths: tuple[int, ...]) -> Text:
+        """One line of a row."""
+        line, room = Text(no_wrap=True), 0
+        for cell, width in zip(cells, widths, strict=False):
+            line.pad_right(room - line.cell_len)
+            line.append_text(cell or Text())
+            room += width + self.gap
+        return line
+
+    def _wide(self, room: int) -> Iterator[int]:
+        """The columns of each, in this much room."""
+        shares = sum(each.part for each in self.widths if isinstance(each, Share))
+        left = room - sum(each for each in self.widths if isinstance(each, int)) - self.gap * (len(self.widths) - 1)
+        for each in self.widths:
+            if isinstance(each, int):
+                yield each
+            else:
+                wide = left * each.part // shares
+                yield wide
+                left, shares = left - wide, shares - each.part
 
 
-def columns(*, widths: tuple[int | Share | None, ...], gap: int = 1) -> Table:
+def _folded(console: Console, cell: Text | str, width: int, stays: bool) -> list[Text]:
+    """The lines of a cell; one that ``stays`` has a single one, cut to its width."""
+    text = cell if isinstance(cell, Text) else Text(cell)
+    if text.cell_len <= width and "\n" not in text.plain:
+        return [text]
+    return list(text.wrap(console, width, overflow="fold", no_wrap=stays))
+
+
+def columns(*, widths: tuple[int | Share | None, ...], gap: int = 1) -> Columns:
     """A table without lines; a width of None takes what is left and folds."""
-    table = Table(
-        box=_GAP,
-        show_header=False,
-        show_footer=False,
-        show_edge=False,
-        pad_edge=False,
-        collapse_padding=True,
-        padding=(0, gap - 1, 0, 0),
-        expand=True,
-    )
-    for width in widths:
-        if isinstance(width, int):
-            table.add_column(width=width, no_wrap=True, overflow="fold")
-        else:
-            table.add_column(ratio=width.part if width else 1, overflow="fold")
-    return table
+    return Columns(tuple(Share(1) if each is None else each for each in widths), gap)
 
 
 def indented(text: Text, by: int) -> Padding:

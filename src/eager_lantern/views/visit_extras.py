@@ -3,7 +3,6 @@
 from collections.abc import Iterable, Iterator
 
 from rich.console import RenderableType
-from rich.table import Table
 from rich.text import Text
 
 from ..core.observed.range_estimate import AgainstPlan, RangeSeen, against_plan
@@ -14,7 +13,7 @@ from ..core.values.phrases import ports_named
 from ..core.values.ports import PortSet
 from ..core.values.quantities import percent
 from ..wire.terminal_safe import printable
-from .screen import columns, state
+from .screen import Columns, columns, state
 from .style import STOPS, STRONG, UNTRIED
 
 MOST_CHARACTERS = 300
@@ -29,7 +28,7 @@ def facts_view(title: str, found: Iterable[Remark]) -> Iterator[RenderableType]:
     yield table
 
 
-def _line(table: Table, good: bool | None, topic: str, *cells: str) -> None:
+def _line(table: Columns, good: bool | None, topic: str, *cells: str) -> None:
     """A row that begins with a verdict, or with the word fact where there is none."""
     verdict = Text("· ", style=UNTRIED) + Text("fact") if good is None else state("good" if good else "poor")
     table.add_row(verdict, Text(topic, style=STRONG), *(Text(printable(each, MOST_CHARACTERS)) for each in cells))

@@ -16,15 +16,6 @@ class Format(StrEnum):
     json = "json"
 
 
-class CheckFormat(StrEnum):
-    """How the result of a check is written."""
-
-    text = "text"
-    json = "json"
-    sarif = "sarif"
-    junit = "junit"
-
-
 class SessionMode(StrEnum):
     """Who opens the data connections of a session: the client, or the server."""
 
@@ -40,8 +31,3 @@ ServiceName = Annotated[
 ]
 Written = Annotated[Format, typer.Option("--format", help="text for people, json for programs.")]
 Forced = Annotated[bool, typer.Option("--force", help="Replace a file that is there already.")]
-
-
-def example(*lines: str) -> str:
-    """The end of a help text: a command that can be copied as it stands, on one line or several."""
-    return "\b\nExample: " + " \\\n    ".join(lines)

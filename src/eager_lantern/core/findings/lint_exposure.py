@@ -8,7 +8,7 @@ from ..network.journey import trace
 from ..network.reachability import Reach, closed, opener, reaches
 from ..network.topology import Device, Topology, listens_on
 from ..predict.ledger import Study
-from ..values.addresses import Address, Addresses, AddressSet
+from ..values.addresses import Address, AddressSet
 from ..values.phrases import ports_named
 from ..values.ports import EVERY_PORT, PortSet
 from ..values.site_path import SitePath
@@ -19,9 +19,7 @@ UNFILTERED = 32_768
 
 def exposure_findings(topology: Topology, studies: tuple[Study, ...]) -> Iterator[Finding]:
     """Findings about who reaches the server, and how well sessions are protected."""
-    from_outside = [
-        each for each in reaches(topology, INTERNET) if each.host == topology.server.name and each.protocol == "tcp"
-    ]
+    from_outside = [each for each in reaches(topology, INTERNET, ("tcp",)) if each.host == topology.server.name]
     yield from _unfiltered(topology, from_outside)
     for i, service in enumerate(topology.site.services):
         yield from _exposed(topology, studies, ("services", i), service, from_outside)
@@ -101,6 +99,8 @@ def _beyond_need(topology: Topology, found: list[Reach]) -> Iterator[Finding]:
 
 def _exposed_host(topology: Topology, device: Device) -> Iterator[Finding]:
     """A host that gets everything for which a device has no forward, with how much of it that opens."""
+    if device.spec.exposed_host is None:
+        return
     place: SitePath = (*device.place, "exposed_host")
     everybody = topology.everybody(device.spec.outside.network)
     opened = PortSet()
@@ -111,7 +111,7 @@ def _exposed_host(topology: Topology, device: Device) -> Iterator[Finding]:
             if not stopped and any(step.place == place for step in each.steps):
                 opened = opened | each.flow.ports
     if opened:
-        hosts = ", ".join(_named(topology, each) for each in (device.spec.exposed_host or Addresses()).each)
+        hosts = ", ".join(_named(topology, each) for each in device.spec.exposed_host.each)
         message = f"{device.name} leads all that it has no forward for to {hosts}: {len(opened)} TCP ports are open"
         cure = "forward just the ports that are needed, and take exposed_host out"
         yield Finding("exposed-host", "risks", message, cure, place, setting(topology.site, place, None))

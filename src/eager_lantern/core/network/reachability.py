@@ -58,18 +58,20 @@ def _before(site: Site, journey: Journey, step: Step, ports: PortSet) -> PortSet
     return ports
 
 
-def reaches(topology: Topology, network: str) -> tuple[Reach, ...]:
+BOTH: tuple[Transport, ...] = ("tcp", "udp")
+
+
+def reaches(topology: Topology, network: str, protocols: tuple[Transport, ...] = BOTH) -> tuple[Reach, ...]:
     """What anybody on a network reaches on hosts behind the gateways, in other networks, as exact sets; of the
     internet also on the server, where it stands there itself.
 
     That something listens is taken for granted; ``ports`` are those of the host.
     """
-    return tuple(_reaches(topology, network))
+    return tuple(_reaches(topology, network, protocols))
 
 
-def _reaches(topology: Topology, network: str) -> Iterator[Reach]:
+def _reaches(topology: Topology, network: str, protocols: tuple[Transport, ...]) -> Iterator[Reach]:
     sources = topology.everybody(network)
-    protocols: tuple[Transport, ...] = ("tcp", "udp")
     stands_there = topology.server.network == network == INTERNET
     hosts = (topology.server, *topology.clients)
     reached = {each.name for each in hosts if each.network not in (network, INTERNET)}

@@ -174,7 +174,7 @@ class AddressSet(IntervalSet):
         """Its members of one family."""
         if not self.spans or (family == 4 and self.highest < _IPV6_BASE):
             return self
-        return self & type(self)(((0, _IPV6_BASE - 1) if family == 4 else (_IPV6_BASE, _TOP),))
+        return type(self)(_of_half(self.spans, family))
 
     def prefixes(self) -> tuple[str, ...]:
         """The fewest networks, as ``10.61.4.0/24``, that make up the set."""
@@ -183,6 +183,12 @@ class AddressSet(IntervalSet):
 
     def __str__(self) -> str:
         return ", ".join(map(_written, _of_one_family(self.spans)))
+
+
+@lru_cache(maxsize=1024)
+def _of_half(spans: tuple[Span, ...], family: Family) -> tuple[Span, ...]:
+    half = (0, _IPV6_BASE - 1) if family == 4 else (_IPV6_BASE, _TOP)
+    return (IntervalSet(spans) & IntervalSet((half,))).spans
 
 
 def _of_one_family(spans: Iterable[Span]) -> Iterator[Span]:
