@@ -29,6 +29,7 @@ alias has the line where it stands, what is inside of it the lines where that wa
 """
 
 import re
+from codecs import BOM_UTF8
 from collections.abc import Iterable, Mapping
 from functools import lru_cache
 from pathlib import Path
@@ -65,13 +66,13 @@ _Loader: type = getattr(yaml, "CBaseLoader", yaml.BaseLoader)
 def read_text(path: Path) -> str:
     """The text of a file. Raises BadInput when it is no text file of a sensible size."""
     try:
-        raw = read_regular(path, MOST_BYTES)
+        raw = read_regular(path, MOST_BYTES).removeprefix(BOM_UTF8)
     except NotUsable as error:
         raise BadInput(str(path), InputProblem(0, error.strerror or "")) from None
     except OSError as error:
         raise BadInput(str(path), InputProblem(0, f"cannot be read: {_why(error)}")) from None
     try:
-        return raw.decode("utf-8-sig")
+        return raw.decode("utf-8")
     except UnicodeDecodeError as error:
         line = raw.count(b"\n", 0, error.start) + 1
         message = f"is not text: byte 0x{raw[error.start]:02x} is no UTF-8; save the file as UTF-8 text"

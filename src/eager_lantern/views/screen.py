@@ -7,10 +7,8 @@ from itertools import groupby, zip_longest
 
 from msgspec import Struct
 from rich.console import Console, ConsoleOptions, Group, RenderableType
-from rich.padding import Padding
 from rich.segment import Segment
 from rich.style import Style
-from rich.table import Table
 from rich.text import Text
 
 from ..wire.terminal_safe import printable
@@ -26,7 +24,9 @@ class _Harmless(Console):
 
     def render(self, renderable: RenderableType, options: ConsoleOptions | None = None) -> Iterable[Segment]:
         found = super().render(renderable, options)
-        return found if isinstance(renderable, Table) else map(_harmless, found)  # a table's cells come through here
+        if isinstance(renderable, Group | Columns):  # their parts come through here
+            return found
+        return map(_harmless, found)
 
 
 def _harmless(segment: Segment) -> Segment:
@@ -127,9 +127,11 @@ def columns(*, widths: tuple[int | Share | None, ...], gap: int = 1) -> Columns:
     return Columns(tuple(Share(1) if each is None else each for each in widths), gap)
 
 
-def indented(text: Text, by: int) -> Padding:
+def indented(text: Text, by: int) -> Columns:
     """Text that folds and of which every line begins after this many columns."""
-    return Padding(text, (0, 0, 0, by))
+    table = columns(widths=(by, None), gap=0)
+    table.add_row("", text)
+    return table
 
 
 def state(word: str) -> Text:
@@ -138,10 +140,8 @@ def state(word: str) -> Text:
     return Text.assemble((f"{shape} ", style), (word, style if style is STOPS else PLAIN))
 
 
-def between(left: str, right: Text, style: Style) -> Table:
+def between(left: str, right: Text, style: Style) -> Columns:
     """A headline with something at the right edge."""
-    table = Table.grid(expand=True)
-    table.add_column(ratio=1)
-    table.add_column(justify="right", no_wrap=True)
+    table = columns(widths=(None, right.cell_len))
     table.add_row(Text(left, style=style), right)
     return table
