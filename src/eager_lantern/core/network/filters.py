@@ -92,10 +92,10 @@ class Ruling(Struct, frozen=True):
 
 def compiled(table: Filter, place: SitePath, category: str | None, listening: Mapping[str, PortSet]) -> Table:
     """The rules of a filter that count for a host of this network category."""
-    matches = [
+    matches = (
         _match(rule, (*place, "rules", i), listening) for i, rule in enumerate(table.rules) if counts(rule, category)
-    ]
-    return Table(tuple(matches), table.default, (*place, "default"), table.refuses_with)
+    )
+    return Table(tuple(matches) if table.rules else (), table.default, (*place, "default"), table.refuses_with)
 
 
 def counts(rule: Rule, category: str | None) -> bool:
