@@ -30,6 +30,7 @@ from eager_lantern.files.site_file import read_site
 from eager_lantern.lab.kernel.lab import missing_means
 from eager_lantern.lab.tasks import tasks
 from eager_lantern.live.common.visit_plan import VisitPlan
+from eager_lantern.live.ftp.sweep import PortTried
 
 LACK = missing_means()
 SKERRY = Path(__file__).parent / "cases" / "skerry.site.yaml"
@@ -337,3 +338,20 @@ def test_silence_is_heard_twice_before_it_belies_a_session_that_is_to_work(
     climb, _ = tasks.RunSession((plan,), works=works).run(tasks.HostAccess(), print)
     assert (len(patience), climb.stopped_at is None) == (tries, works)
     assert patience[-1] == plan.limits.timeout * (tasks.MORE_PATIENCE if works else 1)
+
+
+def test_silence_is_heard_twice_of_a_data_port_that_is_to_work_and_once_of_others(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    asked: list[tuple[float, tuple[int, ...]]] = []
+
+    async def swept(plan: VisitPlan, address: str, ports: tuple[int, ...], report: object) -> dict[int, PortTried]:
+        asked.append((plan.limits.timeout, ports))
+        return {port: PortTried("list", "silent" if len(asked) == 1 and port > 61200 else "ok", "") for port in ports}
+
+    monkeypatch.setattr(tasks, "sweep", swept)
+    plan = plan_of("store.example", 21, "tide", "")
+    works = PortSet.parse("61200-61201")
+    found = tasks.RunSweep(plan, (61200, 61201, 61202), works).run(tasks.HostAccess(), print)
+    assert asked[1:] == [(plan.limits.timeout * tasks.MORE_PATIENCE, (61201,))]
+    assert [each.outcome for each in found.values()] == ["ok", "ok", "silent"]

@@ -124,7 +124,7 @@ class Rehearsal:
             self.news(f"{_title(swept[index][0])}: {news}")
 
         results: list[Mapping[int, PortTried]] = self.lab.do_all(
-            [(scenario.node, RunSweep(plan, scenario.ports)) for scenario, _, plan in swept], tell
+            [(scenario.node, RunSweep(plan, scenario.ports, _to_work(scenario))) for scenario, _, plan in swept], tell
         )
         seen = {scenario.index: Observed(climb) for scenario, (climb, _) in zip(batch, climbs, strict=True)}
         for (scenario, climb, _), result in zip(swept, results, strict=True):
@@ -160,6 +160,11 @@ class Rehearsal:
 def _session(scenario: Scenario) -> RunSession:
     forecast = scenario.forecast
     return RunSession(scenario.plans, forecast.service.protocol == "sftp", forecast.predicted == "works")
+
+
+def _to_work(scenario: Scenario) -> PortSet:
+    data = scenario.forecast.data
+    return data.works if data else PortSet()
 
 
 def _title(scenario: Scenario) -> str:

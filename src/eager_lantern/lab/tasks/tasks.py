@@ -1,7 +1,7 @@
 """What a host or gateway of a lab can be asked to do, each a value with a ``run``.
 
 Tasks are made by the tool, carried to the process of a node, and done there; ``report``
-tells of progress. What outlives an task (listeners, servers, captures) is kept in the
+tells of progress. What outlives a task (listeners, servers, captures) is kept in the
 node's :class:`HostAccess`.
 """
 
@@ -17,6 +17,7 @@ from typing import Any, Protocol
 
 from ...core.compare.with_lab import Sighting
 from ...core.observed.climb import Climb
+from ...core.values.ports import PortSet
 from ...live.common.visit_plan import Connector, VisitPlan, directly
 from ...live.ftp.sweep import PortTried, sweep
 from ...live.ftp.visit import visit
@@ -204,14 +205,16 @@ class RunSession:
             climb = asyncio.run(climbed(replace(plan, reach=place.reach), report))
             doubted = _is_doubtful(climb, self.works and plan is self.plans[-1])
             if doubted and not plan.limits.lasts:
-                limits = replace(plan.limits, timeout=MORE_PATIENCE * plan.limits.timeout)
-                patient = replace(plan, reach=place.reach, limits=limits)
-                climb = asyncio.run(climbed(patient, report))
+                climb = asyncio.run(climbed(_with_patience(replace(plan, reach=place.reach)), report))
             stopped = climb.stopped_at
             if stopped is None or stopped.rung != "connect":
                 return climb, plan
             climbs.append((climb, plan))
         return climbs[0]
+
+
+def _with_patience(plan: VisitPlan) -> VisitPlan:
+    return replace(plan, limits=replace(plan.limits, timeout=MORE_PATIENCE * plan.limits.timeout))
 
 
 def _climber(ssh: bool) -> Callable[[VisitPlan, Report], Coroutine[Any, Any, Climb]]:
@@ -231,15 +234,22 @@ def _is_doubtful(climb: Climb, works: bool) -> bool:
 
 @dataclass(frozen=True)
 class RunSweep:
-    """Every one of these data ports, each with a session's own data connection."""
+    """Every one of these data ports, each with a session's own data connection. Silence of one that is to ``work`` may
+    be a busy machine: it is tried once more with more patience."""
 
     plan: VisitPlan
     ports: tuple[int, ...]
+    works: PortSet = field(default_factory=PortSet)
 
     def run(self, place: HostAccess, report: Report) -> dict[int, PortTried]:
         """The result of each port that could be tried."""
         plan = replace(self.plan, reach=place.reach)
-        return asyncio.run(sweep(plan, plan.target.address or "", self.ports, report))
+        address = plan.target.address or ""
+        found = asyncio.run(sweep(plan, address, self.ports, report))
+        doubted = tuple(port for port, each in found.items() if each.outcome == "silent" and port in self.works)
+        if not doubted:
+            return found
+        return found | asyncio.run(sweep(_with_patience(plan), address, doubted, report))
 
 
 @dataclass(frozen=True)
