@@ -17,7 +17,7 @@ from eager_lantern.export.keys import key_pem, new_key, self_signed
 from eager_lantern.lab.servers.ftp_server import StandIn
 from eager_lantern.lab.servers.setup import Guest, StandInSetup
 from eager_lantern.live.ftp.visit import visit
-from eager_lantern.views.screen import rendered
+from eager_lantern.views.screen import columns, rendered
 from eager_lantern.views.visit_view import visit_view
 
 PASSWORD = "ebb-and-flow-61"
@@ -91,3 +91,11 @@ def test_bad_tls_is_told_before_the_password_or_at_the_listing(name: str, tmp_pa
 
 def test_there_are_at_least_twenty_five_ways_each_with_its_own_name() -> None:
     assert len({way.name for way in WAYS}) == len(WAYS) >= 25
+
+
+def test_text_that_has_to_be_written_out_pushes_nothing_off_the_screen() -> None:
+    table = columns(widths=(4, None, 8))
+    table.add_row("\x1b[31m", "\u202e" * 60, "line 17")
+    lines = rendered([table], colour=False, width=80).splitlines()
+    assert lines[0].endswith("line 17")
+    assert ("".join(lines).count("202e"), max(map(len, lines)) <= 80) == (60, True)

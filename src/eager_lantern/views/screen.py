@@ -32,7 +32,12 @@ class _Harmless(Console):
 def _harmless(segment: Segment) -> Segment:
     if segment.control or segment.text == "\n" or segment.text.isprintable():
         return segment
-    return Segment("\n".join(printable(line, len(line)) for line in segment.text.split("\n")), segment.style)
+    return Segment(_visible(segment.text), segment.style)
+
+
+def _visible(text: str) -> str:
+    """The same with all that is not plainly visible written out, line by line."""
+    return "\n".join(printable(line, len(line)) for line in text.split("\n"))
 
 
 def rendered(parts: Iterable[RenderableType], colour: bool, width: int = WIDTH) -> str:
@@ -117,6 +122,10 @@ class Columns:
 def _folded(console: Console, cell: Text | str, width: int, stays: bool) -> list[Text]:
     """The lines of a cell; one that ``stays`` has a single one, cut to its width."""
     text = cell if isinstance(cell, Text) else Text(cell)
+    if not text.plain.replace(
+        "\n", ""
+    ).isprintable():  # written out first, so that it takes its own room and no other's
+        text = Text(_visible(text.plain), text.style)
     if text.cell_len <= width and "\n" not in text.plain:
         return [text]
     return list(text.wrap(console, width, overflow="fold", no_wrap=stays))
