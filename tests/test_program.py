@@ -386,26 +386,6 @@ def test_each_reason_is_told_by_the_program_and_hides_no_other_site(tmp_path: Pa
     assert {stop["reason"] for stop in stops} == set(get_args(Reason)) - UNREACHED
 
 
-PLAIN_YAML = r"""
-import re
-compile_itself = re.compile
-import eager_lantern.cli.app, yaml
-assert re.compile is compile_itself and isinstance(re.compile("a"), re.Pattern)
-assert not isinstance(yaml.reader.Reader.NON_PRINTABLE, re.Pattern), "it is compiled before it is asked"
-text = "{day: 2026-11-26, on: yes, share: 1.5, none: ~, port: 0x15}"
-print(yaml.load(text, yaml.SafeLoader) == yaml.load(text, yaml.CSafeLoader), yaml.safe_dump("12"))
-try:
-    yaml.load("a: \x07", yaml.SafeLoader)
-except yaml.reader.ReaderError as error:
-    print(error.position)
-"""
-
-
-def test_the_yaml_library_reads_and_writes_as_ever_though_its_patterns_are_compiled_when_they_are_asked() -> None:
-    done = subprocess.run([sys.executable, "-c", PLAIN_YAML], capture_output=True, text=True)
-    assert (done.stderr, done.stdout.split()) == ("", ["True", "'12'", "3"])
-
-
 FAULTY = """
 import eager_lantern.core.predict.session as session
 whole = session.predict_from

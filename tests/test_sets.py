@@ -89,7 +89,9 @@ def test_address_algebra_is_that_of_sets(a: list[object], b: list[object]) -> No
         ("21,", "a port is missing"),
         ("20-21-22", "is no port"),
         ("ftp", "is no port"),
-        ("9" * 5000, "ports are 1 to 65535"),
+        ("9" * 200, "ports are 1 to 65535"),
+        ("9" * 5000, "has 5000 characters; expected at most 300"),
+        ("..", "is no port"),
     ],
 )
 def test_a_slip_in_ports_is_named_with_what_would_be_right(slip: str, hint: str) -> None:

@@ -1,6 +1,5 @@
 """The executable: nothing is imported before interrupts and faults are taken care of."""
 
-import atexit
 import contextlib
 import gc
 import os
@@ -30,20 +29,29 @@ def run() -> NoReturn:
         if code == FAULT:
             where = "".join(f" ({note})" for note in getattr(error, "__notes__", ()))
             said = f"a fault of the program itself{where}: {type(error).__name__}: {error}"
-            print(f"eager-lantern: {said}", file=sys.stderr)
+            _complain(f"eager-lantern: {said}")
     if code == INTERRUPTED:
-        print("eager-lantern: interrupted", file=sys.stderr)
-    _end(code if isinstance(code, int) else FAULT if code else KEPT)
+        _complain("eager-lantern: interrupted")
+    _put_away()
+    sys.exit(code if isinstance(code, int) else FAULT if code else KEPT)
 
 
-def _end(code: int) -> NoReturn:
-    """End the process once all is written and put away. Memory goes with it: nobody has to take apart first what
-    was built in it, nor look through it for circles."""
-    atexit._run_exitfuncs()
-    for stream in (sys.stdout, sys.stderr):
-        with contextlib.suppress(OSError, ValueError, AttributeError):  # who reads has gone, or never was there
+def _complain(text: str) -> None:
+    """A last line on stderr, where that takes one."""
+    with contextlib.suppress(OSError, ValueError, AttributeError):
+        print(text, file=sys.stderr, flush=True)
+
+
+def _put_away() -> None:
+    """Write out what waits. A stream that takes no more is exchanged for one that takes all: the interpreter would try
+    it once more at its end, and turn the exit code into 120."""
+    for number, stream in ((1, sys.stdout), (2, sys.stderr)):
+        try:
             stream.flush()
-    os._exit(code)
+        except (OSError, ValueError, AttributeError):  # it is full, who reads has gone, or it never was there
+            with contextlib.suppress(OSError):
+                os.dup2(os.open(os.devnull, os.O_WRONLY), number)
+    gc.freeze()  # what was built goes with the process: nobody has to look through it for circles first
 
 
 def _look_nowhere_else() -> None:

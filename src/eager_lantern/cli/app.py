@@ -13,7 +13,6 @@ from .. import __version__
 from ..core.model.problem import did_you_mean
 from ..files.problem import BadInput
 from ..wire.terminal_safe import printable
-from . import quick_start  # noqa: F401  (before anything loads PyYAML)
 from .endings import end_tidily
 from .exit_codes import BAD_INPUT
 from .output import OutputLost

@@ -17,7 +17,7 @@ _LINE = re.compile(rb"[^\r\n]+")
 _TIME = r"(?:[A-Za-z]{3}\s+\d{1,2}|\d{4}-\d\d-\d\d)\s+[\d:]{4,5}"
 _LONG = re.compile(rf"([-dlbcpsD])[-rwxsStTlL]{{9}}[.+@]?\s+\d+\s.*?\s{_TIME} (.*)")
 _DOS = re.compile(r"\d\d-\d\d-\d{2,4}\s+\d\d:\d\d[AP]M\s+(?:<\w+>|\d+) (.*)")
-_FACTS = re.compile(r"(?:[\w.-]+=[^;]*;)+ (.*)")
+_FACTS = re.compile(r"(?:[\w.-]++=[^;]*+;)++ (.*)")
 _TOTAL = re.compile(r"total \d+")
 _CONTROLS = re.compile(r"[\x00-\x1f\x7f-\x9f]")
 

@@ -6,7 +6,7 @@ from typing import Self
 
 from ..values.addresses import Addresses
 from ..values.ports import PortSet, port_number
-from ..values.text_value import Value
+from ..values.text_value import LONGEST_MANY, Value, bounded
 
 
 class Port(Value):
@@ -20,7 +20,7 @@ class Port(Value):
     @classmethod
     def parse(cls, text: str) -> Self:
         """Read ``21``. Raises ValueError with the likely slip named."""
-        if pair := re.fullmatch(r"\s*([1-9][0-9]{0,4})\s*:\s*([1-9][0-9]{0,4})\s*", text):
+        if pair := re.fullmatch(r"\s*([1-9][0-9]{0,4})\s*:\s*([1-9][0-9]{0,4})\s*", bounded(text)):
             outside, own = pair[1], pair[2]
             raise ValueError(
                 f"“{text.strip()}” is two ports: write {own}, the server's own; outside it is {outside} by a forward "
@@ -61,13 +61,13 @@ class Destination(Value):
     @classmethod
     def parse(cls, text: str) -> Self:
         """Read ``own``, a host name, or addresses. Raises ValueError for a damaged address."""
-        written = text.strip()
+        written = bounded(text, LONGEST_MANY).strip()
         if not written:
             raise ValueError("an address or a name is missing")
         looks_like_address = ":" in written or "," in written or written.replace(".", "").isdigit()
         if looks_like_address:
             return cls(addresses=Addresses.parse(written))
-        return cls(name=written)
+        return cls(name=bounded(written))
 
     @property
     def own(self) -> bool:
@@ -94,7 +94,7 @@ class Typed(Destination):
     def parse(cls, text: str) -> Self:
         """Read ``tides.saltmarsh.example:2121``, ``198.51.100.61``, ``[2001:db8::5]:2121`` or several of one
         port. Raises ValueError for a damaged address or port."""
-        pieces = [_host_and_port(each.strip()) for each in text.split(",")]
+        pieces = [_host_and_port(each.strip()) for each in bounded(text, LONGEST_MANY).split(",")]
         ports = {port for _, port in pieces}
         if len(ports) > 1:
             raise ValueError("one port for all its addresses is meant here: write the same after each, or none")

@@ -7,7 +7,7 @@ from msgspec import Struct
 
 from .tls_facts import Remark
 
-_VERSION = re.compile(r"[0-9]+\.[0-9]+(\.[0-9]+)*[a-z0-9]*")
+_VERSION = re.compile(r"[0-9]++\.[0-9]++(\.[0-9]++)*[a-z0-9]*")
 
 
 class Caution(Struct, frozen=True):

@@ -18,7 +18,7 @@ from ipaddress import (
 from typing import Literal, Self
 
 from .intervals import MOST_REMEMBERED, IntervalSet, Span
-from .text_value import Value
+from .text_value import LONGEST_MANY, Value, bounded
 
 Family = Literal[4, 6]
 FAMILIES: tuple[Family, Family] = (4, 6)
@@ -48,6 +48,7 @@ class Address(Value):
     @classmethod
     def parse(cls, text: str) -> Self:
         """Read one address. Raises ValueError with what would be right."""
+        bounded(text)
         try:
             if "%" in text:
                 raise ValueError
@@ -83,7 +84,7 @@ def _address_slip(text: str) -> str:
     parts = text.split(".")
     if ported := re.fullmatch(r"([0-9.]+|\[[0-9A-Fa-f:]+\]):[0-9]{1,5}", text):
         return f"it has a port, and an address stands alone here: write {ported[1].strip('[]')}"
-    if re.fullmatch(r"(?=.*[A-Za-z])[A-Za-z0-9]([A-Za-z0-9-]*\.?)+", text) and ":" not in text:
+    if re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9.-]*", text) and re.search("[A-Za-z]", text) and ".." not in text:
         return "it is a name: write 198.51.100.61 or 2001:db8::61; names that clients type stand under “names”"
     if "/" in text:
         return "one address is meant here, not a network"
@@ -99,7 +100,7 @@ def _address_slip(text: str) -> str:
 
 
 def _prefix(text: str) -> Span:
-    return _plain_prefix(text) or _other_prefix(text)
+    return _plain_prefix(bounded(text)) or _other_prefix(text)
 
 
 def _plain_prefix(text: str) -> Span | None:
@@ -135,7 +136,7 @@ def _prefix_slip(text: str, error: ValueError) -> str:
 
 @lru_cache(maxsize=MOST_REMEMBERED)
 def _spans(text: str) -> tuple[Span, ...]:
-    return IntervalSet.of(*(_address_span(part) for part in text.split(","))).spans
+    return IntervalSet.of(*(_address_span(part) for part in bounded(text, LONGEST_MANY).split(","))).spans
 
 
 def _address_span(text: str) -> Span:
@@ -252,7 +253,7 @@ class Addresses(Value):
     @classmethod
     def parse(cls, text: str) -> Self:
         """Read ``198.51.100.61, 2001:db8::61``. Raises ValueError as :meth:`Address.parse`."""
-        return cls(tuple(Address.parse(part) for part in text.split(",")))
+        return cls(tuple(Address.parse(part) for part in bounded(text, LONGEST_MANY).split(",")))
 
     def of_family(self, family: Family) -> tuple[Address, ...]:
         """Those of one family."""

@@ -4,7 +4,7 @@ from ipaddress import IPv6Network, ip_network
 from typing import Self
 
 from .addresses import Address, AddressSet
-from .text_value import Value
+from .text_value import Value, bounded
 
 
 class Prefix96(Value):
@@ -24,7 +24,7 @@ class Prefix96(Value):
     def parse(cls, text: str) -> Self:
         """Read ``64:ff9b::/96``. Raises ValueError with what would be right."""
         try:
-            network = ip_network(text.strip())
+            network = ip_network(bounded(text).strip())
         except ValueError:
             network = None
         if not isinstance(network, IPv6Network) or network.prefixlen != 96:

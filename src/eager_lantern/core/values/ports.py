@@ -5,6 +5,7 @@ from functools import lru_cache
 from typing import Self
 
 from .intervals import MOST_REMEMBERED, IntervalSet, Span
+from .text_value import LONGEST_MANY, bounded
 
 LOWEST_PORT, HIGHEST_PORT = 1, 65535
 
@@ -14,7 +15,7 @@ SYNTAX = "21, 61200-61455 or 20-21, 990"
 
 def port_number(text: str, example: str = SYNTAX) -> int:
     """A port from its digits. Raises ValueError with the likely slip named, and what to write."""
-    digits = text.strip()
+    digits = bounded(text).strip()
     if not re.fullmatch(r"0|[1-9][0-9]*", digits):
         raise ValueError(_slip(digits, example))
     # A number of thousands of digits is not converted: its length alone rules it out.
@@ -40,8 +41,8 @@ def _slip(text: str, example: str) -> str:
         return f"“{text}” has a letter O in place of a zero: {re.sub('[oO]', '0', text)}?"
     if re.fullmatch(r"[0-9]*[lI|][0-9lI|]*", text):
         return f"“{text}” has a letter in place of a one: {re.sub('[lI|]', '1', text)}?"
-    if re.fullmatch(r"[0-9]+[:–—/~][0-9]+", text) or ".." in text:
-        low, high = re.findall(r"[0-9]+", text)[:2]
+    if re.fullmatch(r"[0-9]+([:–—/~]|\.\.+)[0-9]+", text):
+        low, high = re.findall(r"[0-9]+", text)
         return f"“{text}” is not a range: write {low}-{high}, with a plain hyphen"
     if re.fullmatch(r"[0-9]{1,3}(\.[0-9]{3})+", text):
         return f"“{text}” has a point in it: {text.replace('.', '')}?"
@@ -52,11 +53,12 @@ def _slip(text: str, example: str) -> str:
 
 @lru_cache(maxsize=MOST_REMEMBERED)
 def _spans(text: str) -> tuple[Span, ...]:
-    return IntervalSet.of(*(_span(part) for part in text.split(","))).spans if text.strip() else ()
+    parts = bounded(text, LONGEST_MANY).split(",")
+    return IntervalSet.of(*map(_span, parts)).spans if text.strip() else ()
 
 
 def _span(part: str) -> tuple[int, int]:
-    match = re.fullmatch(r"\s*([^-\s]+)\s*-\s*([^-\s]+)\s*", part)
+    match = re.fullmatch(r"\s*([^-\s]+)\s*-\s*([^-\s]+)\s*", bounded(part))
     if not match:
         return (number := port_number(part)), number
     low, high = port_number(match[1]), port_number(match[2])

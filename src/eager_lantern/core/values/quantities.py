@@ -3,7 +3,7 @@
 import re
 from typing import ClassVar, Self
 
-from .text_value import Value
+from .text_value import Value, bounded
 
 
 class Quantity(Value):
@@ -19,7 +19,7 @@ class Quantity(Value):
     @classmethod
     def parse(cls, text: str) -> Self:
         """Read a number and its unit. Raises ValueError that names the units there are."""
-        match = re.fullmatch(r"\s*([0-9]{1,12}(?:\.[0-9]{1,6})?)\s*([A-Za-z/]+)\s*", text)
+        match = re.fullmatch(r"\s*([0-9]{1,12}(?:\.[0-9]{1,6})?)\s*([A-Za-z/]+)\s*", bounded(text))
         if not match or match[2] not in cls.units:
             known = ", ".join(cls.units)
             raise ValueError(f"“{text.strip()[:40]}” has no unit that is known here ({known}): write {cls.example}")
@@ -70,7 +70,7 @@ class Chance(Value):
     @classmethod
     def parse(cls, text: str) -> Self:
         """Read ``0.1 %``, ``0.001`` or ``1 in 1000``. Raises ValueError, also outside of 0 to 1."""
-        match = re.fullmatch(r"\s*([0-9]{1,9}(?:\.[0-9]{1,12})?)\s*(?:(%)|in\s+([0-9]{1,12}))?\s*", text)
+        match = re.fullmatch(r"([0-9]{1,9}(?:\.[0-9]{1,12})?)\s*(?:(%)|in\s+([0-9]{1,12}))?", bounded(text).strip())
         if not match or match[3] == "0":
             raise ValueError(f"“{text.strip()[:40]}” is no chance: write 0.1 %, 0.001 or 1 in 1000")
         share = float(match[1]) / (100 if match[2] else int(match[3] or 1))

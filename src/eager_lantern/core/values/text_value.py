@@ -2,6 +2,16 @@
 
 from typing import Any, ClassVar
 
+LONGEST_ONE, LONGEST_MANY = 300, 2_000_000
+"""How many characters one thing may be written with (a name has at most 253, RFC 1035), and a list of them."""
+
+
+def bounded(text: str, most: int = LONGEST_ONE) -> str:
+    """The text itself. Raises ValueError for one that is longer than anything that is read here."""
+    if len(text) > most:
+        raise ValueError(f"“{text[:24]}…” has {len(text)} characters; expected at most {most}")
+    return text
+
 
 class Value:
     """Equal, ordered and hashed by the parts that a subclass names in ``__slots__``.
