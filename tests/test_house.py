@@ -38,7 +38,9 @@ INSIDE = {
         {"findings", "faults", "compare", "interview"}, {"predict", "sizing"}, {"network", "observed"},
         {"model", "key_page"}, {"values"},
     ),
-    "live": ({"ftp", "ssh", "lamp", "survey"}, {"common"}, {"vantage"}, {"failure", "children", "open_files"}),
+    "live": (
+        {"ftp", "ssh", "lamp", "survey"}, {"common"}, {"vantage"}, {"failure", "children", "open_files", "worker"},
+    ),
     "lab": ({"rehearsal"}, {"kernel", "loopback", "daemons"}, {"tasks"}, {"servers", "packets"}),
 }  # fmt: skip
 """The rooms inside, from the top down: each may import those below it, and itself."""

@@ -77,7 +77,8 @@ def test_no_pattern_of_the_source_repeats_inside_of_a_repetition() -> None:
 def test_the_check_of_patterns_finds_what_it_looks_for() -> None:
     bad = [r"([A-Za-z0-9-]*\.?)+", r"(a|b*)*c", r"(?:(?=x+)y)*", r"(a+){2,}"]
     assert [nested(_PARSER.parse(each)) for each in bad] == [True] * len(bad)
-    assert [nested(_PARSER.parse(each)) for each in (r"(?:a++b)*", r"(?:(?>a*)b)+", r"(a{1,3})+", r"a*b*")] == [False] * 4
+    good = [r"(?:a++b)*", r"(?:(?>a*)b)+", r"(a{1,3})+", r"a*b*"]
+    assert [nested(_PARSER.parse(each)) for each in good] == [False] * len(good)
 
 
 def values() -> list[type[Value]]:
@@ -93,6 +94,15 @@ def values() -> list[type[Value]]:
     return sorted(set(kinds), key=lambda kind: kind.__name__)
 
 
+def refusal(kind: Any, text: str) -> str:
+    """Why a text is not read; empty where it is."""
+    try:
+        kind.parse(text)
+    except ValueError as error:
+        return str(error) or "no reason given"
+    return ""
+
+
 PIECES = ("a", "1", ".", "-", ":", ",", " ", "%", "/", "0", "O", "a.", "1,", "1-", "é", "[", "]", "1.1.1.1,", "\t", "٣")
 
 
@@ -102,15 +112,11 @@ def test_a_value_is_read_in_linear_time(kind: Any) -> None:
     for piece in PIECES:
         for length in (40, LONGEST_ONE - 2, HOSTILE, LONGEST_MANY - 2):
             for text in ((piece * length)[:length] + end for end in ("", "!", "1", " x")):
-                try:
-                    kind.parse(text)
-                except ValueError as error:
-                    assert str(error).strip()
-                    assert "unpack" not in str(error)
+                assert "unpack" not in refusal(kind, text)
 
 
 @pytest.mark.parametrize("kind", values(), ids=lambda kind: kind.__name__)
 def test_a_value_that_is_too_long_is_refused_by_its_length(kind: Any) -> None:
-    with pytest.raises(ValueError) as refused:
-        kind.parse("1" * (LONGEST_MANY + 1))
-    assert len(str(refused.value)) < 500
+    assert re.fullmatch(
+        "“1{24}…” has [0-9]+ characters; expected at most [0-9]+", refusal(kind, "1" * (LONGEST_MANY + 1))
+    )

@@ -4,6 +4,8 @@ real routers and servers of names."""
 import asyncio
 import os
 import platform
+import socket
+import subprocess
 import sys
 import time
 from collections.abc import AsyncIterator, Callable, Iterator, Sequence
@@ -11,6 +13,9 @@ from contextlib import asynccontextmanager
 from pathlib import Path
 from typing import Any
 
+import dns.message
+import dns.rdatatype
+import dns.rrset
 import msgspec
 import pytest
 import yaml
@@ -28,8 +33,11 @@ from eager_lantern.files.type_faults import from_text
 from eager_lantern.lab.servers.answering import answering
 from eager_lantern.lab.servers.stand_in_router import RouterSetup, StandInRouter
 from eager_lantern.lab.servers.stand_in_stun import StandInStun
+from eager_lantern.live import worker
 from eager_lantern.live.survey import router
 from eager_lantern.live.survey.learnt import Learning
+from eager_lantern.live.survey.names import name_seen
+from eager_lantern.live.survey.search import searched
 from eager_lantern.live.survey.survey import Wanted, outside_of_host, survey
 from eager_lantern.live.vantage.local import HERE
 from eager_lantern.wire import igd, linux_host, nat_pmp, pcp, stun
@@ -214,6 +222,93 @@ def test_a_page_that_is_a_trick_is_left_in_bounded_time_and_memory(name: str) ->
 def test_a_stun_answer_to_nothing_that_was_asked_is_no_address(answer: bytes) -> None:
     with pytest.raises(ValueError, match="answer"):
         stun.mapped_address(answer, b"x" * 12)
+
+
+NOBODYS = ("127.0.0.1", "10.61.4.20", "224.0.0.251", "0.0.0.0", "169.254.169.254", "100.64.7.12")
+
+
+@pytest.mark.parametrize("address", NOBODYS)
+def test_a_stun_answer_of_an_address_that_is_nobodys_on_the_internet_is_no_address(address: str) -> None:
+    place = bytes((0, 1, 0, 21)) + Address.parse(address).number.to_bytes(4)
+    answer = bytes.fromhex("0101000c2112a442") + b"x" * 12 + bytes((0, 1, 0, 8)) + place
+    with pytest.raises(ValueError, match="which no host on the internet has"):
+        stun.mapped_address(answer, b"x" * 12)
+
+
+@loopback
+def test_the_routers_answer_is_found_behind_those_of_three_hundred_strangers() -> None:
+    def answer(question: bytes, asker: tuple[str, int]) -> bytes:
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as stranger:
+            stranger.bind(("127.61.255.1", 0))
+            for _ in range(300):
+                stranger.sendto(b"HTTP/1.1 200 OK\r\nLOCATION: http://127.61.255.1/\r\n\r\n", asker)
+        return b"the router's own"
+
+    async def done() -> bytes:
+        transport, _ = await answering(OWN, igd.SEARCH_PORT, answer)
+        try:
+            return await searched(HERE, OWN)
+        finally:
+            transport.close()
+
+    assert asyncio.run(done()) == b"the router's own"
+
+
+FOREIGN = {
+    "of another name": (["elsewhere.example. 60 IN A 192.0.1.66"], "answers for elsewhere.example, not for tides"),
+    "behind an alias": ([f"{NAME}. 60 IN CNAME a.example.", "a.example. 60 IN A 192.0.1.61"], ""),
+    "beside an alias that leads elsewhere": (
+        [f"{NAME}. 60 IN CNAME a.example.", "b.example. 60 IN A 192.0.1.66"],
+        "answers for b.example, not for tides",
+    ),
+}
+
+
+@pytest.mark.parametrize("name", FOREIGN)
+def test_records_of_another_owner_are_no_answer(name: str) -> None:
+    records, why = FOREIGN[name]
+
+    class Resolver:
+        async def ask(self, address: str, port: int, question: bytes) -> bytes:
+            asked = dns.message.from_wire(question)
+            reply = dns.message.make_response(asked)
+            for each in records if asked.question[0].rdtype == dns.rdatatype.A else ():
+                owner, ttl, _, kind, value = each.split()
+                reply.answer.append(dns.rrset.from_text(owner, int(ttl), "IN", kind, value))
+            return reply.to_wire()
+
+    learning = Learning()
+    found = asyncio.run(name_seen(Resolver(), NAME, (SEEN,), learning))  # type: ignore[arg-type]
+    assert [str(each) for seen in found for each in seen.addresses] == ([] if why else ["192.0.1.61"])
+    assert any(why in each.why for each in learning.unknown)
+
+
+@pytest.mark.timeout(100)  # it takes a second; where the work grows with the square, an hour
+def test_services_nested_into_each_other_cost_no_more_than_services_in_a_row() -> None:
+    depth = 18_000
+    page = b"<service>" * depth + b"</service>" * depth
+    with pytest.raises(ValueError, match="no service of port mappings"):
+        igd.control_of(b"<root>" + page + b"</root>", "http://10.61.4.1/")
+
+
+def test_an_answer_that_is_never_understood_ends_at_the_limit_and_holds_nothing_up() -> None:
+    script = "import asyncio, sys; sys.path[:] = sys.argv[1:]; from test_survey import never_understood as n; n()"
+    done = subprocess.run([sys.executable, "-c", script, *sys.path], capture_output=True, text=True, timeout=120)
+    assert (done.returncode, done.stdout) == (0, "an answer that is not understood within 0.2 s\n"), done.stderr
+
+
+def never_understood() -> None:
+    """Run by the test above in a process of its own, which has to end although its thread never does."""
+    worker.SECONDS = 0.2
+
+    def never() -> None:
+        while True:
+            pass
+
+    try:
+        asyncio.run(worker.understood(never))
+    except ValueError as error:
+        print(error)
 
 
 def test_what_a_router_declines_is_told_in_words() -> None:

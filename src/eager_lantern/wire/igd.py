@@ -76,10 +76,13 @@ def on_host(url: str, host: str) -> Url:
 
 
 def control_of(description: bytes, location: str) -> Control:
-    """Where the first service of mappings takes actions, as the device describes itself. Raises ValueError."""
+    """Where the first service of mappings takes actions, as the device describes itself. Raises ValueError.
+
+    A service names its kind and its address in elements of its own (UDA 1.1, section 2.3): only these are looked at,
+    so that services nested into each other cost no more than services in a row."""
     root = _parsed(description)
     base = _text(root, "URLBase") or location
-    found = {_text(each, "serviceType"): _text(each, "controlURL") for each in _all(root, "service")}
+    found = {_own_text(each, "serviceType"): _own_text(each, "controlURL") for each in _all(root, "service")}
     for service in SERVICES:
         if found.get(service):
             return Control(urljoin(base, found[service]), service)
@@ -145,6 +148,10 @@ def _all(root: Element, name: str) -> Iterator[Element]:
 
 def _text(root: Element, name: str) -> str:
     return next(((each.text or "").strip() for each in _all(root, name)), "")
+
+
+def _own_text(parent: Element, name: str) -> str:
+    return next(((each.text or "").strip() for each in parent if _local(each.tag) == name), "")
 
 
 def _local(tag: object) -> str:

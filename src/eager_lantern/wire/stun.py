@@ -52,10 +52,14 @@ def mapped_address(answer: bytes, transaction: bytes) -> Seen:
     if kind != _SUCCESS:
         raise ValueError("an answer of another kind")
     if _XOR_MAPPED in found:
-        return _xored(found[_XOR_MAPPED], transaction)
-    if _MAPPED in found:
-        return _place(found[_MAPPED])
-    raise ValueError("an answer without an address")
+        seen = _xored(found[_XOR_MAPPED], transaction)
+    elif _MAPPED in found:
+        seen = _place(found[_MAPPED])
+    else:
+        raise ValueError("an answer without an address")
+    if seen.address.kind != "public":
+        raise ValueError(f"the answer names {seen.address} ({seen.address.kind}), which no host on the internet has")
+    return seen
 
 
 def _attributes(body: bytes) -> dict[int, bytes]:

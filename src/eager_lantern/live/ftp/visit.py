@@ -28,6 +28,7 @@ from ..common.ladder_runner import PREFIX, TIDY_SECONDS, Climber, Progress
 from ..common.lookup import looked_up, target_of
 from ..common.visit_plan import VisitPlan
 from ..failure import Failed
+from ..worker import aside
 from .bounce import caution
 from .login_throttling import login_pace
 from .range_probe import range_seen
@@ -144,7 +145,7 @@ class _FtpClimber(Climber):
 
         async def listed() -> str:
             came = await self._fetched(data, "LIST", "")
-            listing = await asyncio.to_thread(read_listing, came)
+            listing = await aside(lambda: read_listing(came))
             self.tricked = bool(listing.tricks)
             return trusted(listing)
 

@@ -5,7 +5,6 @@ callbacks tell here how far that came. The password is sent once, and only to a 
 key is the expected one.
 """
 
-import asyncio
 import contextlib
 import time
 from dataclasses import replace
@@ -27,6 +26,7 @@ from ..common.packet_sizes import packets_note
 from ..common.visit_plan import VisitPlan, stranger
 from ..failure import Failed
 from ..vantage.base import Connected
+from ..worker import aside
 from .client import SshClient
 from .offer import ssh_offer
 from .rights import SshTrial
@@ -224,7 +224,7 @@ class _SshClimber(Climber):
             names.append(decoded(name) if isinstance(name, bytes) else name)
             if len(names) > MOST_ENTRIES:
                 raise Failed("wrong", f"more than {MOST_ENTRIES} entries in the folder; given up")
-        listing = await asyncio.to_thread(checked_names, names)
+        listing = await aside(lambda: checked_names(names))
         self.tricked = bool(listing.tricks)
         return trusted(listing)
 

@@ -2,6 +2,7 @@
 
 import time
 from collections.abc import AsyncIterator
+from functools import partial
 
 from msgspec.structs import replace
 
@@ -18,6 +19,7 @@ from ...core.values.addresses import FAMILIES, Family
 from ...wire import linux_host as linux
 from ...wire.terminal_safe import printable
 from ..vantage.base import Vantage
+from ..worker import understood
 from .learnt import Learning
 
 STAND_FOR_INTERNET: dict[Family, tuple[str, ...]] = {
@@ -84,7 +86,8 @@ async def _system(vantage: Vantage) -> str:
 
 
 async def _interfaces(vantage: Vantage) -> linux.Interfaces:
-    return linux.interfaces(await _output(vantage, "ip", "-j", "-d", "address"))
+    written = await _output(vantage, "ip", "-j", "-d", "address")
+    return await understood(lambda: linux.interfaces(written))
 
 
 async def _way_out(vantage: Vantage, family: Family, links: linux.Interfaces, learning: Learning) -> WayOut | None:
@@ -98,13 +101,15 @@ async def _route(vantage: Vantage, family: Family, links: linux.Interfaces) -> W
     ways = []
     for address in STAND_FOR_INTERNET[family]:
         code, written = await vantage.run(("ip", "-j", "route", "get", address))
-        if code == 0 and (way := linux.way_out(written, family, links.tunnels)) is not None:
+        read = partial(linux.way_out, written, family, links.tunnels)
+        if code == 0 and (way := await understood(read)) is not None:
             ways.append(way)
     return next((each for each in ways if each.gateway is not None or each.tunnel), ways[0] if ways else None)
 
 
 async def _waiting(vantage: Vantage) -> tuple[linux.Waiting, ...]:
-    return linux.listeners(await _output(vantage, "ss", "-Hltunp"))
+    written = await _output(vantage, "ss", "-Hltunp")
+    return await understood(lambda: linux.listeners(written))
 
 
 async def _named(vantage: Vantage, waiting: tuple[linux.Waiting, ...], learning: Learning) -> AsyncIterator[Listener]:
@@ -164,7 +169,7 @@ async def _ruleset(vantage: Vantage) -> bytes:
 
 
 async def _filter(vantage: Vantage, ruleset: bytes) -> FilterState:
-    found = linux.filter_state(ruleset)
+    found = await understood(lambda: linux.filter_state(ruleset))
     older = await _line(vantage, "/proc/net/ip_tables_names")
     if found.active or not older:
         return found

@@ -16,6 +16,7 @@ from ...core.values.addresses import Address
 from ...wire.terminal_safe import printable
 from ..failure import Failed
 from ..vantage.base import Vantage
+from ..worker import understood
 from .datagrams import asked
 from .learnt import Learning
 
@@ -50,10 +51,10 @@ async def _asked_of(vantage: Vantage, name: str, server: Address, by: str, own: 
     addresses: list[Address] = []
     seconds = []
     for kind in (dns.rdatatype.A, dns.rdatatype.AAAA):
-        answer = await _answer(vantage, name, kind, server, recursive=not own)
-        for each in answer.answer:
-            seconds.append(each.ttl)
-            addresses += [Address.parse(item.address) for item in each if each.rdtype == kind]
+        chain = await _answer(vantage, name, kind, server, recursive=not own)
+        found = chain.answer or ()
+        seconds += [each.ttl for each in (*chain.cnames, *((chain.answer,) if chain.answer else ()))]
+        addresses += [Address.parse(item.address) for item in found]
     return NameSeen(name, by, own, tuple(dict.fromkeys(addresses)), min(seconds, default=None))
 
 
@@ -61,10 +62,8 @@ async def _own_servers(vantage: Vantage, name: str, resolver: Address) -> tuple[
     """The servers of the zone that a name is in, with the names that they bear."""
     zone = dns.name.from_text(name)
     for _ in range(MOST_LABELS):
-        answer = await _answer(vantage, zone.to_text(), dns.rdatatype.NS, resolver, recursive=True)
-        targets = [
-            item.target.to_text(True) for each in answer.answer if each.rdtype == dns.rdatatype.NS for item in each
-        ]
+        chain = await _answer(vantage, zone.to_text(), dns.rdatatype.NS, resolver, recursive=True)
+        targets = [item.target.to_text(True) for item in chain.answer or ()]
         if targets:
             return tuple(
                 [each for target in targets[:MOST_SERVERS] for each in await _placed(vantage, target, resolver)]
@@ -76,24 +75,35 @@ async def _own_servers(vantage: Vantage, name: str, resolver: Address) -> tuple[
 
 
 async def _placed(vantage: Vantage, server: str, resolver: Address) -> list[tuple[Address, str]]:
-    answer = await _answer(vantage, server, dns.rdatatype.A, resolver, recursive=True)
-    found = [Address.parse(item.address) for each in answer.answer if each.rdtype == dns.rdatatype.A for item in each]
+    chain = await _answer(vantage, server, dns.rdatatype.A, resolver, recursive=True)
+    found = [Address.parse(item.address) for item in chain.answer or ()]
     return [(each, f"its own server {printable(server)}") for each in found[:1] if each.kind not in NEVER]
 
 
 async def _answer(
     vantage: Vantage, name: str, kind: dns.rdatatype.RdataType, server: Address, recursive: bool
-) -> dns.message.Message:
-    """What a server says to one question. Raises ValueError where it says nothing that can be taken for an answer."""
+) -> dns.message.ChainingResult:
+    """What a server says to one question, with the aliases on the way to it. Raises ValueError where it says nothing
+    that can be taken for an answer, as where its records are another name's."""
     try:
         question = dns.message.make_query(name, kind, use_edns=0, payload=1232, id=secrets.randbelow(65_536))
         if not recursive:
             question.flags &= ~dns.flags.RD
-        answer = dns.message.from_wire(await asked(vantage, str(server), PORT, question.to_wire()))
+        wire = await asked(vantage, str(server), PORT, question.to_wire())
+        answer = await understood(lambda: dns.message.from_wire(wire))
     except (dns.exception.DNSException, UnicodeError) as error:
         raise ValueError(f"{printable(name)} of {server}: {type(error).__name__}") from None
-    if not question.is_response(answer) or answer.flags & dns.flags.TC:
-        raise ValueError(f"{server} answers what was not asked, or not all of it")
+    if not isinstance(answer, dns.message.QueryMessage) or not question.is_response(answer):
+        raise ValueError(f"{server} answers what was not asked")
+    if answer.flags & dns.flags.TC:
+        raise ValueError(f"{server} does not answer all of what was asked")
     if answer.rcode() not in (dns.rcode.NOERROR, dns.rcode.NXDOMAIN):
         raise Failed("refused", f"{server} answers {dns.rcode.to_text(answer.rcode())} for {printable(name)}")
-    return answer
+    try:
+        chain = await understood(answer.resolve_chaining)
+    except dns.exception.DNSException as error:
+        raise ValueError(f"{printable(name)} of {server}: {type(error).__name__}") from None
+    foreign = [each for each in answer.answer if each not in (chain.answer, *chain.cnames)]
+    if foreign and chain.answer is None:
+        raise ValueError(f"{server} answers for {printable(foreign[0].name.to_text(True))}, not for {printable(name)}")
+    return chain

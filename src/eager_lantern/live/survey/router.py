@@ -8,6 +8,7 @@ shortest time, and taken back.
 import asyncio
 import secrets
 from collections.abc import Awaitable, Callable, Iterator
+from functools import partial
 
 from msgspec import Struct
 
@@ -16,6 +17,7 @@ from ...core.values.addresses import Address
 from ...wire import igd, nat_pmp, pcp
 from ..failure import Failed
 from ..vantage.base import Vantage
+from ..worker import understood
 from .datagrams import asked
 from .http_request import fetched
 from .learnt import Learning
@@ -59,7 +61,8 @@ async def router_said(vantage: Vantage, asking: Asking, tell: Tell, learning: Le
 async def _by_nat_pmp(vantage: Vantage, asking: Asking) -> OutsideSeen:
     try:
         answer = await asked(vantage, str(asking.router), nat_pmp.PORT, nat_pmp.ADDRESS_REQUEST)
-        return OutsideSeen(nat_pmp.outside_address(answer), "nat-pmp", f"{asking.router} by NAT-PMP")
+        outside = await understood(lambda: nat_pmp.outside_address(answer))
+        return OutsideSeen(outside, "nat-pmp", f"{asking.router} by NAT-PMP")
     except (Failed, ValueError) as error:
         raise ValueError(f"NAT-PMP: {error}") from None
 
@@ -125,14 +128,17 @@ def _outside(said: str, by: str, learning: Learning) -> Iterator[OutsideSeen]:
 
 
 async def _listed(vantage: Vantage, router: str, learning: Learning) -> RouterSaid:
-    page = igd.location_of(await searched(vantage, router), router)
+    answer = await searched(vantage, router)
+    page = await understood(lambda: igd.location_of(answer, router))
     location = f"http://{f'[{page.host}]' if ':' in page.host else page.host}:{page.port}{page.target}"
-    control = igd.control_of(await fetched(vantage, page), location)
+    description = await fetched(vantage, page)
+    control = await understood(lambda: igd.control_of(description, location))
     url = igd.on_host(control.url, router)
 
     async def done(name: str, **arguments: str | int) -> dict[str, str]:
         headers = {"SOAPAction": f'"{control.service}#{name}"', "Content-Type": 'text/xml; charset="utf-8"'}
-        return igd.answered(await fetched(vantage, url, igd.action(control.service, name, **arguments), headers))
+        body = await fetched(vantage, url, igd.action(control.service, name, **arguments), headers)
+        return await understood(lambda: igd.answered(body))
 
     by = f"{router} by UPnP"
     said = (await done("GetExternalIPAddress")).get("NewExternalIPAddress", "")
@@ -140,7 +146,8 @@ async def _listed(vantage: Vantage, router: str, learning: Learning) -> RouterSa
     mappings: list[MappingSeen] = []
     for number in range(MOST_MAPPINGS):
         try:
-            mappings.append(igd.mapping(await done("GetGenericPortMappingEntry", NewPortMappingIndex=number), by))
+            values = await done("GetGenericPortMappingEntry", NewPortMappingIndex=number)
+            mappings.append(await understood(partial(igd.mapping, values, by)))
         except igd.Declined:  # the end of its list; which number it says differs
             return RouterSaid(outside, tuple(mappings))
     learning.untold("mappings", f"it lists more than {MOST_MAPPINGS}", f"look at the page of {router}")

@@ -2,6 +2,7 @@
 machine can listen for what comes back. Answers of anybody but the router are left aside."""
 
 import asyncio
+import contextlib
 import socket
 
 from ...wire.igd import SEARCH_PORT, search_request
@@ -11,8 +12,8 @@ from ..vantage.local import HERE
 from .datagrams import asked
 
 GROUP = "239.255.255.250"
-SECONDS = 3.0
-MOST_DATAGRAM, MOST_ANSWERS = 4096, 200
+SECONDS, TRIES = 3.0, 3
+MOST_DATAGRAM, ROOM_BYTES = 4096, 4_000_000
 
 
 async def searched(vantage: Vantage, router: str) -> bytes:
@@ -21,21 +22,22 @@ async def searched(vantage: Vantage, router: str) -> bytes:
         return await asked(vantage, router, SEARCH_PORT, search_request(router))
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as tried:
         tried.setblocking(False)
-        for to in (router, GROUP):
-            await asyncio.get_running_loop().sock_sendto(tried, search_request(to), (to, SEARCH_PORT))
-        try:
-            async with asyncio.timeout(SECONDS):
-                return await _answer_of(tried, router)
-        except TimeoutError:
-            raise Failed("silent", f"{router} does not answer a search for its description") from None
+        tried.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, ROOM_BYTES)
+        for _ in range(TRIES):  # strangers may have answered so much that the router's answer found no room
+            for to in (router, GROUP):
+                await asyncio.get_running_loop().sock_sendto(tried, search_request(to), (to, SEARCH_PORT))
+            with contextlib.suppress(TimeoutError):
+                async with asyncio.timeout(SECONDS / TRIES):
+                    return await _answer_of(tried, router)
+        raise Failed("silent", f"{router} does not answer a search for its description")
 
 
 async def _answer_of(tried: socket.socket, router: str) -> bytes:
-    for _ in range(MOST_ANSWERS):
+    """The first that comes from the router, however many others answer: only the time is bounded."""
+    while True:
         try:
             data, sender = await asyncio.get_running_loop().sock_recvfrom(tried, MOST_DATAGRAM)
         except ConnectionError:  # one of the two askings was refused; the other may be answered
             continue
         if sender[0] == router:
             return data
-    raise Failed("unknown", f"{MOST_ANSWERS} others answered the search, and {router} did not")

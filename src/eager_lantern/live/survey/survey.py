@@ -16,6 +16,7 @@ from ..failure import Failed
 from ..vantage.base import Vantage
 from ..vantage.local import HERE
 from ..vantage.ssh import SshVantage
+from ..worker import understood
 from .any_system import source_towards, this_machine
 from .datagrams import asked
 from .learnt import Learning
@@ -106,7 +107,8 @@ async def _by_stun(vantage: Vantage, server: Endpoint) -> OutsideSeen:
     transaction = secrets.token_bytes(stun.TRANSACTION_BYTES)
     try:
         answer = await asked(vantage, address, server.port, stun.binding_request(transaction))
-        return OutsideSeen(stun.mapped_address(answer, transaction).address, "stun", f"the STUN server {server}")
+        seen = await understood(lambda: stun.mapped_address(answer, transaction))
+        return OutsideSeen(seen.address, "stun", f"the STUN server {server}")
     except (ValueError, Failed) as error:
         raise ValueError(f"STUN {server}: {error}") from None
 

@@ -4,14 +4,13 @@ import asyncio
 import contextlib
 import itertools
 import socket
-import threading
 from collections.abc import Sequence
-from concurrent.futures import Future
 from dataclasses import dataclass
 
 import psutil
 
 from ..failure import Failed
+from ..worker import aside
 from .address import OWN_PLACE
 from .agent import beginning_of, output_of
 from .base import Arrived, Connected, second_of
@@ -27,11 +26,9 @@ class Here:
     round_trip_seconds: float | None = None
 
     async def find(self, name: str, port: int) -> str:
-        """As the system's resolver says, which may take long and cannot be interrupted: the thread that waits for
-        it is one that nobody waits for."""
-        found: Future[str] = Future()
-        threading.Thread(target=_find, args=(name, port, found), daemon=True).start()
-        return await asyncio.wrap_future(found)
+        """As the system's resolver says, which may take long and cannot be interrupted."""
+        found = await aside(lambda: socket.getaddrinfo(name, port, type=socket.SOCK_STREAM))
+        return str(found[0][4][0])
 
     async def connect(self, address: str, port: int, source: str = "") -> Connected:
         """An ordinary connection."""
@@ -106,14 +103,6 @@ class Listening:
         """Listen no more. The socket is closed once nobody waits on it, since its number may be another's at once."""
         self._task.add_done_callback(lambda _: self._server.close())
         self._task.cancel()
-
-
-def _find(name: str, port: int, found: "Future[str]") -> None:
-    if found.set_running_or_notify_cancel():
-        try:
-            found.set_result(str(socket.getaddrinfo(name, port, type=socket.SOCK_STREAM)[0][4][0]))
-        except (OSError, UnicodeError) as error:
-            found.set_exception(error)
 
 
 def _socket(address: str, kind: socket.SocketKind) -> socket.socket:
