@@ -13,11 +13,12 @@ from pathlib import Path
 from eager_lantern.core.network.topology import Topology
 from eager_lantern.core.predict.session import predict
 from eager_lantern.files.site_file import read_site
-from eager_lantern.lab.kernel.lab import KernelLab, search_path
+from eager_lantern.lab.kernel.lab import KernelLab
 from eager_lantern.lab.kernel.layout import lab_nodes
 from eager_lantern.lab.rehearsal.setup import Able, prepared
 from eager_lantern.lab.servers.setup import Guest
 from eager_lantern.lab.tasks.tasks import Look, Serve, Start, Task
+from eager_lantern.live.children import program
 
 PASSWORD, SECRET, PILOT = "ebb-and-flow-61", "a secret of the lamp and its sweep", "pilot"
 SSHD = """
@@ -36,7 +37,7 @@ def reachable(folder: Path, names: list[str]) -> Path:
         subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", folder / name], check=True)
     (folder / "passwd").write_text(f"{PILOT}:*:1000:1000::{folder}:/bin/sh\n")
     (folder / "sshd").write_text(SSHD.format(folder=folder))
-    own = f"exec unshare --user --map-user=1000 --map-group=1000 {shutil.which('sshd', path=search_path())} -i"
+    own = f"exec unshare --user --map-user=1000 --map-group=1000 {program('sshd')} -i"
     script = shlex.quote(f"mount --bind {folder}/passwd /etc/passwd && {own} -f {folder}/sshd")
     hosts = (
         f"Host {name}\n  ProxyCommand ip netns exec n{i} unshare --mount sh -c {script}\n"
@@ -61,8 +62,9 @@ def main(site: Path, host: str, serves: str, command: str) -> int:
         store.mkdir()
         nodes = lab_nodes(topology.site, ready.strangers)
         path = reachable(folder, [each.name for each in nodes])
-        told = ("env", f"EAGER_LANTERN_LAMP={SECRET}", f"EAGER_LANTERN_PASSWORD={PASSWORD}")  # a lab hands on none
-        os.environ["PATH"] = f"{path}:{os.environ['PATH']}"
+        # a lab hands on neither a secret nor a search path
+        told = ("env", f"EAGER_LANTERN_LAMP={SECRET}", f"EAGER_LANTERN_PASSWORD={PASSWORD}")
+        told += (f"PATH={path}:{os.environ['PATH']}",)
         address = str(topology.server.addresses.each[0])
         with KernelLab(nodes) as lab:
             stand_in = next(each for each in ready.servers.stand_in if isinstance(each, Serve))

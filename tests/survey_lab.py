@@ -2,7 +2,6 @@
 the servers of names outside (public interface of miniupnpd, coturn, dnsmasq and iproute2)."""
 
 import os
-import shutil
 import subprocess
 import sys
 import time
@@ -10,7 +9,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from eager_lantern.lab.kernel.lab import missing_means, search_path
+from eager_lantern.lab.kernel.lab import missing_means
+from eager_lantern.live.children import SYSTEM_PATH, program
 
 NAME = "tides.saltmarsh.example"
 # addresses that nobody has been given, and that a router does not hold for made-up ones as it does those of RFC 5737
@@ -40,7 +40,7 @@ PAGE_PORT = 5061
 def lacking() -> str:
     """What this machine has not that the lab needs; empty where it has everything."""
     wanted = ("miniupnpd", "turnserver", "dnsmasq", "nft", "ip")
-    missing = [each for each in wanted if shutil.which(each, path=search_path()) is None]
+    missing = [each for each in wanted if program(each) is None]
     return missing_means() or (f"not there: {', '.join(missing)}" if missing else "")
 
 
@@ -57,7 +57,7 @@ class SurveyLab:
         """A command on one of its hosts."""
         return subprocess.run(
             ["ip", "netns", "exec", self._names[node], *words],
-            capture_output=True, text=True, timeout=90, check=False, env={**os.environ, "PATH": search_path(), **more},
+            capture_output=True, text=True, timeout=90, check=False, env={**os.environ, "PATH": SYSTEM_PATH, **more},
         )  # fmt: skip
 
     def sh(self, node: str, script: str) -> None:
@@ -69,7 +69,7 @@ class SurveyLab:
         """A daemon on a host."""
         log = (self._folder / f"{words[0]}.log").open("wb")
         command = ["ip", "netns", "exec", self._names[node], *words]
-        environment = {**os.environ, "PATH": search_path()}
+        environment = {**os.environ, "PATH": SYSTEM_PATH}
         self._running.append(
             subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=log, stderr=log, env=environment)
         )

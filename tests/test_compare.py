@@ -2,6 +2,7 @@
 
 import copy
 import json
+import os
 import random
 import shutil
 import subprocess
@@ -255,6 +256,48 @@ def test_the_same_file_at_two_revisions(tmp_path: Path) -> None:
     wrong = run("compare", "HEAD~7:pier.site.yaml", "pier.site.yaml", cwd=tmp_path)
     assert (wrong.returncode, wrong.stderr.count("\n")) == (2, 1)
     assert "git does not know it" in wrong.stderr
+
+
+PLANTED = (
+    "core.fsmonitor", "core.hooksPath", "core.sshCommand", "core.gitProxy", "core.askPass", "core.pager", "core.editor",
+    "core.alternateRefsCommand", "sequence.editor", "credential.helper", "diff.external", "diff.x.textconv",
+    "diff.x.command", "filter.x.smudge", "filter.x.clean", "filter.x.process", "gpg.program", "gpg.ssh.program",
+    "merge.x.driver", "mergetool.x.cmd", "difftool.x.cmd", "pager.cat-file", "alias.cat-file", "interactive.diffFilter",
+    "uploadpack.packObjectsHook", "remote.origin.uploadpack", "remote.origin.vcs", "submodule.x.update", "man.x.cmd",
+    "browser.x.cmd", "web.browser", "trailer.x.command", "sendemail.sendmailCmd", "tar.x.command", "rebase.exec",
+)  # fmt: skip
+"""What a repository's configuration can have git run."""
+
+
+@pytest.mark.parametrize("name", ["HEAD:pier.site.yaml", ":pier.site.yaml", ":0:pier.site.yaml", "HEAD:gone.site.yaml"])
+def test_nothing_that_a_strangers_repository_plants_is_run(name: str, tmp_path: Path) -> None:
+    mark, planted = tmp_path / "mark", tmp_path / "planted"
+    planted.write_text(f"#!/bin/sh\ntouch {mark}\n")
+    planted.chmod(0o755)
+    shutil.copy(BEFORE, tmp_path / "pier.site.yaml")
+    git = ["git", "-c", "user.name=tides", "-c", "user.email=tides@saltmarsh.example"]
+    for words in (["init", "-q"], ["add", "pier.site.yaml"], ["commit", "-qm", "as it was"]):
+        subprocess.run([*git, *words], cwd=tmp_path, check=True)
+    (tmp_path / ".gitattributes").write_text("* filter=x diff=x merge=x\n")
+    hooks = tmp_path / ".git" / "hooks"
+    for hook in ("post-index-change", "fsmonitor-watchman", "post-checkout", "pre-auto-gc", "reference-transaction"):
+        shutil.copy(planted, hooks / hook)
+    values = {key: str(hooks if key == "core.hooksPath" else planted) for key in PLANTED}
+    values |= {"alias.cat-file": f"!{planted}", "extensions.partialClone": "origin", "remote.origin.promisor": "true"}
+    for key, value in {**values, "remote.origin.url": str(tmp_path)}.items():
+        subprocess.run(["git", "config", key, value], cwd=tmp_path, check=True)
+    done = run("compare", name, "pier.site.yaml", cwd=tmp_path)
+    assert not mark.exists()
+    assert done.returncode == (0 if name == "HEAD:pier.site.yaml" else 2), done.stderr
+    assert name in done.stderr or done.returncode == 0
+
+
+def test_a_program_of_the_current_folder_is_never_taken_for_git(tmp_path: Path) -> None:
+    planted = tmp_path / "git"
+    planted.write_text(f"#!/bin/sh\ntouch {tmp_path}/mark\n")
+    planted.chmod(0o755)
+    done = run("compare", "HEAD:pier.site.yaml", AFTER, cwd=tmp_path, PATH=f".:{tmp_path}:{os.environ['PATH']}")
+    assert (done.returncode, (tmp_path / "mark").exists()) == (2, False)
 
 
 def visited(path: Path, listing: str) -> Path:

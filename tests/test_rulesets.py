@@ -2,7 +2,6 @@
 
 import json
 import random
-import shutil
 from pathlib import Path
 from typing import Any
 
@@ -26,7 +25,8 @@ from eager_lantern.core.comparison.access import access, more
 from eager_lantern.files.problem import BadInput
 from eager_lantern.files.rulesets.host import read_ruleset
 from eager_lantern.files.site_file import parse_site, read_site
-from eager_lantern.lab.kernel.lab import missing_means, search_path
+from eager_lantern.lab.kernel.lab import missing_means
+from eager_lantern.live.children import program
 
 LACK = missing_means()
 
@@ -41,7 +41,7 @@ def test_what_the_kernel_lists_is_read_as_what_it_does(seed: int, tmp_path: Path
     assert different == []
 
 
-OLD_LACK = LACK or ("" if shutil.which("iptables-restore", path=search_path()) else "iptables is missing")
+OLD_LACK = LACK or ("" if program("iptables-restore") else "iptables is missing")
 
 
 @pytest.mark.kernel

@@ -20,7 +20,7 @@ from ..files.results.text import as_json
 from ..files.site_file import find_site_file, read_site
 from ..lab.daemons.openssh import missing_ssh_daemon
 from ..lab.daemons.proftpd import missing_daemon
-from ..lab.kernel.lab import LabMissing, missing_means, search_path
+from ..lab.kernel.lab import LabMissing, missing_means
 from ..lab.kernel.layout import TooLarge
 from ..lab.loopback.lab import missing_loopback
 from ..lab.rehearsal.rehearsal import Lab
@@ -107,8 +107,8 @@ def _possible(lab: LabKind, daemon: bool, looks: bool, protocols: Set[str]) -> N
 
 
 def _missing_daemon(protocols: Set[str]) -> str:
-    lack = missing_daemon(search_path()) if "ftp" in protocols else ""
-    return lack or (missing_ssh_daemon(search_path()) if "sftp" in protocols else "")
+    lack = missing_daemon() if "ftp" in protocols else ""
+    return lack or (missing_ssh_daemon() if "sftp" in protocols else "")
 
 
 def _node_names(ready: Prepared) -> list[str]:

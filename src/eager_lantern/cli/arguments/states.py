@@ -1,7 +1,7 @@
 """A state of a site as it is named on the command line: a file, a file at a revision, or what a visit has seen."""
 
 import os
-import shutil
+import re
 import subprocess
 from pathlib import Path
 
@@ -10,11 +10,24 @@ from ...files.seen_file import Seen, read_seen
 from ...files.site_file import SiteFile, parse_site
 from ...files.survey_file import KeptSurvey, read_survey
 from ...files.yaml_tree import MOST_BYTES, read_text
-from ...live.children import environment_for_child
+from ...live.children import environment_for_child, own_path, program
 
 MOST_SECONDS = 20
-_SAFELY = {"GIT_TERMINAL_PROMPT": "0", "GIT_NO_LAZY_FETCH": "1", "GIT_ALLOW_PROTOCOL": "none"}
-"""Nothing is asked, and nothing is fetched, whatever the repository would have git do for it."""
+_SAFELY = {
+    "GIT_TERMINAL_PROMPT": "0", "GIT_NO_LAZY_FETCH": "1", "GIT_ALLOW_PROTOCOL": "none", "GIT_OPTIONAL_LOCKS": "0",
+    "GIT_NO_REPLACE_OBJECTS": "1", "GIT_ATTR_NOSYSTEM": "1", "GIT_ASKPASS": "", "SSH_ASKPASS": "",
+}  # fmt: skip
+"""Nothing is asked, nothing is fetched and nothing written, whatever the repository would have git do for it."""
+_OVERRIDDEN = {
+    "core.fsmonitor": "false", "core.untrackedCache": "false", "core.hooksPath": os.devnull,
+    "core.attributesFile": os.devnull, "core.alternateRefsCommand": "", "core.sshCommand": "", "core.gitProxy": "",
+    "core.askPass": "", "core.pager": "", "core.editor": "", "sequence.editor": "", "credential.helper": "",
+    "diff.external": "", "gpg.program": "", "log.showSignature": "false", "protocol.allow": "never", "gc.auto": "0",
+    "maintenance.auto": "false", "submodule.recurse": "false",
+}  # fmt: skip
+"""Whatever a repository's own configuration can have git run, or run by. Nothing that is asked for here does any of
+it but reading the index, which is why no object is named by its place there; the rest is a second fence."""
+_REVISION = re.compile(r"[A-Za-z0-9@][A-Za-z0-9@._/+~^{}-]{0,199}")
 
 
 def read_state(name: str) -> SiteFile | Seen | KeptSurvey:
@@ -29,13 +42,15 @@ def read_state(name: str) -> SiteFile | Seen | KeptSurvey:
 
 
 def _at_revision(name: str) -> str:
-    """The text of ``REV:FILE`` in the git repository of the current folder."""
+    """The text of ``REV:FILE`` in the git repository of the current folder: of an object, and never of the index,
+    since git runs a program of the repository's choice (core.fsmonitor) when it reads that."""
     revision, _, file = name.partition(":")
-    git = shutil.which("git")
-    if git is None or Path(git).absolute().parent == Path.cwd():
+    git = program("git", own_path())
+    if git is None:
         raise _bad(name, "is no file, and there is no git here that could tell it at a revision; give two files")
-    if revision.startswith("-"):
-        raise _bad(name, f"“{revision}” is no revision")
+    if not _REVISION.fullmatch(revision):
+        found = f"found “{revision}”" if revision else "found nothing"
+        raise _bad(name, f"is no file; expected a revision before the colon, as HEAD:{file or 'FILE'}, {found}")
     inside = name if file.startswith(("../", "./")) else f"{revision}:./{file}"
     size = _git(name, git, "-s", inside)
     if not size.strip().isdigit() or int(size) > MOST_BYTES:
@@ -48,14 +63,15 @@ def _at_revision(name: str) -> str:
 
 def _git(name: str, git: str, what: str, inside: str) -> bytes:
     """What a command of git tells that only reads objects."""
-    words = [git, "--no-pager", "cat-file", what, inside]
+    overridden = [word for key, value in _OVERRIDDEN.items() for word in ("-c", f"{key}={value}")]
+    words = [git, "--no-pager", *overridden, "cat-file", what, inside]
     try:
         done = subprocess.run(
             words,
             capture_output=True,
             timeout=MOST_SECONDS,
             stdin=subprocess.DEVNULL,
-            env=environment_for_child(**_SAFELY),
+            env={**_without_git_variables(), **_SAFELY},
             check=False,
         )
     except subprocess.TimeoutExpired:
@@ -64,6 +80,10 @@ def _git(name: str, git: str, what: str, inside: str) -> bytes:
         why = done.stderr.decode(errors="replace").strip().splitlines()
         raise _bad(name, f"is no file, and git does not know it at a revision: {why[-1] if why else 'it failed'}")
     return done.stdout
+
+
+def _without_git_variables() -> dict[str, str]:
+    return {key: value for key, value in environment_for_child().items() if not key.startswith("GIT_")}
 
 
 def _bad(name: str, message: str) -> BadInput:

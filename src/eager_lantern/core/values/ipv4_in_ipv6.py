@@ -23,8 +23,9 @@ class Prefix96(Value):
     @classmethod
     def parse(cls, text: str) -> Self:
         """Read ``64:ff9b::/96``. Raises ValueError with what would be right."""
+        bounded(text)
         try:
-            network = ip_network(bounded(text).strip())
+            network = ip_network(text.strip())
         except ValueError:
             network = None
         if not isinstance(network, IPv6Network) or network.prefixlen != 96:

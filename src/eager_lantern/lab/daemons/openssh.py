@@ -6,12 +6,12 @@ lab's accounts are names of it; its mount namespace has their passwords.
 """
 
 import shlex
-import shutil
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from ...core.model.site import Service
 from ...core.network.topology import Topology
+from ...live.children import program
 from ..servers.setup import Guest
 from ..tasks.tasks import Start
 from .proftpd import hashed
@@ -21,23 +21,22 @@ USER_NUMBER = 1000
 _REQUESTS = {"w": "write", "d": "remove", "f": "rename", "m": "mkdir"}
 
 
-def missing_ssh_daemon(search: str) -> str:
+def missing_ssh_daemon() -> str:
     """Why the daemon cannot run here, in a sentence; empty where it can."""
-    return "" if shutil.which(PROGRAM, path=search) else f"{PROGRAM} is missing: install the package openssh-server"
+    return "" if program(PROGRAM) else f"{PROGRAM} is missing: install the package openssh-server"
 
 
-def ssh_daemon(
-    topology: Topology, service: Service, guests: Sequence[Guest], folder: Path, host_key: Path, search: str
-) -> Start:
+def ssh_daemon(topology: Topology, service: Service, guests: Sequence[Guest], folder: Path, host_key: Path) -> Start:
     """Write its files into a new folder; the task starts it."""
     folder.mkdir()
     accounts = (f"{each.user}:{hashed(each)}:{USER_NUMBER}:{USER_NUMBER}::{each.folder}:/bin/sh\n" for each in guests)
     passwords, configuration = folder / "passwd", folder / "sshd.conf"
     passwords.write_text("".join(accounts))
     configuration.write_text("\n".join(_configuration(topology, service, guests, host_key)) + "\n")
-    program = shutil.which(PROGRAM, path=search) or PROGRAM
     own = f"unshare --user --map-user={USER_NUMBER} --map-group={USER_NUMBER}"
-    script = f"mount --bind {shlex.quote(str(passwords))} /etc/passwd && exec {own} {program} -D -e -f"
+    script = (
+        f"mount --bind {shlex.quote(str(passwords))} /etc/passwd && exec {own} {program(PROGRAM) or PROGRAM} -D -e -f"
+    )
     return Start(
         ("unshare", "--mount", "sh", "-c", f"{script} {shlex.quote(str(configuration))}"),
         str(topology.server.addresses.each[0]),

@@ -4,7 +4,6 @@ It keeps everything in a folder of its own and runs in the lab, where its user i
 that the lab has. What it cannot do as described is told by :func:`cannot`.
 """
 
-import shutil
 import subprocess
 from collections.abc import Iterator, Sequence
 from pathlib import Path
@@ -13,7 +12,7 @@ from ...core.model.site import Active, Passive, Service
 from ...core.network.topology import Topology
 from ...core.predict.endpoints import inside_peers, resolved
 from ...core.predict.forecast import Forecast
-from ...live.children import environment_for_child
+from ...live.children import environment_of_system, program
 from ..servers.setup import Guest
 from ..tasks.tasks import Start
 
@@ -25,9 +24,9 @@ _ACTIVE_OFFSET = -1
 """It connects from the port below its control port (RFC 959, section 3.2: L-1)."""
 
 
-def missing_daemon(search: str) -> str:
+def missing_daemon() -> str:
     """Why the daemon cannot run here, in a sentence; empty where it can."""
-    if shutil.which(PROGRAM, path=search) is None:
+    if program(PROGRAM) is None:
         return f"{PROGRAM} is missing: install the packages {PACKAGES}"
     return "" if (MODULES / "mod_tls.so").exists() else f"its module mod_tls is missing: install {PACKAGES}"
 
@@ -74,7 +73,7 @@ def hashed(guest: Guest) -> str:
         capture_output=True,
         text=True,
         check=True,
-        env=environment_for_child(),
+        env=environment_of_system(),
         timeout=30,
     )
     return done.stdout.strip()

@@ -7,8 +7,6 @@ and is gone when this process is gone, however that ends.
 
 import contextlib
 import itertools
-import os
-import shutil
 import subprocess
 import sys
 from collections.abc import Callable, Sequence
@@ -18,7 +16,7 @@ from pathlib import Path
 from typing import Any, Self
 
 from ...core.model.site import Site
-from ...live.children import environment_for_child, python_of_ours
+from ...live.children import environment_of_system, program, python_of_ours
 from ..tasks.probes import Probe, ProbeSeen
 from ..tasks.tasks import Ask, Listen, StopServers, Task, TaskFailed
 from .layout import Node, TooLarge, lab_nodes
@@ -43,14 +41,14 @@ def missing_means() -> str:
     if sys.platform != "linux":
         return "this system is not Linux"
     for command, package in MEANS.items():
-        if shutil.which(command, path=search_path()) is None:
+        if program(command) is None:
             return f"{command} is missing: install the package {package}"
     tried = subprocess.run(
         [*UNSHARE, "true"],
         capture_output=True,
         text=True,
         check=False,
-        env=environment_for_child(),
+        env=environment_of_system(),
         timeout=WAIT_SECONDS,
     )
     return "" if tried.returncode == 0 else f"this system allows no private namespaces: {tried.stderr.strip()}"
@@ -66,15 +64,10 @@ def has_helper() -> bool:
         text=True,
         capture_output=True,
         check=False,
-        env=environment_for_child(PATH=search_path()),
+        env=environment_of_system(),
         timeout=WAIT_SECONDS,
     )
     return done.returncode == 0
-
-
-def search_path() -> str:
-    """The search path, and where administration programs live, which not every user searches."""
-    return f"{os.environ.get('PATH', '')}:/usr/sbin:/sbin"
 
 
 def room_for(nodes: Sequence[Node]) -> None:
@@ -119,9 +112,12 @@ class KernelLab:
         self._tool, theirs = Pipe()
         run = python_of_ours("eager_lantern.lab.kernel.node_process", str(theirs.fileno()), str(folder or ""))
         command = [*UNSHARE, *run]
-        environment = environment_for_child(PATH=search_path())
         self._process = subprocess.Popen(
-            command, stdin=subprocess.DEVNULL, pass_fds=[theirs.fileno()], env=environment, stderr=subprocess.PIPE
+            command,
+            stdin=subprocess.DEVNULL,
+            pass_fds=[theirs.fileno()],
+            env=environment_of_system(),
+            stderr=subprocess.PIPE,
         )
         theirs.close()
 

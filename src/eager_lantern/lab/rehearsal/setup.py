@@ -17,7 +17,6 @@ from ...core.predict.forecast import Forecast
 from ...core.values.ports import PortSet
 from ..daemons.openssh import ssh_daemon
 from ..daemons.proftpd import cannot, daemon
-from ..kernel.lab import search_path
 from ..servers.self_signed import write_self_signed
 from ..tasks.tasks import Serve, ServeSsh, Start, Task
 from .packet_trace import packet_trace
@@ -157,7 +156,7 @@ def _daemons(topology: Topology, found: Sequence[Scenario], folder: Path, trust:
         yield daemon(topology, service, guests, folder / f"daemon-{i}", trust.served)
     for i, (service, guests) in enumerate(served_services(found, "sftp")):
         if trust.host_key is not None:
-            yield ssh_daemon(topology, service, guests, folder / f"ssh-daemon-{i}", trust.host_key, search_path())
+            yield ssh_daemon(topology, service, guests, folder / f"ssh-daemon-{i}", trust.host_key)
 
 
 def _reason(topology: Topology, forecast: Forecast, able: Able) -> str:

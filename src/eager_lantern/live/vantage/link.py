@@ -9,7 +9,6 @@ import contextlib
 import errno
 import inspect
 import itertools
-import shutil
 import signal
 import socket
 import sys
@@ -21,7 +20,7 @@ from typing import Annotated, Any, Self
 from msgspec import Meta, Struct, convert
 
 from ...wire.terminal_safe import printable
-from ..children import environment_for_child
+from ..children import environment_for_child, own_path, program
 from ..failure import Failed
 from . import agent as far_end
 from .address import place_called
@@ -81,7 +80,7 @@ class Link:
         self._gone = ""
 
     async def __aenter__(self) -> Self:
-        if shutil.which("ssh") is None:
+        if program("ssh", own_path()) is None:
             raise OutOfReach("the command ssh is not there: install the OpenSSH client")
         try:
             async with asyncio.timeout(READY_SECONDS):
@@ -120,7 +119,7 @@ class Link:
         source = inspect.getsource(far_end).encode()
         load = f"import sys;sys.version_info>=(3,9) or sys.exit({TOO_OLD});exec(sys.stdin.buffer.read({len(source)}))"
         self._process = await asyncio.create_subprocess_exec(
-            "ssh", *_OPTIONS, "--", self.place, f'python3 -IB -c "{load}"',
+            program("ssh", own_path()) or "ssh", *_OPTIONS, "--", self.place, f'python3 -IB -c "{load}"',
             stdin=PIPE, stdout=PIPE, stderr=PIPE, env=environment_for_child(),
             preexec_fn=None if sys.platform == "win32" else _deaf_to_interrupts,
         )  # fmt: skip
