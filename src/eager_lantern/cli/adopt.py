@@ -13,12 +13,12 @@ from ..core.comparison.edits import Overlay
 from ..core.comparison.with_site import compared
 from ..core.model.consistency import problems
 from ..files.adopted_file import adopted_text
-from ..files.atomic_write import write
+from ..files.atomic_write import rewrite
 from ..files.mended_file import patch
 from ..files.problem import BadInput, InputProblem
 from ..files.rule_table import read_table_text
 from ..files.rulesets.gateway import Sides
-from ..files.site_file import read_site
+from ..files.site_file import parse_site
 from ..files.yaml_tree import read_text
 from ..views.adopt_view import adopt_view
 from .adopt_readings import fits, readings_of, service_of_settings
@@ -83,7 +83,8 @@ def adopt_command(
     files = files[1:]
     if not files or save is not None:
         raise typer.BadParameter("name the files of the device behind the site file; it is changed by --write")
-    source, text = read_site(site), read_text(site)
+    text = read_text(site)
+    source = parse_site(str(site), text)
     read = source.site
     names = [read.server.name, *(each.name for each in read.gateways), *(each.name for each in read.clients)]
     way: Direction = "in" if direction is Way.into else "out"
@@ -102,7 +103,7 @@ def adopt_command(
     made = adopted_text(source, text, overlay, readings, day)
     after = made.text
     if writes and after != text:
-        write({site: after.encode()}, force=True)
+        rewrite(site, text, after)
     comparison = compared(overlay)
     lines = (source.line, made.source.line)
     difference = patch(text, after, source.file)

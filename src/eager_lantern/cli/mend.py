@@ -11,12 +11,12 @@ from ..core.mending.mend import mend
 from ..core.mending.undoing import undone
 from ..core.model.site import Site
 from ..core.verdict import judge
-from ..files.atomic_write import write
+from ..files.atomic_write import rewrite
 from ..files.costs_file import shipped_costs
 from ..files.mended_file import mended_text, patch
 from ..files.results.mend import mend_result
 from ..files.results.text import as_json
-from ..files.site_file import find_site_file, read_site
+from ..files.site_file import find_site_file, parse_site
 from ..files.yaml_tree import read_text
 from ..views.mend_view import mend_view
 from ..views.screen import typed
@@ -50,8 +50,8 @@ def mend_command(
     2: bad input, 3: it cannot be told.
     """
     path = find_site_file(site)
-    source = read_site(path)
     text = read_text(path)
+    source = parse_site(str(path), text)
     for each in cause or ():
         known("--cause", each, (*get_args(FindingKind), *get_args(FaultKind)))
     found = mend(source.site, shipped_costs(), frozenset(cause or ()))
@@ -59,7 +59,7 @@ def mend_command(
     after = mended_text(source, text, found.plan) if found.plan else text
     written = writes and found.plan is not None
     if written:
-        write({path: after.encode()}, force=True)
+        rewrite(path, text, after)
     difference = patch(text, after, source.file)
     if form is Format.json:
         emit(as_json(mend_result(source.site, found, on_devices, difference, written, source.line)))
