@@ -8,6 +8,9 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from functools import cache
+
+import trustme
 
 Act = Callable[[socket.socket], object]
 HELD: list[socket.socket] = []
@@ -28,7 +31,7 @@ class Way:
     rung: str
     outcome: str
     script: dict[str, bytes | Act]
-    security: str = "none"
+    security: str = "none"  # "implicit" speaks TLS from the first byte on
     extended: bool = False
 
 
@@ -110,6 +113,14 @@ def endless(code: bytes) -> Act:
     return lambda peer: [peer.sendall(code + b"-and so on\r\n") for _ in range(40_000)]
 
 
+@cache
+def tls_server() -> ssl.SSLContext:
+    """A server's end of TLS, with a certificate of its own."""
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    trustme.CA().issue_cert("tides.saltmarsh.example").configure_cert(context)
+    return context
+
+
 WAYS = [
     Way("an endless greeting", "greet", "wrong", {GREETING: endless(b"220")}),
     Way("a byte a second", "greet", "silent", {GREETING: drip}),
@@ -130,6 +141,14 @@ WAYS = [
     Way("a handshake that stalls", "secure", "silent", {"AUTH": stall}, "explicit"),
     Way("a handshake of garbage", "secure", "wrong", {"AUTH": garbage}, "explicit"),
     Way("hangs up at the handshake", "secure", "wrong", {"AUTH": hang_up}, "explicit"),
+    Way("plain text behind the word for TLS", "secure", "wrong", {"AUTH": b"234 go on\r\n230 let"}, "explicit"),
+    Way("a whole reply behind the word for TLS", "secure", "wrong", {"AUTH": b"234 go on\r\n230 in\r\n"}, "explicit"),
+    Way("a farewell behind the word for TLS", "secure", "wrong", {"AUTH": b"234 go on\r\n421 bye\r\n"}, "explicit"),
+    Way("garbage for protection under TLS", "secure", "wrong", {"PBSZ": b"\0\1\2 what\r\n"}, "implicit"),
+    Way("no answer for protection under TLS", "secure", "silent", {"PROT": lambda peer: time.sleep(30)}, "implicit"),
+    Way("no protection under TLS", "secure", "refused", {"PROT": b"536 no\r\n"}, "implicit"),
+    Way("hangs up at protection under TLS", "secure", "wrong", {"PROT": hang_up}, "implicit"),
+    Way("garbage as a greeting under TLS", "greet", "wrong", {GREETING: bytes(range(256)) + b"\r\n"}, "implicit"),
     Way("hangs up at the passive request", "announce", "wrong", {"PASV": hang_up}),
     Way("another host in the passive reply", "announce", "wrong", {"PASV": b"227 (10,61,4,20,200,1)\r\n"}),
     Way("port 0", "announce", "wrong", {"PASV": b"227 (127,0,0,1,0,0)\r\n"}),
@@ -165,7 +184,12 @@ def hostile(way: Way) -> Iterator[int]:
     def accept() -> None:
         with contextlib.suppress(OSError):
             while True:
-                threading.Thread(target=serve, args=(listener.accept()[0],), daemon=True).start()
+                threading.Thread(target=served, args=(listener.accept()[0],), daemon=True).start()
+
+    def served(control: socket.socket) -> None:
+        with contextlib.suppress(OSError, ssl.SSLError):
+            implicit = way.security == "implicit"
+            serve(tls_server().wrap_socket(control, server_side=True) if implicit else control)
 
     def answer(peer: socket.socket, verb: str) -> None:
         act = script.get(verb, b"502 not here\r\n")

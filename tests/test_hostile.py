@@ -13,12 +13,14 @@ import pytest
 from hostile import WAYS, Way, hostile
 from plans import plan_of
 
+from eager_lantern.core.observed.climb import Climb, RungSeen
 from eager_lantern.export.keys import key_pem, new_key, self_signed
 from eager_lantern.lab.servers.ftp_server import StandIn
 from eager_lantern.lab.servers.setup import Guest, StandInSetup
 from eager_lantern.live.ftp.visit import visit
 from eager_lantern.views.screen import columns, rendered
 from eager_lantern.views.visit_view import visit_view
+from eager_lantern.wire.reply import ProtocolFault, ReplyReader
 
 PASSWORD = "ebb-and-flow-61"
 PATIENCE_SECONDS, MOST_BYTES = 1.0, 24_000_000
@@ -59,6 +61,30 @@ def test_a_hostile_server_is_told_at_its_rung_and_does_no_harm(way: Way) -> None
     shown = rendered(visit_view(climb), colour=False)
     assert re.search(r"[\x00-\x09\x0b-\x1f\x7f-\x9f]", shown) is None
     assert PASSWORD not in shown
+
+
+def test_where_tls_is_refused_a_close_look_says_that_there_is_none() -> None:
+    with hostile(next(each for each in WAYS if each.name == "TLS offered, then refused")) as port:
+        plan = plan_of("127.0.0.1", port, "station", PASSWORD, security="explicit", closely=True, any_certificate=True)
+        climb = asyncio.run(visit(plan))
+    (missed,) = climb.missed
+    assert (missed.look, "no TLS comes about: AUTH TLS" in missed.reason) == ("closely", True)
+    assert "no TLS comes about" in rendered(visit_view(climb), colour=False)
+
+
+def test_a_session_that_was_not_tried_to_its_end_is_not_said_to_work() -> None:
+    rungs = (RungSeen("connect", "ok", ""), RungSeen("greet", "ok", ""), RungSeen("login", "untried", ""))
+    climb = Climb("tides.example", "", "here", "passive", rungs)
+    assert (climb.observed, climb.kept) == ("unknown", None)
+    shown = rendered(visit_view(climb), colour=False)
+    assert ("Every rung holds" in shown, "nothing shows that it works" in shown) == (False, True)
+
+
+def test_a_reply_of_empty_lines_that_never_ends_is_given_up() -> None:
+    reader = ReplyReader()
+    reader.receive(b"220-ready\r\n")
+    with pytest.raises(ProtocolFault, match="given up"):
+        reader.receive(b"\n" * 70_000)
 
 
 BAD = {

@@ -7,10 +7,13 @@ import os
 import secrets
 import subprocess
 import sys
+from base64 import b64encode
 from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from jsonschema import Draft202012Validator
 from program import AFTER, BEFORE, run
 
@@ -227,11 +230,38 @@ def test_keys_and_symptoms_are_explained(words: list[str], says: str) -> None:
     assert says in done.stdout + " ".join(done.stderr.split())
 
 
-@pytest.mark.parametrize(
-    "said", ["kittiwake-61", "kitti\r\nwake-61", "kitti wake-61", "%6bittiwake-61", "\\x6bittiwake-61"]
-)
+ECHOED = "kittiwake-61"
+ECHOES = {
+    "as it is": ECHOED, "in capitals": ECHOED.upper(), "folded": "kitti\r\nwake-61", "parted": "kitti wake-61",
+    "percent": "%6bittiwake-61", "escaped": "\\x6bittiwake-61", "escaped line ends": "kitti\\r\\nwake-61",
+    "as HTML": "".join(f"&#{ord(each)};" for each in ECHOED),
+    "as JSON": "".join(f"\\u{ord(each):04X}" for each in ECHOED),
+    "backwards": ECHOED[::-1], "in hexadecimal": ECHOED.encode().hex(), "as bytes": ECHOED.encode().hex(":").upper(),
+    "in Base64": b64encode(ECHOED.encode()).decode().rstrip("="), "by dots": ".".join(ECHOED),
+    "by letters": "x".join(ECHOED),
+    "by three letters": "ebb".join(ECHOED), "backwards and parted": "-".join(ECHOED[::-1]),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("said", ECHOES.values(), ids=list(ECHOES))
 def test_a_password_is_covered_however_it_is_written(said: str) -> None:
-    assert Secret("kittiwake-61").hide_in(f"no {said} here") == f"no {HIDDEN} here"
+    assert Secret(ECHOED).hide_in(f"so? {said} (ok)") == f"so? {HIDDEN} (ok)"
+
+
+@given(st.binary(max_size=9), st.text(st.characters(codec="utf-8"), min_size=8, max_size=20), st.binary(max_size=9))
+def test_base64_of_anything_around_a_password_holds_nothing_that_gives_it_back(
+    before: bytes, password: str, after: bytes
+) -> None:
+    said = Secret(password).hide_in(b64encode(before + password.encode() + after).decode())
+    assert HIDDEN in said
+    assert len(said.replace(HIDDEN, "")) <= (len(before) + len(after)) * 4 / 3 + 8
+
+
+@pytest.mark.timeout(100)  # it takes a second; a pattern that tries all ways never ends
+@pytest.mark.parametrize("text", ["a" * 65_000, " " * 65_000, "ab" * 32_000, "%61" * 20_000, "YWFh" * 16_000])
+@pytest.mark.parametrize("password", ["a" * 64, "a  a  a  a  a  a", "aaaaaaab", "  " * 20])
+def test_covering_a_password_is_linear_whatever_the_server_says(password: str, text: str) -> None:
+    assert len(Secret(password).hide_in(text)) <= len(text) + 4
 
 
 def test_files_that_a_killed_lab_has_left_are_swept_by_the_next(tmp_path: Path) -> None:

@@ -99,7 +99,7 @@ def _promise(climb: Climb) -> str:
 def _seen(climb: Climb) -> str:
     stopped = climb.stopped_at
     if stopped is None:
-        return f"every rung holds, at {climb.target}"
+        return f"{'every rung holds' if climb.proved else 'not tried to its end'}, at {climb.target}"
     return f"{stopped.rung}: {stopped.outcome}, {stopped.detail}"
 
 
@@ -120,5 +120,7 @@ def _time(rung: RungSeen) -> Text:
 def _closing(climb: Climb) -> str:
     stopped = climb.stopped_at
     if stopped is None:
+        if not climb.proved:
+            return f"The session was not tried to its end from {climb.place}: nothing shows that it works."
         return f"Every rung holds: this session works from {climb.place}."
     return f"The first rung that does not hold is {stopped.rung}: {stopped.outcome}."

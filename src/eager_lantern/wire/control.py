@@ -90,6 +90,12 @@ class Control:
         self.state, self._verb = State.ASKED, verb
         return f"{verb} {argument}".rstrip(" ").encode() + b"\r\n"
 
+    def shielded(self) -> None:
+        """TLS begins now. Raises ProtocolFault where the peer's last reply was followed by more in clear: taken for a
+        part of what comes under TLS, it would be words that anybody on the way can put there."""
+        if self._reader.unread:
+            raise ProtocolFault("plain text follows the reply after which TLS begins: somebody on the way adds words")
+
     def receive(self, data: bytes) -> list[Event]:
         """What these bytes mean; the empty bytes are the end of the connection.
 

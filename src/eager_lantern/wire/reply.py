@@ -47,16 +47,20 @@ class ReplyReader:
         self._code = b""
         self._size = 0
 
+    @property
+    def unread(self) -> bool:
+        """Whether bytes have come that are no whole reply yet."""
+        return bool(self._waiting or self._lines)
+
     def receive(self, data: bytes) -> list[Reply]:
         """The replies that these bytes complete.
 
         Raises ProtocolFault for bytes that are no FTP reply and for a reply without end.
         """
         replies: list[Reply] = []
-        self._waiting += data
-        while (end := self._waiting.find(b"\n")) >= 0:
-            line, self._waiting = self._waiting[:end].rstrip(b"\r"), self._waiting[end + 1 :]
-            reply = self._take(line)
+        *lines, self._waiting = (self._waiting + data).split(b"\n")
+        for line in lines:
+            reply = self._take(line.rstrip(b"\r"))
             if reply:
                 replies.append(reply)
         if self._size + len(self._waiting) > MOST_REPLY_BYTES:
@@ -64,7 +68,7 @@ class ReplyReader:
         return replies
 
     def _take(self, line: bytes) -> Reply | None:
-        self._size += len(line)
+        self._size += len(line) + 1  # an empty line is kept as well
         if self._size > MOST_REPLY_BYTES:
             raise ProtocolFault(f"a reply of more than {MOST_REPLY_BYTES} bytes; given up")
         first = _FIRST.fullmatch(line)

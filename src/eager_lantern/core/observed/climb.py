@@ -69,12 +69,16 @@ class Climb(Struct, frozen=True):
     def observed(self) -> Extent:
         """Works when no rung failed, partly when data moved at least once all the same."""
         tried = [each for each in self.rungs if each.outcome != "untried"]
-        moved = any(each.rung in self.proves and each.outcome == "ok" for each in tried)
         if all(each.outcome == "ok" for each in tried):
-            return "works" if moved else "unknown"
+            return "works" if self.proved else "unknown"
         if any(each.outcome in ("refused", "silent", "wrong") for each in tried):
-            return "partly" if moved else "fails"
+            return "partly" if self.proved else "fails"
         return "unknown"
+
+    @property
+    def proved(self) -> bool:
+        """Whether one of the rungs that prove the session holds."""
+        return any(each.rung in self.proves and each.outcome == "ok" for each in self.rungs)
 
     @property
     def kept(self) -> bool | None:

@@ -4,31 +4,19 @@ import contextlib
 import getpass
 import netrc
 import os
-import re
 import signal
 import sys
 from collections.abc import Iterator
 from pathlib import Path
+
+from .secret_traces import GAP, traces
 
 VARIABLE = "EAGER_LANTERN_PASSWORD"
 HIDDEN = "••••"
 
 
 LONG = 8
-_BETWEEN = r"(?:\s|\\[rnt]|\\x0[9ad]|%0[9AD])*"
-
-
-def _pattern(text: str) -> re.Pattern[str] | None:
-    """What a text may look like once somebody has escaped or folded it."""
-    if not text:
-        return None
-    return re.compile((_BETWEEN if len(text) >= LONG else "").join(map(_forms, text)), re.IGNORECASE)
-
-
-def _forms(character: str) -> str:
-    number, quoted = ord(character), "".join(f"%{each:02x}" for each in character.encode("utf-8", "surrogateescape"))
-    written = {character, f"\\x{number:02x}", f"\\u{number:04x}", quoted, f"&#{number};", f"&#x{number:x};"}
-    return f"(?:{'|'.join(map(re.escape, sorted(written)))})"
+"""From how many characters on a password hardly stands in a text by chance, broken up or not."""
 
 
 class Secret:
@@ -37,17 +25,19 @@ class Secret:
     def __init__(self, text: str, of_host: bool = False) -> None:
         self._text = text
         self.of_host = of_host
-        self._pattern = _pattern(text)
 
     def reveal(self) -> str:
         """The password itself, for the wire only."""
         return self._text
 
     def hide_in(self, text: str) -> str:
-        """The text with the password covered wherever it stands: as it is, written out with escapes, or with
-        white space put between its characters. Only for what somebody else has said: a short password may well
-        be a part of our own words."""
-        return self._pattern.sub(HIDDEN, text) if self._pattern else text
+        """The text with the password covered wherever it stands, in every form that :mod:`.secret_traces` knows. Only
+        for what somebody else has said: a short password may well be a part of our own words."""
+        parts, done = [], 0
+        for first, last in traces(self._text, text, GAP if self.is_long else 0):
+            parts += [text[done:first], HIDDEN]
+            done = last
+        return "".join((*parts, text[done:]))
 
     @property
     def is_long(self) -> bool:

@@ -57,22 +57,31 @@ class Session:
     async def secure(self) -> str:
         """Put the control connection under TLS, and ask for data to be protected (RFC 4217)."""
         if self.plan.security.mode == "explicit":
-            reply = await self.ask("AUTH", "TLS")
-            if reply.code != 234:
-                raise Failed("refused", f"AUTH TLS: the server says {reply}")
+            await self.ask_for_tls()
         await self._handshake(self.wire)
         if self.plan.security.mode == "explicit":
-            await self.protect()
+            return await self.protect()
+        return self._shield()
+
+    async def ask_for_tls(self) -> None:
+        """AUTH, and nothing but the handshake behind its answer. Raises Failed, ProtocolFault."""
+        reply = await self.ask("AUTH", "TLS")
+        if reply.code != 234:
+            raise Failed("refused", f"AUTH TLS: the server says {reply}")
+        self.control.shielded()
+
+    def _shield(self) -> str:
         assert self.wire.tls is not None
         return f"{self.wire.tls.version()}, {_trust(self.plan)}"
 
-    async def protect(self) -> None:
+    async def protect(self) -> str:
         """PBSZ and PROT: data connections under TLS as well, or in clear where planned so."""
         await self.ask("PBSZ", "0")
         level = "P" if self.plan.security.protects_data else "C"
         reply = await self.ask("PROT", level)
         if reply.kind != 2:
             raise Failed("refused", f"PROT {level}: the server says {reply}")
+        return self._shield()
 
     async def login(self) -> str:
         """USER and PASS, once."""

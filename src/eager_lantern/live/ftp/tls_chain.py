@@ -42,9 +42,7 @@ async def _begun(session: Session, context: SSL.Context) -> SSL.Connection:
     """TLS on a control connection that is new. Raises Failed."""
     if session.plan.security.mode == "explicit":
         await session.greet()
-        reply = await session.ask("AUTH", "TLS")
-        if reply.code != 234:
-            raise Failed("refused", f"AUTH TLS: the server says {reply}")
+        await session.ask_for_tls()
     return await _shaken(session.wire, session.plan.target.name, context)
 
 

@@ -127,7 +127,7 @@ class _FtpClimber(Climber):
         if self.plan.security.mode == "implicit":
             await self.rung("secure", self.session.secure)
             await self.rung("greet", self.session.greet)
-            await self.session.protect()
+            await self.rung("secure", self.session.protect)
             return
         await self.rung("greet", self.session.greet)
         if self.plan.security.mode == "explicit":
@@ -174,6 +174,10 @@ class _FtpClimber(Climber):
     async def _look_closely(self) -> None:
         await self.list_without_resuming()
         self.tls = await tls_facts(self.plan, self.address, self.session)
+        if self.tls is None:
+            secure = self.climbed.get("secure")
+            why = f": {secure.detail}" if secure is not None and secure.outcome != "ok" else ""
+            raise Failed("unknown", f"no TLS comes about{why}")
 
     async def _look_at_rights(self) -> None:
         self._ready()
