@@ -219,5 +219,5 @@ def old_differences(text: str, folder: Path, chance: random.Random) -> Tally:
     done = subprocess.run(
         ["unshare", "-n", "sh", "-ec", script], capture_output=True, text=True, check=True, timeout=60
     )
-    (reading, *_) = read_iptables({"saved": (folder / "saved").read_text()}, "in")
+    (reading, *_) = read_iptables("saved", {"saved": (folder / "saved").read_text()}, "in")
     return _differences(reading, done.stdout, chance)

@@ -116,6 +116,7 @@ def test_what_a_rule_in_doubt_may_match_is_unknown_and_what_follows_is_read() ->
         ([[LIMIT, {"log": None}], [DPORT, ACCEPT]], [("allow", "21")]),
         ([[DPORT, LIMIT, {"return": None}], [DPORT, ACCEPT]], [("unknown", "21")]),
         ([[DPORT, {"queue": None}], [DPORT, ACCEPT]], [("unknown", "21"), ("allow", "21")]),
+        ([[DPORT, {"nobody knows": 5}, ACCEPT]], [("unknown", "21")]),
         ([[DPORT, LIMIT, REFUSE], [PORT_22, ACCEPT]], [("unknown", "21"), ("allow", "22")]),
     ],
 )

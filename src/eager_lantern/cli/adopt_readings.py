@@ -53,7 +53,7 @@ def _readings(texts: Mapping[str, str], direction: Direction, interface: str) ->
     tables = {file: text for file, text in texts.items() if is_iptables(text)}
     others = {file: text for file, text in texts.items() if file not in tables}
     found = [each for file, text in others.items() for each in _reading(file, text, direction, interface)]
-    return [*found, *read_iptables(tables, direction, interface)] if tables else found
+    return [*found, *read_iptables(", ".join(tables), tables, direction, interface)] if tables else found
 
 
 def _reading(file: str, text: str, direction: Direction, interface: str) -> tuple[Reading, ...]:

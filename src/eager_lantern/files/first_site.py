@@ -13,6 +13,8 @@ from ..core.observed.survey import Survey
 from ..core.values.addresses import address_or_none
 from ..core.values.ports import PortSet
 from ..wire.terminal_safe import printable
+from .guarded import guarded
+from .json_line import json_line
 from .new_site import new_site
 from .outside_seen import LAMP, read_lamp
 from .problem import BadInput, InputProblem
@@ -25,6 +27,7 @@ from .yaml_tree import read_text
 NOT_SEEN = "? not seen"
 
 
+@guarded
 def read_seen_of_site(path: Path) -> tuple[Survey | None, tuple[VisitFacts, ...]]:
     """A kept survey, or what kept visits or sweeps over a lamp tell. Raises BadInput for another result."""
     text = read_text(path)
@@ -39,7 +42,7 @@ def read_seen_of_site(path: Path) -> tuple[Survey | None, tuple[VisitFacts, ...]
             raise BadInput(str(path), InputProblem(0, message))
         found = msgspec.json.decode(text, type=VisitResult)
     except (ValueError, AttributeError, RecursionError) as error:
-        raise BadInput(str(path), InputProblem(0, f"is no kept result: {error}")) from None
+        raise BadInput(str(path), InputProblem(json_line(text, error), f"is no kept result: {error}")) from None
     return None, tuple(_facts(each) for each in found.promises)
 
 

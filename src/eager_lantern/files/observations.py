@@ -15,6 +15,8 @@ from ..core.observed.climb import Climb, RungSeen
 from ..core.values.addresses import Address
 from ..core.values.outcomes import Outcome, Rung
 from ..core.values.ports import PortSet
+from .guarded import guarded
+from .json_line import json_line
 from .problem import BadInput, InputProblem
 from .results.lamp import LampResult, SweepResult
 from .results.rehearse import RehearsedPromise, RehearseResult
@@ -27,6 +29,7 @@ VERSION = "1"
 _SWEPT: tuple[Outcome, ...] = ("refused", "silent")
 
 
+@guarded
 def read_sightings(path: Path, site: Site, client: str) -> tuple[Sighting, ...]:
     """Everything that a result tells of a site; ``client`` is whose place it was taken at, where it does not say.
 
@@ -37,7 +40,8 @@ def read_sightings(path: Path, site: Site, client: str) -> tuple[Sighting, ...]:
     try:
         found = msgspec.json.decode(text, type=READ[name], dec_hook=_decoded)
     except (msgspec.DecodeError, RecursionError, ValueError) as error:
-        raise _bad(path, f"is no kept result of {name}: {error}") from None
+        why = f"is no kept result of {name}: {error}"
+        raise BadInput(str(path), InputProblem(json_line(text, error), why)) from None
     sightings = tuple(_sightings(found, path, site, client))
     if not sightings:
         raise _bad(path, "tells of nothing that was tried")

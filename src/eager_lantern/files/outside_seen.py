@@ -8,6 +8,8 @@ import msgspec
 
 from ..core.observed.survey import OutsideSeen
 from ..core.values.addresses import address_or_none
+from .guarded import guarded
+from .json_line import json_line
 from .problem import BadInput, InputProblem
 from .results.lamp import LampResult
 from .seen_file import read_seen
@@ -16,6 +18,7 @@ from .yaml_tree import read_text
 LAMP = "eager-lantern/lamp/1"
 
 
+@guarded
 def read_lamp(path: Path) -> LampResult | None:
     """A sweep that was kept; None for another result. Raises BadInput for a damaged one."""
     text = read_text(path)
@@ -23,9 +26,10 @@ def read_lamp(path: Path) -> LampResult | None:
         form = json.loads(text).get("format", "")
         return msgspec.json.decode(text, type=LampResult) if form == LAMP else None
     except (ValueError, AttributeError, RecursionError) as error:
-        raise BadInput(str(path), InputProblem(0, f"is no kept result: {error}")) from None
+        raise BadInput(str(path), InputProblem(json_line(text, error), f"is no kept result: {error}")) from None
 
 
+@guarded
 def reached_at(path: Path) -> tuple[OutsideSeen, ...]:
     """The public addresses at which a kept visit or a sweep has reached the server. Raises BadInput."""
     lamp = read_lamp(path)

@@ -4,7 +4,7 @@ from msgspec import Struct
 
 from ..wire.terminal_safe import printable
 
-MOST_SHOWN, MOST_CHARACTERS = 20, 600
+MOST_SHOWN, MOST_COUNTED, MOST_CHARACTERS = 20, 1000, 600
 
 
 class InputProblem(Struct, frozen=True, order=True):
@@ -32,4 +32,5 @@ class BadInput(Exception):
             for each in self.problems[:MOST_SHOWN]
         ]
         left = len(self.problems) - len(shown)
-        return [*shown, f"{file}: and {left} more of the kind"] if left else shown
+        more = f"{left} or more" if len(self.problems) >= MOST_COUNTED else f"{left} more"
+        return [*shown, f"{file}: and {more} of the kind"] if left else shown

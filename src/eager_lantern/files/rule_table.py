@@ -19,6 +19,7 @@ from ..core.model.site import Filter, Forward, Refusal, Rule
 from ..core.sheets.sheet import UNTOLD
 from ..core.values.addresses import Address, AddressSet
 from ..core.values.ports import EVERY_PORT, PortSet
+from .guarded import guarded
 from .problem import BadInput, InputProblem
 from .regular_file import NotUsable, read_regular
 
@@ -84,6 +85,7 @@ def is_rule_table(text: str) -> bool:
     return "ports" in heads or {"first", "last"} <= set(heads)
 
 
+@guarded
 def read_table_text(path: Path) -> str:
     """The text of a table in UTF-8, or in the encoding that older spreadsheets write (ISO 8859-1). Raises BadInput."""
     try:
@@ -98,6 +100,7 @@ def read_table_text(path: Path) -> str:
         return raw.decode("latin-1")
 
 
+@guarded
 def read_rule_table(file: str, text: str) -> Reading:
     """A table of forwards, where rows name an inside address, else of filter rules. Raises BadInput with every line
     that cannot be read."""

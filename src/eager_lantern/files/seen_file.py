@@ -5,6 +5,8 @@ from pathlib import Path
 import msgspec
 
 from ..core.observed.climb import Climb
+from .guarded import guarded
+from .json_line import json_line
 from .problem import BadInput, InputProblem
 from .results.visit import Taken, VisitResult, climbs_of
 from .yaml_tree import read_text
@@ -23,6 +25,7 @@ class Seen(msgspec.Struct, frozen=True):
     climbs: tuple[Climb, ...]
 
 
+@guarded
 def read_seen(path: Path) -> Seen:
     """Read a kept result. Raises BadInput with what is not as it should be."""
     text = read_text(path)
@@ -34,5 +37,5 @@ def read_seen(path: Path) -> Seen:
         found = msgspec.json.decode(text, type=VisitResult)
     except (msgspec.DecodeError, RecursionError) as error:
         message = f"is no kept result of a visit: {error}; make one with eager-lantern visit --save"
-        raise BadInput(str(path), InputProblem(0, message)) from None
+        raise BadInput(str(path), InputProblem(json_line(text, error), message)) from None
     return Seen(found.taken, climbs_of(found))

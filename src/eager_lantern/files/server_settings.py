@@ -16,6 +16,7 @@ from typing import Literal
 from ..core.adoption.told import Key, Left, Reading, Told
 from ..core.model.entries import OWN, Destination, Port
 from ..core.values.ports import PortSet
+from .guarded import guarded
 from .problem import BadInput, InputProblem
 
 MOST_LINES = 100_000
@@ -28,6 +29,7 @@ Line = tuple[int, str, list[str]]
 Found = Iterator[Told | Left]
 
 
+@guarded
 def read_settings(file: str, text: str) -> Reading | None:
     """What a file of settings tells; None for what is none that is known. Raises BadInput with every value that
     cannot be read."""

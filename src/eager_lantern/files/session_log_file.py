@@ -9,11 +9,13 @@ from ..core.values.addresses import address_or_none
 from ..core.values.outcomes import ORDER
 from ..core.values.ports import PortSet
 from ..wire.session_log import NoSessionLog, SessionTold, read_log
+from .guarded import guarded
 from .observations import service_for
 from .problem import BadInput, InputProblem
 from .yaml_tree import read_text
 
 
+@guarded
 def read_session_log(path: Path, site: Site, client: str) -> Sighting:
     """What a log tells of a try of a client. Raises BadInput for what is no log of a session, or not of a service of
     this site. Nothing of the log but addresses and ports is kept, and so no password."""

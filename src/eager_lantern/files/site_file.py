@@ -1,6 +1,7 @@
 """The site file: YAML in, a checked site out, with the line of everything in it."""
 
 import os
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
@@ -9,7 +10,8 @@ import msgspec
 from ..core.model.consistency import problems
 from ..core.model.site import Client, Site
 from ..core.values.site_path import SitePath
-from .problem import BadInput, InputProblem
+from .guarded import guarded
+from .problem import MOST_COUNTED, BadInput, InputProblem
 from .type_faults import faults, from_text
 from .yaml_tree import YamlTree, read_text
 
@@ -64,20 +66,22 @@ def _with_habits(site: Site, data: Any) -> Site:
     return msgspec.structs.replace(site, clients=tuple(clients))
 
 
+@guarded
 def read_site(path: Path) -> SiteFile:
     """Read and check a site file. Raises BadInput with everything that is wrong in it."""
     return parse_site(str(path), read_text(path))
 
 
+@guarded
 def parse_site(file: str, text: str) -> SiteFile:
     """The same for a text that stands in no file; ``file`` is what errors call it."""
     tree = YamlTree(file, text)
     try:
         site = _with_habits(msgspec.convert(tree.data, Site, dec_hook=from_text), tree.data)
     except msgspec.ValidationError as error:
-        found = list(faults(Site, tree.data, ())) or [((), str(error))]
+        found = list(islice(faults(Site, tree.data, ()), MOST_COUNTED)) or [((), str(error))]
     else:
-        found = [(each.place, each.message) for each in problems(site)]
+        found = [(each.place, each.message) for each in islice(problems(site), MOST_COUNTED)]
         if not found:
             return SiteFile(file, site, tree)
     raise BadInput(file, *(InputProblem(tree.line(place), message) for place, message in found))

@@ -9,6 +9,8 @@ from ..core.adoption.told import Reading, Told
 from ..core.model.site import Forward
 from ..core.observed.survey import Survey
 from ..core.surveyed.mapped import forwards_of
+from .guarded import guarded
+from .json_line import json_line
 from .problem import BadInput, InputProblem
 from .results.survey import SurveyResult, survey_of
 from .results.visit import Taken
@@ -31,6 +33,7 @@ class KeptSurvey(msgspec.Struct, frozen=True):
     place: str
 
 
+@guarded
 def read_survey(path: Path) -> KeptSurvey:
     """Read a kept survey. Raises BadInput with what is not as it should be."""
     text = read_text(path)
@@ -42,10 +45,11 @@ def read_survey(path: Path) -> KeptSurvey:
         found = msgspec.json.decode(text, type=SurveyResult, dec_hook=from_text)
     except (msgspec.DecodeError, RecursionError, ValueError) as error:
         message = f"is no kept result of a survey: {error}; make one with eager-lantern survey --save"
-        raise BadInput(str(path), InputProblem(0, message)) from None
+        raise BadInput(str(path), InputProblem(json_line(text, error), message)) from None
     return KeptSurvey(survey_of(found), found.taken, found.place)
 
 
+@guarded
 def read_mappings(file: str) -> Reading:
     """The router's mappings in a kept survey, as the forwards of a device. Raises BadInput."""
     found = read_survey(Path(file)).survey

@@ -5,6 +5,7 @@ import re
 
 from ..core.adoption.told import Reading, Told
 from ..core.values.ports import PortSet
+from .guarded import guarded
 from .problem import BadInput, InputProblem
 
 _LINE = re.compile(r"net\.ipv4\.(ip_forward|ip_local_port_range)\s*=\s*(\S.*)")
@@ -15,6 +16,7 @@ def is_sysctl(text: str) -> bool:
     return any(_LINE.fullmatch(line.strip()) for line in text.splitlines())
 
 
+@guarded
 def read_sysctl(file: str, text: str, of_gateway: bool) -> Reading:
     """The master switch of a gateway, or the own ports of a host. Raises BadInput for a value that is none."""
     found: dict[str, Told] = {}

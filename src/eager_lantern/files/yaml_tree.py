@@ -55,6 +55,8 @@ from .regular_file import NotUsable, read_regular
 MOST_BYTES = 32_000_000
 MOST_DEPTH = 40
 MOST_PARTS = 4_000_000
+MOST_CHARACTERS = 64_000_000
+"""In all values, once aliases are written out: twice the largest file."""
 TOO_DEEP = f"is nested deeper than {MOST_DEPTH} levels; a site never is"
 _WORDS = {"": None, "~": None, "null": None, "Null": None, "NULL": None, "true": True, "True": True, "TRUE": True}
 _WORDS |= {"false": False, "False": False, "FALSE": False}
@@ -85,13 +87,14 @@ def _why(error: OSError) -> str:
 
 class _Node(Struct):
     """A value, its line, the lines of its parts by key or number, those of them that have parts themselves, and how
-    many parts it has once its aliases are written out."""
+    many parts and characters it has once its aliases are written out."""
 
     line: int
     data: Any
     lines: Mapping[str | int, int] = MappingProxyType({})
     below: Mapping[str | int, "_Node"] = MappingProxyType({})
     parts: int = 1
+    characters: int = 0
 
 
 class _Branch(_Node):
@@ -152,8 +155,9 @@ class YamlTree:
                 data = event.value if event.style else _plain(event.value)
                 line = event.start_mark.line + 1  # type: ignore[union-attr]
                 if event.anchor is not None:
-                    self._anchors[event.anchor] = _Node(line, data)
+                    self._anchors[event.anchor] = _Node(line, data, characters=len(event.value))
                 if stack:
+                    stack[-1].characters += len(event.value)
                     self._hang(stack[-1], line, data)
                 else:
                     root = _Node(line, data)
@@ -170,6 +174,10 @@ class YamlTree:
             else:
                 continue
             if stack:
+                stack[-1].characters += node.characters
+                if stack[-1].characters > MOST_CHARACTERS:
+                    message = f"has more than {MOST_CHARACTERS} characters once its aliases are written out"
+                    raise self._bad(node.line, message)
                 self._hang(stack[-1], node.line, node.data, node)
             else:
                 root = node
@@ -196,7 +204,7 @@ class YamlTree:
             raise self._bad(line, f"*{event.anchor} stands for nothing: no &{event.anchor} before it")
         if isinstance(meant, _Branch) and meant.open:
             raise self._bad(line, f"*{event.anchor} stands inside of what it repeats")
-        return _Node(line, meant.data, meant.lines, meant.below, meant.parts)
+        return _Node(line, meant.data, meant.lines, meant.below, meant.parts, meant.characters)
 
     def _hang(self, parent: _Branch, line: int, data: Any, node: _Node | None = None) -> None:
         """Put what is finished where it belongs; only what has parts is a node of its own."""

@@ -8,11 +8,14 @@ leads out of its folder writes where it should not.
 import re
 from collections.abc import Iterable
 from dataclasses import dataclass
+from itertools import islice
 
 from .terminal_safe import decoded, printable
 
 MOST_TOLD = 3
 MOST_IN_A_LINE = 4096
+MOST_LINES = 100_000
+"""Of a listing no more are looked at: who has so many files in a folder has more than a client can list."""
 _LINE = re.compile(rb"[^\r\n]+")
 _TIME = r"(?:[A-Za-z]{3}\s+\d{1,2}|\d{4}-\d\d-\d\d)\s+[\d:]{4,5}"
 _LONG = re.compile(rf"([-dlbcpsD])[-rwxsStTlL]{{9}}[.+@]?\s+\d+\s.*?\s{_TIME} (.*)")
@@ -35,7 +38,7 @@ class Listing:
 
 def read_listing(raw: bytes) -> Listing:
     """A listing as it came, whatever its format."""
-    lines = (decoded(match[0]) for match in _LINE.finditer(raw))
+    lines = (decoded(match[0]) for match in islice(_LINE.finditer(raw), MOST_LINES + 1))
     return checked_names(_name(line) for line in lines if line.strip() and not _TOTAL.fullmatch(line))
 
 

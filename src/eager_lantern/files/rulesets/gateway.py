@@ -25,6 +25,7 @@ from ...core.model.entries import BlockedPorts, Port
 from ...core.model.site import INTERNET, Filter, Forward, Gateway, Site, Translation
 from ...core.values.addresses import Address, AddressSet, Family, public_addresses
 from ...core.values.ports import EVERY_PORT, PortSet
+from ..guarded import guarded
 from ..problem import BadInput, InputProblem
 from .box import EVERYBODY, EVERYTHING, IPV4, IPV6, Box, common, family_box, without
 from .helpers import ftp_helper
@@ -42,6 +43,7 @@ class Sides(Struct, frozen=True):
     inside: str
 
 
+@guarded
 def read_gateway(file: str, items: Items, site: Site, gateway: Gateway, sides: Sides) -> tuple[Reading, ...]:
     """Its forwards, both filters and switches. Raises BadInput where they make nothing that a site has words for."""
     try:
@@ -279,6 +281,7 @@ def _table(file: str, flat: Sequence[Decided], default: Filter, way: Literal["in
     return Reading(file, "rules", told, (), default, of_ruleset=True, direction=way)
 
 
+@guarded
 def items_of_nft(file: str, text: str) -> Items:
     """What ``nft -j list ruleset`` prints. Raises BadInput."""
     try:

@@ -10,6 +10,7 @@ from ...core.adoption.told import Left, Reading, Told
 from ...core.model.site import Rule
 from ...core.values.addresses import AddressSet
 from ...core.values.ports import EVERY_PORT
+from ..guarded import guarded
 from ..problem import BadInput, InputProblem
 from .box import EVERYBODY, EVERYTHING, IPV4, IPV6, TRANSPORTS, common, without
 from .helpers import ftp_helper
@@ -26,6 +27,7 @@ def is_ruleset(text: str) -> bool:
     return text.lstrip().startswith("{") and '"nftables"' in text[:200]
 
 
+@guarded
 def read_ruleset(file: str, text: str, direction: Way, interface: str = "") -> tuple[Reading, ...]:
     """The rules of a host for what comes in, or goes out, and which control connections its FTP helper reads, if any;
     ``interface`` is the one that it stands on its network with, where that is known. Raises BadInput."""

@@ -16,6 +16,7 @@ from msgspec.structs import replace
 
 from ...core.adoption.told import Direction, Reading
 from ...core.values.addresses import Family
+from ..guarded import guarded
 from ..problem import BadInput, InputProblem
 from .host import read_items
 
@@ -41,6 +42,7 @@ _REJECTS = {
     "icmp6-adm-prohibited": {"type": "icmpv6", "expr": "admin-prohibited"},
 }
 _PROTOCOLS = {"6": "tcp", "17": "udp", "1": "icmp", "58": "icmpv6", "ipv6-icmp": "icmpv6", "icmp6": "icmpv6"}
+_UNQUOTED = re.compile(r"[^\"'\\]*")
 _SYN = ["FIN,SYN,RST,ACK", "SYN"]
 """What a new connection of TCP has by itself (``--syn``)."""
 
@@ -58,21 +60,29 @@ def family_of(text: str) -> str:
     return "ip6" if re.search(r"-[sd] [0-9A-Fa-f]*:[0-9A-Fa-f:]*", text) else "ip"
 
 
-def read_iptables(texts: Mapping[str, str], direction: Direction, interface: str = "") -> tuple[Reading, ...]:
+@guarded
+def read_iptables(
+    files: str, texts: Mapping[str, str], direction: Direction, interface: str = ""
+) -> tuple[Reading, ...]:
     """The rules of a host for what comes in or goes out; ``interface`` is the one that it stands on its network with,
     where that is known. Raises BadInput."""
     known = {family_of(text) for text in texts.values()}
     families: frozenset[Family] = frozenset(4 if each == "ip" else 6 for each in known)
-    found = read_items(", ".join(texts), items_of_iptables(texts), direction, interface)
+    found = read_items(files, items_of_iptables(texts), direction, interface)
     return tuple(replace(each, of_families=families) for each in found)
 
 
 def items_of_iptables(texts: Mapping[str, str]) -> list[Item]:
     """The lists of one family or of both, in the words of the newer one. Raises BadInput."""
-    items = [each for file, text in texts.items() for each in _items(file, text, family_of(text))]
+    items = [each for file, text in texts.items() for each in _listed(file, text)]
     for family in {"ip", "ip6"} - {family_of(text) for text in texts.values()}:  # nothing is known of it: it is shut
         items += [_base(family, "filter", chain, "DROP") for chain in ("INPUT", "FORWARD", "OUTPUT")]
     return items
+
+
+@guarded
+def _listed(file: str, text: str) -> list[Item]:
+    return list(_items(file, text, family_of(text)))
 
 
 def _items(file: str, text: str, family: str) -> Iterator[Item]:
@@ -82,7 +92,9 @@ def _items(file: str, text: str, family: str) -> Iterator[Item]:
         if line.startswith("*"):
             table = line[1:]
         elif line.startswith(":"):
-            name, policy, *_ = line[1:].split()
+            name, policy = (*line[1:].split(), "", "")[:2]
+            if not name or not policy:
+                raise BadInput(file, InputProblem(number, f"“{line[:60]}” is no chain of iptables-save"))
             chain = {"family": family, "table": table, "name": name}
             yield _base(family, table, name, policy) if name in _HOOKS else {"chain": chain}
         elif line.startswith("-A "):
@@ -103,12 +115,12 @@ def _base(family: str, table: str, name: str, policy: str) -> Item:
 
 def _rule(file: str, number: int, line: str, family: str, table: str) -> dict[str, Any]:
     try:
-        words = shlex.split(line)
+        words = line.split() if _UNQUOTED.fullmatch(line) else shlex.split(line)
         reading = _Words(words[2:], family)
-        expressions = reading.read()
+        chain, expressions = words[1], reading.read()
     except (ValueError, IndexError) as error:
         raise BadInput(file, InputProblem(number, f"is no rule that is understood: {error}")) from None
-    rule = {"family": family, "table": table, "chain": words[1], "line": number, "expr": expressions}
+    rule = {"family": family, "table": table, "chain": chain, "line": number, "expr": expressions}
     return {**rule, "comment": reading.comment} if reading.comment else rule
 
 

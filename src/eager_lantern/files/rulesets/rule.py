@@ -100,9 +100,13 @@ class _Statements:
                 return
             if _asks(word):
                 self._narrow(word, detail)
-            elif (verdict := self._does(word, detail)) is not None:
-                self._verdict = verdict
+            elif (verdict := self._does(word, detail)) is not None and not self._is_unknown:
+                self._verdict = verdict  # behind what is not known, a verdict may never be come to
         yield self._case(self._boxes, self._verdict)
+
+    @property
+    def _is_unknown(self) -> bool:
+        return self._verdict is not None and self._verdict[0] == "unknown"
 
     def _case(self, boxes: list[Box], verdict: Verdict | None) -> Case:
         return Case(boxes, verdict, tuple(self._doubts))

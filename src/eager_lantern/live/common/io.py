@@ -4,7 +4,7 @@ import asyncio
 from collections.abc import Awaitable
 from typing import TypeVar
 
-from ...wire.listing import Listing
+from ...wire.listing import MOST_LINES, Listing
 from ..failure import Failed
 
 Done = TypeVar("Done")
@@ -15,6 +15,8 @@ def trusted(listing: Listing) -> str:
     if listing.tricks:
         names = "; ".join(listing.tricks)
         raise Failed("wrong", f"{listing}, with names that lead elsewhere or steer a terminal: {names}")
+    if listing.entries > MOST_LINES:
+        raise Failed("wrong", f"more than {MOST_LINES} entries in the folder; given up")
     return str(listing)
 
 

@@ -1,0 +1,72 @@
+"""Readers of what somebody else wrote: whatever they stumble over is damage of the file, and they end in time.
+
+A reader knows what is usually wrong with a file and says so itself, with its line. What it does not foresee, a port of
+65536 in a kept result or a number where a rule set has a list, must neither end the program with a fault of its own
+nor hold it up: so each reader runs in a thread that nobody waits for beyond SECONDS, and Ctrl-C ends the waiting at
+once, whatever the thread does.
+"""
+
+import threading
+from collections.abc import Callable
+from concurrent.futures import Future
+from functools import wraps
+from os import PathLike
+from typing import Concatenate, ParamSpec, TypeVar
+
+from .problem import BadInput, InputProblem
+
+SECONDS = 120.0
+"""The largest files that are read take a tenth of it on a slow machine."""
+DAMAGE = (ValueError, LookupError, TypeError, AttributeError, ArithmeticError, RuntimeError, AssertionError)
+"""What readers raise where something is not what they take it for; RuntimeError has RecursionError and what becomes of
+a StopIteration within a generator."""
+_Read = TypeVar("_Read")
+_File = TypeVar("_File", bound=str | PathLike[str])
+_More = ParamSpec("_More")
+_inside = threading.local()
+
+
+def guarded(read: Callable[Concatenate[_File, _More], _Read]) -> Callable[Concatenate[_File, _More], _Read]:
+    """The same reader of a file, which is its first argument, by name or path. Raises BadInput, and nothing else that
+    has to do with what is in the file; OSError is its own to raise."""
+
+    @wraps(read)
+    def whole(file: _File, /, *rest: _More.args, **named: _More.kwargs) -> _Read:
+        if getattr(_inside, "is_thread", False):
+            return read(file, *rest, **named)
+        done: Future[_Read] = Future()
+
+        def work() -> None:
+            _inside.is_thread = True
+            try:
+                done.set_result(read(file, *rest, **named))
+            except BaseException as error:
+                done.set_exception(error)
+
+        threading.Thread(target=work, daemon=True).start()
+        try:
+            return done.result(SECONDS)
+        except BadInput:
+            raise
+        except TimeoutError:
+            why = f"is not read to its end within {SECONDS:g} s; given up"
+            raise BadInput(str(file), InputProblem(0, why)) from None
+        except MemoryError:
+            raise BadInput(str(file), InputProblem(0, "is more than this machine can hold")) from None
+        except DAMAGE as error:
+            raise BadInput(str(file), InputProblem(0, f"is damaged: {damage(error)}")) from error
+
+    return whole
+
+
+def damage(error: BaseException) -> str:
+    """What is wrong, as well as it can be told from an exception that no reader foresaw."""
+    if isinstance(error, RecursionError):
+        return "it is nested too deep"
+    if isinstance(error, KeyError):
+        return f"“{error.args[0] if error.args else ''}” is missing, or is not known"
+    if isinstance(error, ValueError) and str(error):
+        return str(error)
+    if isinstance(error, (IndexError, RuntimeError)):
+        return "it ends where more is expected"
+    return "it has something of another kind than expected"
