@@ -169,6 +169,22 @@ def test_a_pipe_is_refused_instead_of_waited_for(words: list[str], tmp_path: Pat
     assert (done.returncode, "is a pipe or a device; name a regular file" in done.stderr) == (2, True)
 
 
+SYSTEM = ["/proc/kmsg", "/proc/self/environ", "/proc/1/mem", "/sys/kernel/notes", "/dev/zero", "/dev/tty", "link"]
+
+
+@pytest.mark.skipif(not sys.platform.startswith("linux"), reason="needs the files in which Linux shows itself")
+@pytest.mark.parametrize("file", SYSTEM)
+@pytest.mark.parametrize(
+    "words", [["check"], ["adopt", AFTER], ["diagnose", AFTER, "--log"], ["check", AFTER, "--survey"]]
+)
+def test_a_file_of_the_system_is_no_document_and_is_not_opened(words: list[object], file: str, tmp_path: Path) -> None:
+    (tmp_path / "link").symlink_to("/proc/kmsg")
+    named = f"field-station={file}" if "--log" in words else file
+    done = run(*words, named, cwd=tmp_path)
+    assert done.returncode == 2
+    assert "of the system" in done.stderr or "a pipe or a device" in done.stderr
+
+
 def _imports(pid: int) -> bool:
     """Whether the program is past the start of the interpreter: a library of its own is loaded."""
     return "msgspec" in Path(f"/proc/{pid}/maps").read_text()

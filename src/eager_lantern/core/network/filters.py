@@ -125,12 +125,14 @@ def rulings(table: Table, flow: Flow) -> list[Ruling]:
     the rules and the cuts, not with addresses and ports. Parts that differ in their sources alone
     are one again, so that the next filter has no more to do than it must.
     """
+    asked = flow.ports.spans or ((0, 0),)
+    lowest, highest = asked[0][0], asked[-1][1]
     about = [
         each
         for each in table.matches
-        if each.ports
-        and each.ports.lowest <= flow.ports.highest
-        and flow.ports.lowest <= each.ports.highest
+        if (spans := each.ports.spans)
+        and spans[0][0] <= highest
+        and lowest <= spans[-1][1]
         and each.protocol in ("any", flow.protocol)
         and (each.targets is None or flow.to.number in each.targets)
     ]
