@@ -1,6 +1,7 @@
 """Files, folders, terminals and neighbours that mean no good."""
 
 import asyncio
+import contextlib
 import csv
 import json
 import os
@@ -22,7 +23,10 @@ from eager_lantern.files.key_reference import key_page, key_paths
 from eager_lantern.files.results.formats import FORMATS
 from eager_lantern.lab.kernel.lab import missing_means
 from eager_lantern.live.common.secret import HIDDEN, Secret
-from eager_lantern.live.lamp.listener import MOST_CONNECTIONS, MOST_OF_ONE, Lamp
+from eager_lantern.live.lamp.listener import MOST_OF_ONE, MOST_STRANGERS, Lamp
+from eager_lantern.live.lamp.sweep import swept
+from eager_lantern.live.open_files import allow_open_files
+from eager_lantern.live.vantage.local import HERE
 from eager_lantern.wire.lamp import question, seen
 
 KERNEL = [pytest.mark.kernel, pytest.mark.skipif(bool(missing_means()), reason="no kernel lab")]
@@ -163,7 +167,7 @@ def test_a_lamp_that_strangers_crowd_answers_who_knows_the_secret_and_says_so() 
     async def crowded() -> bytes:
         lamp = Lamp(secret)
         assert await lamp.light(["127.0.0.1"], [61997], ["tcp"]) == []
-        addresses = [f"127.0.0.{i % 3 + 2}" for i in range(MOST_CONNECTIONS + 20)]
+        addresses = [f"127.0.0.{i % 3 + 2}" for i in range(MOST_STRANGERS + 20)]
         strangers = [await asyncio.open_connection("127.0.0.1", 61997, local_addr=(each, 0)) for each in addresses]
         reader, writer = await asyncio.open_connection("127.0.0.1", 61997)
         writer.write(question(secret, nonce))
@@ -176,7 +180,44 @@ def test_a_lamp_that_strangers_crowd_answers_who_knows_the_secret_and_says_so() 
     sight = seen(secret, nonce, asyncio.run(crowded()))
     assert sight is not None
     assert sight.crowded >= 20
-    assert MOST_OF_ONE < MOST_CONNECTIONS
+    assert MOST_OF_ONE < MOST_STRANGERS
+
+
+def test_in_a_burst_of_strangers_who_knows_the_secret_sweeps_as_ever() -> None:
+    """Strangers come without end, hold what they get, and fill the queue of every port; all from an address of their
+    own, but for some that stand where the one who knows stands."""
+    secret, ports = b"flood-and-ebb-tide-61", list(range(61_700, 61_764))
+
+    async def swept_in_a_burst() -> tuple[int, int, int]:
+        allow_open_files(4096)
+        lamp, held = Lamp(secret), list[asyncio.StreamWriter]()
+        assert await lamp.light(["127.0.0.1"], ports, ["tcp"]) == []
+
+        async def come(i: int) -> None:
+            source = "127.0.0.1" if i % 50 == 0 else f"127.0.0.{i % 20 + 2}"
+            with contextlib.suppress(OSError):
+                made = await asyncio.open_connection("127.0.0.1", ports[i % len(ports)], local_addr=(source, 0))
+                held.append(made[1])
+
+        burst = [asyncio.create_task(come(i)) for i in range(2_500)]
+        found = await swept(HERE, "127.0.0.1", ports, secret, "tcp", 20.0)
+        again = await swept(HERE, "127.0.0.1", ports, secret, "tcp", 20.0)
+        await asyncio.gather(*burst)
+        for each in held:
+            each.transport.abort()
+        await lamp.put_out()
+        return len(found.with_outcome("ok")), len(again.with_outcome("ok")), lamp.crowded
+
+    first, second, crowded = asyncio.run(swept_in_a_burst())
+    assert (first, second) == (len(ports), len(ports))
+    assert crowded > 100  # else there was no crowd
+
+
+def test_a_challenge_that_was_answered_is_not_answered_again() -> None:
+    lamp, line = Lamp(b"flood-and-ebb-tide-61"), question(b"flood-and-ebb-tide-61", secrets.token_bytes(16))
+    said = [lamp.said(line, ("192.0.2.9", 40_000), ("127.0.0.1", 61_997)) for _ in range(3)]
+    assert [bool(each) for each in said] == [True, False, False]
+    assert (lamp.answered, lamp.turned_away) == (1, 2)
 
 
 @pytest.mark.parametrize(

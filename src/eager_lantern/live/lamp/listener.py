@@ -1,11 +1,25 @@
-"""The lamp: listens in place of a server that is not there yet, and answers only who knows the secret."""
+"""The lamp: listens in place of a server that is not there yet, and answers only who knows the secret.
+
+Theory: places in a crowd
+=========================
+A lamp stands on the internet for hours, and anybody may open connections to it and say nothing. Three things run out:
+descriptors, places among those that are waited for, and the kernel's queue before them. So
+
+- connections are accepted one by one, and a place is made before each: the stranger who has been silent longest goes.
+  Descriptors are never more than ports and places together, whatever arrives;
+- who has once answered the challenge, or rather made one, is known by address, and has places of its own that no
+  stranger can take. A sweep by who knows the secret fights for its first port alone;
+- a challenge that was answered once is not answered again: who has seen one on the way learns nothing by sending it,
+  and does not become known.
+"""
 
 import asyncio
+import contextlib
 import errno
 import os
 import socket
 from collections.abc import Sequence
-from typing import Any, cast
+from typing import cast
 
 import psutil
 
@@ -14,9 +28,16 @@ from ...core.model.site import Transport
 from ...wire.lamp import LINE_BYTES, Sight, answer, asked
 from ..open_files import allow_open_files
 
-MOST_CONNECTIONS, MOST_OF_ONE = 512, 320
-"""At once, and of one address. A sweep has up to 256 at a time."""
+MOST_STRANGERS, MOST_KNOWN, MOST_OF_ONE = 512, 512, 320
+"""Connections at once: of strangers, of those that are known, and of one address. A sweep has up to 256 at a time."""
+LEAST_STRANGERS = 16
+SPARE_FILES = 64
+QUEUE = 4096
+"""How many connections of a port may wait to be accepted, as far as the system allows it."""
 PATIENCE_SECONDS = 5.0
+RETRY_SECONDS = 0.05
+MOST_ANSWERED = 500_000
+"""Challenges that are remembered as answered; more than a lamp is asked in a day."""
 
 
 class Lamp:
@@ -24,19 +45,27 @@ class Lamp:
 
     def __init__(self, secret: bytes) -> None:
         self._secret = secret
-        self._servers: list[asyncio.Server] = []
+        self._listening: list[asyncio.Task[None]] = []
         self._datagrams: list[asyncio.DatagramTransport] = []
-        self._waiting: dict[asyncio.StreamWriter, str] = {}
+        self._crowd = _Crowd()
+        self._nonces: dict[bytes, None] = {}
         self.answered = 0
         self.turned_away = 0
-        self.crowded = 0
+
+    @property
+    def crowded(self) -> int:
+        """How many connections there was no place for."""
+        return self._crowd.refused
 
     async def light(
         self, addresses: Sequence[str], ports: Sequence[int], protocols: Sequence[Transport]
     ) -> list[Unlit]:
         """Listen on every port of every address; those on which that fails, each with the reason."""
-        allow_open_files(len(addresses) * len(ports) * len(protocols) + MOST_CONNECTIONS + 64)
-        asyncio.get_running_loop().set_exception_handler(self._troubled)
+        listeners = len(addresses) * len(ports) * len(protocols)
+        allowed = allow_open_files(listeners + MOST_STRANGERS + MOST_KNOWN + SPARE_FILES)
+        if allowed is not None:
+            left = allowed - listeners - MOST_KNOWN - SPARE_FILES
+            self._crowd.most_strangers = max(LEAST_STRANGERS, min(MOST_STRANGERS, left))
         unlit: list[Unlit] = []
         for address in addresses:
             for protocol in protocols:
@@ -48,62 +77,131 @@ class Lamp:
         return unlit
 
     async def _lit(self, address: str, port: int, protocol: Transport) -> None:
-        if protocol == "tcp":
-            self._servers.append(await asyncio.start_server(self._connected, address, port, limit=LINE_BYTES * 2))
-            return
         loop = asyncio.get_running_loop()
+        if protocol == "tcp":
+            family = socket.AF_INET6 if ":" in address else socket.AF_INET
+            listener = socket.create_server((address, port), family=family, backlog=QUEUE)
+            listener.setblocking(False)
+            self._listening.append(loop.create_task(self._accepting(listener)))
+            return
         transport, _ = await loop.create_datagram_endpoint(lambda: _Datagrams(self), local_addr=(address, port))
         self._datagrams.append(transport)
 
-    def _troubled(self, loop: asyncio.AbstractEventLoop, context: dict[str, Any]) -> None:
-        """Where sockets run out, those who wait in a queue are crowded out; nothing is said of each of them."""
-        if isinstance(context.get("exception"), OSError):
-            self.crowded += 1
-        else:
-            loop.default_exception_handler(context)
+    async def _accepting(self, listener: socket.socket) -> None:
+        """Take connections one by one; where even the spare descriptors are gone, a stranger goes for each."""
+        loop = asyncio.get_running_loop()
+        with contextlib.closing(listener):
+            while True:
+                try:
+                    made, peer = await loop.sock_accept(listener)
+                except OSError as error:
+                    if error.errno in (errno.EMFILE, errno.ENFILE, errno.ENOBUFS, errno.ENOMEM):
+                        self._crowd.one_less()
+                        await asyncio.sleep(RETRY_SECONDS)
+                    continue
+                if (place := self._crowd.place_for(str(peer[0]))) is None:
+                    made.close()
+                    continue
+                place.task = loop.create_task(self._met(made, place))
 
-    async def _connected(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        """One connection: a right challenge gets its answer, anything else a silent end. Nobody holds more than a
-        part of the places, and where all are taken the one that has been silent longest goes."""
-        peer = str((writer.get_extra_info("peername") or ("",))[0])
-        if sum(each == peer for each in self._waiting.values()) >= MOST_OF_ONE:
-            self.crowded += 1
-            writer.transport.abort()
-            return
-        if len(self._waiting) >= MOST_CONNECTIONS:
-            oldest = next(iter(self._waiting))
-            del self._waiting[oldest]
-            self.crowded += 1
-            oldest.transport.abort()
-        self._waiting[writer] = peer
-        try:
-            async with asyncio.timeout(PATIENCE_SECONDS):
-                line = await reader.readexactly(LINE_BYTES)
-                said = self.said(line, writer.get_extra_info("peername"), writer.get_extra_info("sockname"))
-                if said:
-                    writer.write(said)
-                    await writer.drain()
-        except (OSError, TimeoutError, asyncio.IncompleteReadError):
-            self.turned_away += 1
-        finally:
-            self._waiting.pop(writer, None)
-            writer.close()
+    async def _met(self, made: socket.socket, place: "_Place") -> None:
+        """One connection: a right challenge gets its answer, anything else a silent end."""
+        loop = asyncio.get_running_loop()
+        with contextlib.closing(made), place:
+            try:
+                async with asyncio.timeout(PATIENCE_SECONDS):
+                    line = b""
+                    while len(line) < LINE_BYTES:
+                        piece = await loop.sock_recv(made, LINE_BYTES - len(line))
+                        if not piece:
+                            break
+                        line += piece
+                    said = self.said(line, made.getpeername(), made.getsockname())
+                    if said:
+                        await loop.sock_sendall(made, said)
+            except (OSError, TimeoutError):
+                self.turned_away += 1
 
     def said(self, line: bytes, peer: tuple[str, int], own: tuple[str, int]) -> bytes:
-        """What to say to a line: nothing to a stranger."""
+        """What to say to a line: nothing to a stranger, nor to a challenge that was answered before."""
         nonce = asked(self._secret, line)
-        if nonce is None:
+        if nonce is None or nonce in self._nonces:
             self.turned_away += 1
             return b""
+        self._nonces[nonce] = None
+        if len(self._nonces) > MOST_ANSWERED:
+            del self._nonces[next(iter(self._nonces))]
+        self._crowd.knows(peer[0])
         self.answered += 1
         return answer(self._secret, nonce, Sight(peer[0], peer[1], own[0], own[1], self.crowded))
 
     async def put_out(self) -> None:
         """Stop listening everywhere."""
-        for server in self._servers:
-            server.close()
+        for task in (*self._listening, *self._crowd.tasks()):
+            task.cancel()
         for transport in self._datagrams:
             transport.close()
+        await asyncio.gather(*self._listening, *self._crowd.tasks(), return_exceptions=True)
+
+
+class _Place:
+    """A connection's place in the crowd, which it leaves when it ends."""
+
+    def __init__(self, pool: dict["_Place", None], address: str) -> None:
+        self.address = address
+        self.task: asyncio.Task[None] | None = None
+        self._pool = pool
+        pool[self] = None
+
+    def __enter__(self) -> None:
+        return None
+
+    def __exit__(self, *_: object) -> None:
+        self._pool.pop(self, None)
+
+
+class _Crowd:
+    """Who may be connected at once: strangers, and those that are known, each in order of arrival."""
+
+    def __init__(self) -> None:
+        self.most_strangers = MOST_STRANGERS
+        self.refused = 0
+        self._strangers: dict[_Place, None] = {}
+        self._known: dict[_Place, None] = {}
+        self._addresses: dict[str, None] = {}
+
+    def knows(self, address: str) -> None:
+        """Remember who has made a right challenge; of very many, the last."""
+        self._addresses.pop(address, None)
+        self._addresses[address] = None
+        if len(self._addresses) > MOST_KNOWN:
+            del self._addresses[next(iter(self._addresses))]
+
+    def place_for(self, address: str) -> _Place | None:
+        """A place for a connection. None where its address has all that one may have; a stranger without a place takes
+        that of who has been silent longest."""
+        known = address in self._addresses
+        pool = self._known if known else self._strangers
+        full = len(pool) >= (MOST_KNOWN if known else self.most_strangers)
+        if sum(each.address == address for each in pool) >= MOST_OF_ONE or (full and known):
+            self.refused += 1
+            return None
+        if full:
+            self.one_less()
+        return _Place(pool, address)
+
+    def one_less(self) -> None:
+        """The stranger who has been silent longest goes."""
+        self.refused += 1
+        oldest = next(iter(self._strangers), None)
+        if oldest is not None:
+            del self._strangers[oldest]
+            if oldest.task is not None:
+                oldest.task.cancel()
+
+    def tasks(self) -> list[asyncio.Task[None]]:
+        """Those that are under way."""
+        return [each.task for each in (*self._strangers, *self._known) if each.task is not None]
 
 
 class _Datagrams(asyncio.DatagramProtocol):
