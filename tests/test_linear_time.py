@@ -16,10 +16,6 @@ from eager_lantern.core.values.text_value import LONGEST_MANY, LONGEST_ONE, Valu
 
 HOSTILE = 10_000
 ASK = {"compile", "match", "fullmatch", "search", "sub", "split", "findall", "finditer"}
-MADE_WHEN_ASKED = {
-    "live/common/secret.py": "of a password, one group a character without repetition inside of repetition",
-}
-"""Patterns that no constant is: where, and why they are linear."""
 _PARSER: Any = importlib.import_module("re._parser")
 _REPEATS = {"MAX_REPEAT", "MIN_REPEAT"}
 SOURCE = Path(eager_lantern.__file__).parent
@@ -71,7 +67,7 @@ def test_no_pattern_of_the_source_repeats_inside_of_a_repetition() -> None:
         except (NameError, ImportError):
             opaque.add(place.partition(":")[0])
     assert found == []
-    assert opaque == set(MADE_WHEN_ASKED)
+    assert opaque == set()  # a pattern that is made of what is read could not be looked at
 
 
 def test_the_check_of_patterns_finds_what_it_looks_for() -> None:

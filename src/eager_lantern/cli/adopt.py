@@ -18,7 +18,7 @@ from ..files.mended_file import patch
 from ..files.problem import BadInput, InputProblem
 from ..files.rule_table import read_table_text
 from ..files.rulesets.gateway import Sides
-from ..files.site_file import parse_site
+from ..files.site_file import as_typed, parse_site
 from ..files.yaml_tree import read_text
 from ..views.adopt_view import adopt_view
 from .adopt_readings import fits, readings_of, service_of_settings
@@ -84,7 +84,7 @@ def adopt_command(
     if not files or save is not None:
         raise typer.BadParameter("name the files of the device behind the site file; it is changed by --write")
     text = read_text(site)
-    source = parse_site(str(site), text)
+    source = parse_site(as_typed(site), text)
     read = source.site
     names = [read.server.name, *(each.name for each in read.gateways), *(each.name for each in read.clients)]
     way: Direction = "in" if direction is Way.into else "out"
@@ -118,7 +118,7 @@ def adopt_command(
     else:
         words = (
             "adopt",
-            str(site),
+            as_typed(site),
             *files,
             "--device",
             device,

@@ -16,7 +16,7 @@ from ..files.costs_file import shipped_costs
 from ..files.mended_file import mended_text, patch
 from ..files.results.mend import mend_result
 from ..files.results.text import as_json
-from ..files.site_file import find_site_file, parse_site
+from ..files.site_file import as_typed, find_site_file, parse_site
 from ..files.yaml_tree import read_text
 from ..views.mend_view import mend_view
 from ..views.screen import typed
@@ -51,7 +51,7 @@ def mend_command(
     """
     path = find_site_file(site)
     text = read_text(path)
-    source = parse_site(str(path), text)
+    source = parse_site(as_typed(path), text)
     for each in cause or ():
         known("--cause", each, (*get_args(FindingKind), *get_args(FaultKind)))
     found = mend(source.site, shipped_costs(), frozenset(cause or ()))
@@ -64,7 +64,7 @@ def mend_command(
     if form is Format.json:
         emit(as_json(mend_result(source.site, found, on_devices, difference, written, source.line)))
     else:
-        name = str(path) if written else ""
+        name = source.file if written else ""
         show(mend_view(source.site, found, on_devices, difference, name, source.file, source.line))
     if on_devices:
         raise typer.Exit(BROKEN)

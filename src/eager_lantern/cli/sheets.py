@@ -20,7 +20,7 @@ from ..files.atomic_write import folder_for_new, write
 from ..files.package_data import shipped_text
 from ..files.results.pages import SheetsResult
 from ..files.results.text import as_json
-from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
+from ..files.site_file import PATTERN, SiteFile, as_typed, find_site_file, read_site
 from ..views.sheets_view import sheets_view
 from .arguments.example import example
 from .arguments.options import Format, SiteArgument
@@ -53,7 +53,7 @@ def sheets(
     verdict = judge(source.site)
     rules = rule_files(source.site)
     named = dict(zip(rules, distinct(f"{slug(name)}.nft" for name in rules), strict=True))
-    result = sheets_of(verdict, Path(source.file).name, named, _digests(source))
+    result = sheets_of(verdict, as_typed(Path(Path(source.file).name)), named, _digests(source))
     folder = into or Path(source.file).with_name(f"{Path(source.file).name.removesuffix(PATTERN[1:])}-pages")
     written = {folder / name: text.encode() for name, text in _files(result)}
     written |= {folder / name: text.encode() for name, text in _fragments(source.site)}

@@ -3,6 +3,7 @@
 Whoever calls tells the time; nothing is written here.
 """
 
+import re
 from collections.abc import Sequence
 from datetime import datetime, timedelta
 from ipaddress import ip_address
@@ -17,6 +18,8 @@ from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 PrivateKey = ec.EllipticCurvePrivateKey | rsa.RSAPrivateKey
 KeyKind = Literal["ec", "rsa"]
 RSA_BITS = 3072
+_HOST_NAME = re.compile(r"(?:\*\.)?(?!-)[A-Za-z0-9_-]{1,63}(?<!-)(?:\.(?!-)[A-Za-z0-9_-]{1,63}(?<!-))*+\.?")
+"""RFC 1123, section 2.1, with what certificates of servers have besides: a star in front (RFC 6125, section 6.4.3)."""
 STARTS_BEFORE = timedelta(minutes=5)
 """Clocks of clients may be a little behind."""
 
@@ -79,4 +82,6 @@ def _general(name: str) -> x509.GeneralName:
     try:
         return x509.IPAddress(ip_address(name))
     except ValueError:
+        if not _HOST_NAME.fullmatch(name) or len(name) > 253:
+            raise ValueError(f"“{name[:60]}” is no host name: letters, digits, dots, and hyphens inside") from None
         return x509.DNSName(name)

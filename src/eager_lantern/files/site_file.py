@@ -69,7 +69,12 @@ def _with_habits(site: Site, data: Any) -> Site:
 @guarded
 def read_site(path: Path) -> SiteFile:
     """Read and check a site file. Raises BadInput with everything that is wrong in it."""
-    return parse_site(str(path), read_text(path))
+    return parse_site(as_typed(path), read_text(path))
+
+
+def as_typed(path: Path) -> str:
+    """What a file is called in messages and in commands to copy, where nothing begins as an option does."""
+    return f"./{path}" if str(path).startswith("-") else str(path)
 
 
 @guarded

@@ -2,6 +2,7 @@
 
 from shlex import quote
 
+from ..values.phrases import operand
 from .site import Service, Site
 
 
@@ -10,9 +11,14 @@ def visit_command(site: Site, service: Service, host: str, port: int) -> str:
     user = next((each.name for each in site.accounts if each.service == service.name), "")
     if service.protocol == "sftp":
         target = f"{user or 'ACCOUNT'}@{f'[{host}]' if ':' in host else host}"
-        return f"sftp -P {port} {quote(target)}"
+        return f"sftp -P {port} {operand(target)}"
     account = f" --user {quote(user)}" if user else ""
-    return f"eager-lantern visit {quote(host)} --port {port}{_secured(service)}{account}"
+    options = f"--port {port}{_secured(service)}{account}"
+    return (
+        f"eager-lantern visit {options} {operand(host)}"
+        if host.startswith("-")
+        else f"eager-lantern visit {quote(host)} {options}"
+    )
 
 
 def _secured(service: Service) -> str:

@@ -10,6 +10,7 @@ from ..model.site import INTERNET, Gateway, Service, Site
 from ..network.topology import Topology, listens_on
 from ..predict.endpoints import stand_of, typed_port
 from ..predict.forecast import Forecast
+from ..values.phrases import operand
 from ..values.ports import PortSet
 from ..values.site_path import SitePath
 from ..verdict import Verdict
@@ -129,7 +130,7 @@ def _names(site: Site) -> Sheet:
         SheetPart(
             "See that it took",
             steps=(took,),
-            commands=tuple(f"getent ahosts {quote(each.name)}" for each in site.names),
+            commands=tuple(f"getent ahosts {operand(each.name)}" for each in site.names),
         ),
     )
     return Sheet("Names", "names", "What clients type, at the name service.", parts)

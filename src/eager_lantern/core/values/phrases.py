@@ -1,6 +1,7 @@
 """Phrases that messages are made of."""
 
 from collections.abc import Iterable
+from shlex import quote
 
 from .addresses import AddressSet
 from .ports import PortSet
@@ -37,6 +38,11 @@ def ports_named(ports: PortSet) -> str:
     """``port 21``, ``ports 61200-61455``; many of them are counted."""
     text = str(ports) if len(ports.spans) <= 3 else f"{ports.lowest} to {ports.highest} ({len(ports)} of them)"
     return f"port {text}" if len(ports) == 1 else f"ports {text}"
+
+
+def operand(word: str) -> str:
+    """A last word of a command for a shell, whatever it is: ``boat``, ``'two boats'``, ``-- -x``."""
+    return f"-- {quote(word)}" if word.startswith("-") else quote(word)
 
 
 def listed(words: Iterable[str]) -> str:
