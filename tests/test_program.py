@@ -121,12 +121,23 @@ def test_the_only_site_file_of_the_folder_is_found(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize("stdout", ["/dev/full", "closed"])
-def test_a_stdout_that_takes_nothing_is_one_line(stdout: str) -> None:
+@pytest.mark.parametrize("words", [f"check {BEFORE}", "--help", "check --help", "--version", "schema"])
+def test_a_stdout_that_takes_nothing_is_one_line(words: str, stdout: str) -> None:
     redirected = f">{stdout}" if stdout != "closed" else "| true"
-    words = f"set -o pipefail; {sys.executable} -m eager_lantern check {BEFORE} {redirected}"
-    done = subprocess.run(["bash", "-c", words], capture_output=True, text=True)
+    script = f"set -o pipefail; {sys.executable} -m eager_lantern {words} {redirected}"
+    done = subprocess.run(["bash", "-c", script], capture_output=True, text=True)
     assert done.returncode == 2
     assert re.fullmatch(r"eager-lantern: the result could not be written to stdout: .+\n", done.stderr)
+
+
+@pytest.mark.parametrize(
+    ("words", "code"), [("--help", 0), (f"check {BEFORE}", 1), ("check nosuch.site.yaml", 2), ("bogus", 2), ("size", 2)]
+)
+def test_a_stderr_that_takes_nothing_changes_no_exit_code(words: str, code: int, tmp_path: Path) -> None:
+    script = f"{sys.executable} -m eager_lantern {words} 2>/dev/full"
+    done = subprocess.run(["bash", "-c", script], stdout=subprocess.PIPE, cwd=tmp_path)
+    assert (done.returncode, bool(done.stdout)) == (code, code < 2)
+    assert subprocess.run(["bash", "-c", f"{script} >/dev/full"], cwd=tmp_path).returncode == 2
 
 
 @pytest.mark.parametrize(("number", "code"), [(signal.SIGINT, 130), (signal.SIGTERM, 143), (signal.SIGHUP, 129)])

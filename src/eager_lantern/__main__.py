@@ -48,7 +48,7 @@ def _put_away() -> None:
     for number, stream in ((1, sys.stdout), (2, sys.stderr)):
         try:
             stream.flush()
-        except (OSError, ValueError, AttributeError):  # it is full, who reads has gone, or it never was there
+        except Exception:  # it is full, who reads has gone, or it never was there
             with contextlib.suppress(OSError):
                 os.dup2(os.open(os.devnull, os.O_WRONLY), number)
     gc.freeze()  # what was built goes with the process: nobody has to look through it for circles first

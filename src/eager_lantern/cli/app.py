@@ -15,7 +15,7 @@ from ..files.problem import BadInput
 from ..wire.terminal_safe import printable
 from .endings import end_tidily
 from .exit_codes import BAD_INPUT
-from .output import OutputLost
+from .output import OutputLost, ResultStream, SideStream, emit
 
 COMMANDS = (
     "demo",
@@ -65,7 +65,7 @@ app = typer.Typer(
 
 def _version(wanted: bool) -> None:
     if wanted:
-        print(f"eager-lantern {__version__}")
+        emit(f"eager-lantern {__version__}")
         raise typer.Exit
 
 
@@ -82,9 +82,10 @@ def main() -> None:
     """Run the command that was typed; faults become one line on stderr and an exit code."""
     if sys.stdout is None or sys.stderr is None:
         os._exit(BAD_INPUT)
-    for stream in (sys.stdout, sys.stderr):
-        if isinstance(stream, io.TextIOWrapper):
-            stream.reconfigure(errors="backslashreplace")
+    if isinstance(sys.stdout, io.TextIOWrapper):
+        sys.stdout = ResultStream.instead_of(sys.stdout)
+    if isinstance(sys.stderr, io.TextIOWrapper):
+        sys.stderr = SideStream.instead_of(sys.stderr)
     end_tidily()
     try:
         sys.exit(app(_understood(sys.argv[1:]), prog_name="eager-lantern", standalone_mode=False) or 0)

@@ -1,10 +1,12 @@
 """Writing results: stdout is only the result, and a result is written whole or not at all."""
 
 import codecs
+import contextlib
+import io
 import os
 import sys
 from collections.abc import Iterable
-from typing import TextIO
+from typing import Self, TextIO
 
 from rich.console import RenderableType
 
@@ -15,16 +17,60 @@ class OutputLost(Exception):
     """Nobody reads stdout any more, or it cannot take more."""
 
 
+class _Stream(io.TextIOWrapper):
+    @classmethod
+    def instead_of(cls, stream: io.TextIOWrapper) -> Self:
+        """The same stream, which is not used any more itself."""
+        encoding, buffered = stream.encoding, stream.line_buffering
+        return cls(stream.detach(), encoding=encoding, errors="backslashreplace", line_buffering=buffered)
+
+
+class ResultStream(_Stream):
+    """Where results go, whoever writes them: this program, or the parser of its arguments (help, versions). Raises
+    OutputLost where it takes no more."""
+
+    def write(self, text: str) -> int:
+        """Write all of it."""
+        try:
+            return super().write(text)
+        except OSError as error:
+            raise self._lost(error) from None
+
+    def flush(self) -> None:
+        """Hand on what waits."""
+        try:
+            super().flush()
+        except OSError as error:
+            raise self._lost(error) from None
+
+    @staticmethod
+    def _lost(error: OSError) -> OutputLost:
+        """What is left in the buffer must not be tried again while the interpreter ends."""
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        return OutputLost(error.strerror or "closed")
+
+
+class SideStream(_Stream):
+    """Where everything else is said: where nobody can take it, it is said to nobody, and the command goes on to its own
+    end and exit code."""
+
+    def write(self, text: str) -> int:
+        """Write what can be written."""
+        with contextlib.suppress(OSError, ValueError):
+            super().write(text)
+        return len(text)
+
+    def flush(self) -> None:
+        """Hand on what can be."""
+        with contextlib.suppress(OSError, ValueError):
+            super().flush()
+
+
 def emit(text: str) -> None:
     """Write a result to stdout. Raises OutputLost when it cannot be taken."""
     text = _fitting(text, sys.stdout.encoding or "ascii")
-    try:
-        sys.stdout.write(text if text.endswith("\n") else text + "\n")
-        sys.stdout.flush()
-    except OSError as error:
-        # What is left in the buffer must not be tried again while the interpreter ends.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
-        raise OutputLost(error.strerror or "closed") from None
+    sys.stdout.write(text if text.endswith("\n") else text + "\n")
+    sys.stdout.flush()
 
 
 _STAND_INS = str.maketrans({
