@@ -154,6 +154,24 @@ def test_a_program_that_is_told_to_end_while_it_reads_ends_at_once(number: int, 
     assert process.stderr.read() == ("eager-lantern: interrupted\n" if number == signal.SIGINT else "")
 
 
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+@pytest.mark.parametrize("share", [0.1, 0.4, 0.8])
+def test_a_rehearsal_on_loopback_ends_when_it_is_told_to_whatever_it_waits_for(
+    share: float, number: int, tmp_path: Path
+) -> None:
+    """Its sessions wait for ports that are silent; its servers and relays are threads."""
+    words = [sys.executable, "-m", "eager_lantern", "rehearse", str(BEFORE), "--lab", "loopback"]
+    process = subprocess.Popen(words, stderr=subprocess.PIPE, env={**os.environ, "TMPDIR": str(tmp_path)}, text=True)
+    while process.poll() is None and not list(tmp_path.glob("eager-lantern-lab-*/*")):
+        time.sleep(0.01)
+    time.sleep(8 * share)
+    process.send_signal(number)
+    assert process.wait(timeout=60) == (130 if number == signal.SIGINT else 143)
+    assert process.stderr
+    assert "Traceback" not in process.stderr.read()
+    assert list(tmp_path.iterdir()) == []
+
+
 def _held(pid: int) -> int:
     """The memory that a process has, in bytes: it grows while a large file is read."""
     with contextlib.suppress(psutil.Error):

@@ -305,6 +305,14 @@ def test_covering_a_password_is_linear_whatever_the_server_says(password: str, t
     assert len(Secret(password).hide_in(text)) <= len(text) + 4
 
 
+def test_a_demo_says_at_once_that_it_cannot_keep_its_files(tmp_path: Path) -> None:
+    taken = tmp_path / "taken"
+    taken.write_text("")
+    for folder, why in ((taken, "exists already"), (tmp_path / "no" / "where", "there is no folder")):
+        done = run("demo", "--keep", folder)
+        assert (done.returncode, done.stdout, why in done.stderr) == (2, "", True)
+
+
 def test_files_that_a_killed_lab_has_left_are_swept_by_the_next(tmp_path: Path) -> None:
     stale, mine = tmp_path / "eager-lantern-lab-999999999-x", tmp_path / f"eager-lantern-lab-{os.getpid()}-x"
     for each in (stale, mine):

@@ -32,6 +32,7 @@ def run() -> NoReturn:
             _complain(f"eager-lantern: {said}")
     if code == INTERRUPTED:
         _complain("eager-lantern: interrupted")
+        exec("")  # the interpreter remembers an interrupt in code made of text, as in data classes, as if nobody saw it
     _put_away()
     sys.exit(code if isinstance(code, int) else FAULT if code else KEPT)
 

@@ -1,5 +1,6 @@
 """``demo``: the whole story on shipped data, in a temporary folder, without network or privileges."""
 
+import os
 import shutil
 import tempfile
 from collections.abc import Sequence
@@ -42,7 +43,7 @@ from ..views.walk_view import walk_view
 from .arguments.example import example
 from .demo_router import asked_of_stand_in
 from .exit_codes import of_kept
-from .labs import CALLED, LabKind, able, built, progress
+from .labs import CALLED, LabKind, able, built, lab_folder, progress
 from .output import show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -68,8 +69,10 @@ def demo(
     Everything happens in a temporary folder, in private network namespaces where this system
     allows them, else on loopback addresses.
     """
-    with tempfile.TemporaryDirectory(prefix="eager-lantern-", ignore_cleanup_errors=True) as name:
-        folder = _shipped(Path(name))
+    if keep is not None:
+        _refuse_taken(keep)
+    with lab_folder() as folder:
+        _shipped(folder)
         _told("1. The site as it is this morning: uploads hang.")
         before, verdict = _checked(folder / BEFORE)
         _told("2. Is the file true? What its router says, and who sees it from outside (stand-ins).")
@@ -86,16 +89,15 @@ def demo(
         results = _rehearsed(folder, after, after.site.promises)
         show(rehearse_body(results, CALLED[_lab()], [None] * len(results), after.line))
         if keep is not None:
-            _keep(folder, keep)
+            _keep(keep)
     _told("Next")
     show(Text(f"  {each}", style=ACCENT) for each in _next(keep))
     raise typer.Exit(of_kept(bool(verdict.verdict == "kept" and each.agree and each.kept) for each in results))
 
 
-def _shipped(folder: Path) -> Path:
+def _shipped(folder: Path) -> None:
     for name in SHIPPED:
         shutil.copyfile(str(files("eager_lantern") / "data" / name), folder / name)
-    return folder
 
 
 def _told(text: str) -> None:
@@ -179,7 +181,17 @@ def _in_lab(folder: Path, topology: Topology, forecasts: Sequence[Forecast]) -> 
             return ready.rehearsed(stands, progress())
 
 
-def _keep(folder: Path, keep: Path) -> None:
+def _refuse_taken(keep: Path) -> None:
+    """Raises BadInput where the folder cannot be made, before all that is worth keeping in it is done."""
+    if os.path.lexists(keep):
+        raise BadInput(str(keep), InputProblem(0, "exists already; name a new folder"))
+    if not keep.parent.is_dir():
+        raise BadInput(str(keep), InputProblem(0, f"cannot be made: there is no folder {keep.parent}"))
+    if not os.access(keep.parent, os.W_OK | os.X_OK):
+        raise BadInput(str(keep), InputProblem(0, f"cannot be made: nothing may be written to {keep.parent}"))
+
+
+def _keep(keep: Path) -> None:
     try:
         keep.mkdir()
         _shipped(keep)

@@ -14,6 +14,11 @@ SECONDS = 10.0
 async def aside(work: Callable[[], Done]) -> Done:
     """What some work comes to, done in a thread of its own. Whoever stops waiting leaves that thread behind: unlike
     one of asyncio's pool, it keeps neither the event loop nor the process from ending."""
+    return await asyncio.wrap_future(begun(work))
+
+
+def begun(work: Callable[[], Done]) -> Future[Done]:
+    """Some work in a thread of its own, which keeps no process from ending."""
     done: Future[Done] = Future()
 
     def run() -> None:
@@ -24,7 +29,7 @@ async def aside(work: Callable[[], Done]) -> Done:
                 done.set_exception(error)
 
     threading.Thread(target=run, daemon=True).start()
-    return await asyncio.wrap_future(done)
+    return done
 
 
 async def understood(read: Callable[[], Done]) -> Done:

@@ -38,8 +38,9 @@ import secrets
 import socket
 import threading
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import wait
 from dataclasses import dataclass
+from functools import partial
 from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any, Self
@@ -51,6 +52,7 @@ from ...core.network.topology import Topology
 from ...core.values.addresses import Address
 from ...live.common.visit_plan import Way
 from ...live.open_files import allow_open_files
+from ...live.worker import begun
 from ..tasks.probes import SOURCE_PORT
 from ..tasks.tasks import HostAccess, Task, TaskFailed
 from .hops import Arrival, Caller, Ended, Onward, hop, leaves
@@ -59,6 +61,8 @@ CHUNK = 65_536
 PATIENCE_SECONDS = 5
 MOST_HOPS = 32
 _FLOOR = Path("/proc/sys/net/ipv4/ip_unprivileged_port_start")
+ENDING_SECONDS = 1.0
+"""How long each part of a lab may take to end; what has not ended then ends with the process."""
 SHIFT = 20_000
 """Added to ports that need a privilege here."""
 
@@ -139,12 +143,14 @@ class LoopbackLab:
         return self
 
     def __exit__(self, *_: object) -> None:
-        for place in self.nodes.values():
-            place.open.close()
-        asyncio.run_coroutine_threadsafe(self._left(), self._loop).result()
+        closed = [begun(place.open.close) for place in self.nodes.values()]
+        wait(closed, timeout=ENDING_SECONDS)
+        with contextlib.suppress(TimeoutError):
+            asyncio.run_coroutine_threadsafe(self._left(), self._loop).result(ENDING_SECONDS)
         self._loop.call_soon_threadsafe(self._loop.stop)
-        self._thread.join(timeout=5)
-        self._loop.close()
+        self._thread.join(ENDING_SECONDS)
+        if not self._thread.is_alive():
+            self._loop.close()
         for each in self._held:
             each.close()
 
@@ -165,9 +171,9 @@ class LoopbackLab:
             except (OSError, RuntimeError, ValueError) as error:
                 raise TaskFailed(f"{name}: {error}") from error
 
-        with ThreadPoolExecutor(max(1, len(tasks))) as pool:
-            waiting = [pool.submit(done, i, name, task) for i, (name, task) in enumerate(tasks)]
-            return [each.result() for each in waiting]
+        # not a pool, which would wait for sessions that last when Ctrl-C ends the rehearsal
+        waiting = [begun(partial(done, i, name, task)) for i, (name, task) in enumerate(tasks)]
+        return [each.result() for each in waiting]
 
     def _place(self, host: Server | Client) -> HostAccess:
         """How a host of the site listens, and gets to an address: to the first relay, which is ready for
