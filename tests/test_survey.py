@@ -36,7 +36,7 @@ from eager_lantern.lab.servers.stand_in_stun import StandInStun
 from eager_lantern.live import worker
 from eager_lantern.live.survey import router
 from eager_lantern.live.survey.learnt import Learning
-from eager_lantern.live.survey.names import name_seen
+from eager_lantern.live.survey.names import Asks, name_seen
 from eager_lantern.live.survey.search import searched
 from eager_lantern.live.survey.survey import Wanted, outside_of_host, survey
 from eager_lantern.live.vantage.local import HERE
@@ -278,9 +278,21 @@ def test_records_of_another_owner_are_no_answer(name: str) -> None:
             return reply.to_wire()
 
     learning = Learning()
-    found = asyncio.run(name_seen(Resolver(), NAME, (SEEN,), learning))  # type: ignore[arg-type]
+    found = asyncio.run(name_seen(Resolver(), NAME, (SEEN,), learning, Asks(print)))  # type: ignore[arg-type]
     assert [str(each) for seen in found for each in seen.addresses] == ([] if why else ["192.0.1.61"])
     assert any(why in each.why for each in learning.unknown)
+
+
+@pytest.mark.parametrize(("address", "even"), [("192.0.1.9", False), ("10.61.4.9", False), ("10.61.4.9", True)])
+def test_a_server_that_only_a_resolver_names_is_said_before_it_is_asked_and_a_private_one_needs_a_word(
+    address: str, even: bool
+) -> None:
+    said: list[str] = []
+    learning = Learning()
+    may = Asks(said.append, even).may(Address.parse(address), "its own server ns.example", learning)
+    assert may == (even or address == "192.0.1.9")
+    assert said == ([f"asking its own server ns.example at {address}, which only the resolver names"] if may else [])
+    assert [each.ask for each in learning.unknown] == ([] if may else ["repeat it with --even-private"])
 
 
 @pytest.mark.timeout(100)  # it takes a second; where the work grows with the square, an hour

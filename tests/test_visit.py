@@ -15,6 +15,7 @@ import subprocess
 import sys
 import threading
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, get_args
 
@@ -40,6 +41,7 @@ from eager_lantern.lab.servers.ftp_server import StandIn
 from eager_lantern.lab.servers.self_signed import write_self_signed
 from eager_lantern.lab.servers.setup import Guest, StandInSetup
 from eager_lantern.live.common.ladder_runner import PREFIX
+from eager_lantern.live.common.named_by_others import not_everybodys
 from eager_lantern.live.common.packet_sizes import packets_note
 from eager_lantern.live.common.visit_plan import FolderLook, VisitPlan
 from eager_lantern.live.ftp.session import Listener, Session
@@ -161,13 +163,50 @@ def test_an_announced_address_is_followed_only_when_asked() -> None:
         high, low = divmod(other.getsockname()[1], 256)
         with scripted({"PASV": f"227 (127,0,0,2,{high},{low})\r\n".encode()}) as server:
             other.settimeout(0.2)
-            kept = climbed(plan(server.port))
+            kept, half = climbed(plan(server.port)), climbed(plan(server.port, announced="follow"))
             with pytest.raises(TimeoutError):
                 other.accept()
-            followed = climbed(plan(server.port, announced="follow"))
+            said: list[str] = []
+
+            def noticed(text: str) -> None:
+                said.append(text)
+                with pytest.raises(TimeoutError):  # it is said before anything is sent there
+                    other.accept()
+
+            wanted = replace(plan(server.port, announced="follow", even_private=True), notice=noticed)
+            followed = climbed(wanted)
             other.accept()
-    assert outcomes(kept)["announce"] == "wrong"
+    assert outcomes(kept)["announce"] == outcomes(half)["announce"] == "wrong"
+    assert "127.0.0.2, a loopback address: not followed (--even-private" in half.rungs[5].detail
+    assert said == ["data goes to 127.0.0.2, which only the server's reply names"]
     assert (outcomes(followed)["announce"], outcomes(followed)["data"]) == ("ok", "ok")
+
+
+@pytest.mark.parametrize(
+    ("address", "what"),
+    [
+        ("198.51.100.61", ""),
+        ("2001:db8::61", ""),
+        ("10.61.4.20", "a private address"),
+        ("fd00::1", "a private address"),
+        ("169.254.1.1", "a link-local address"),
+        ("fe80::1", "a link-local address"),
+        ("169.254.169.254", "the address of a cloud's metadata service"),
+        ("168.63.129.16", "the address of a cloud's metadata service"),
+        ("fd00:ec2::254", "the address of a cloud's metadata service"),
+        ("127.0.0.1", "a loopback address"),
+        ("100.64.7.12", "a carrier's shared (carrier-grade NAT) address"),
+        ("0.0.0.0", "an unspecified address"),
+        ("224.0.0.1", "a multicast address"),
+    ],
+)
+def test_an_address_that_is_not_everybodys_is_called_what_it_is(address: str, what: str) -> None:
+    assert not_everybodys(address) == what
+
+
+def test_a_private_address_without_a_passive_reply_to_follow_is_no_option() -> None:
+    done = run("visit", "tides.saltmarsh.example", "--even-private")
+    assert (done.returncode, "it goes with --follow-announced" in done.stderr) == (2, True)
 
 
 def test_a_certificate_for_another_name_stops_before_the_password(tmp_path: Path) -> None:

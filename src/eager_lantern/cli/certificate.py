@@ -9,7 +9,7 @@ import typer
 
 from ..core.findings.lint_certificates import typed_by_clients
 from ..core.values.addresses import address_or_none
-from ..export.keys import key_pem, new_key, self_signed, signing_request
+from ..export.keys import key_pem, new_key, refuse_no_host, self_signed, signing_request
 from ..files.atomic_write import folder_for_new, write_new
 from ..files.certificate_file import certificate_at
 from ..files.problem import BadInput, InputProblem
@@ -62,6 +62,7 @@ def certificate(
         raise _bad(source, chosen.name, message)
     secret = new_key(key.value)
     try:
+        refuse_no_host(names)
         public = (
             self_signed(secret, names, datetime.now(UTC), timedelta(days=days))
             if by_itself

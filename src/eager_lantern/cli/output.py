@@ -21,8 +21,10 @@ class _Stream(io.TextIOWrapper):
     @classmethod
     def instead_of(cls, stream: io.TextIOWrapper) -> Self:
         """The same stream, which is not used any more itself."""
-        encoding, buffered = stream.encoding, stream.line_buffering
-        return cls(stream.detach(), encoding=encoding, errors="backslashreplace", line_buffering=buffered)
+        encoding, lines, at_once = stream.encoding, stream.line_buffering, stream.write_through
+        return cls(
+            stream.detach(), encoding, "backslashreplace", line_buffering=lines, write_through=at_once
+        )  # fmt: skip
 
 
 class ResultStream(_Stream):
@@ -30,7 +32,9 @@ class ResultStream(_Stream):
     OutputLost where it takes no more."""
 
     def write(self, text: str) -> int:
-        """Write all of it."""
+        """Write all of it. Nothing is no write: with nothing others only ask what kind of stream this is."""
+        if not text:
+            return 0
         try:
             return super().write(text)
         except OSError as error:

@@ -55,6 +55,9 @@ def survey_command(
         list[Path] | None,
         typer.Option(readable=False, help="A visit from outside, or its sweep over the lamp, kept with --save."),
     ] = None,
+    even_private: Annotated[
+        bool, typer.Option("--even-private", help="Ask servers of names at private and similar addresses as well.")
+    ] = False,
     save: Annotated[Path | None, typer.Option(help="Keep the result in this file.")] = None,
     force: Forced = False,
     form: Written = Format.text,
@@ -78,6 +81,7 @@ def survey_command(
         names=tuple(name or (each.name for each in (source.site.names if source else ()))),
         resolver=parsed(Address, "--resolver", resolver) if resolver else None,
         known=tuple(each for path in seen or () for each in reached_at(path)),
+        even_private=even_private,
     )
     stand, observers = the_place("--from", from_), [the_place("--seen-by", each) for each in seen_by or ()]
     found = asyncio.run(_surveyed(stand, observers, wanted))

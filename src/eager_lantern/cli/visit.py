@@ -6,6 +6,7 @@ import sys
 import time
 from collections.abc import Awaitable, Callable, Iterator, Sequence
 from dataclasses import replace
+from functools import cache
 from itertools import chain
 from pathlib import Path
 
@@ -107,9 +108,10 @@ async def _climbed(
 ) -> list[Outlook]:
     """The visits of all places, each account's password asked for once."""
     accounts: dict[str, Login] = {}
+    noticed = cache(lambda text: print(f"eager-lantern: {text}", file=sys.stderr))
 
     async def prepared(place: Vantage) -> list[Wanted]:
-        wanted = await wanted_at(place)
+        wanted = [replace(each, plan=replace(each.plan, notice=noticed)) for each in await wanted_at(place)]
         return _guessed_once([ready(each, options, place, accounts, of_site) for each in wanted])
 
     return await seen_from(names, prepared, _progress(len(names) > 1))

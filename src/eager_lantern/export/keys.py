@@ -15,6 +15,8 @@ from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 
+from ..core.values.addresses import address_or_none
+
 PrivateKey = ec.EllipticCurvePrivateKey | rsa.RSAPrivateKey
 KeyKind = Literal["ec", "rsa"]
 RSA_BITS = 3072
@@ -82,6 +84,11 @@ def _general(name: str) -> x509.GeneralName:
     try:
         return x509.IPAddress(ip_address(name))
     except ValueError:
-        if not _HOST_NAME.fullmatch(name) or len(name) > 253:
-            raise ValueError(f"“{name[:60]}” is no host name: letters, digits, dots, and hyphens inside") from None
         return x509.DNSName(name)
+
+
+def refuse_no_host(names: Sequence[str]) -> None:
+    """Raises ValueError for what no client could type and no authority would sign."""
+    for name in names:
+        if address_or_none(name) is None and (not _HOST_NAME.fullmatch(name) or len(name) > 253):
+            raise ValueError(f"“{name[:60]}” is no host name: letters, digits, dots, and hyphens inside")

@@ -104,6 +104,9 @@ class DataChoice:
     follow_announced: Annotated[
         bool, typer.Option("--follow-announced", help="Follow a passive reply to another host.")
     ] = False
+    even_private: Annotated[
+        bool, typer.Option("--even-private", help="Follow it to private, link-local and similar addresses too.")
+    ] = False
     active_address: Annotated[str, typer.Option(help="The address to name in active mode.")] = ""
     active_ports: Annotated[str, typer.Option(help="The ports to wait on in active mode.")] = ""
 
@@ -116,11 +119,14 @@ class DataChoice:
         """What it changes of a plan's data connections. Raises BadParameter."""
         if self.mode is SessionMode.passive and (self.active_address or self.active_ports):
             raise typer.BadParameter("--active-address and --active-ports are of active mode, and --mode is passive")
+        if self.even_private and not self.follow_announced:
+            raise typer.BadParameter("--even-private: it goes with --follow-announced, which is not given")
         address = parsed_or_none(Address, "--active-address", self.active_address or None)
         return set_only(
             mode=self.wanted_mode,
             extended=self.extended,
             announced="follow" if self.follow_announced else None,
+            even_private=self.even_private or None,
             active_address=str(address) if address else None,
             active_ports=parsed_or_none(PortSet, "--active-ports", self.active_ports or None),
         )
@@ -131,6 +137,7 @@ class DataChoice:
             "--mode": self.mode,
             "--extended": self.extended,
             "--follow-announced": self.follow_announced,
+            "--even-private": self.even_private,
             "--active-address": self.active_address,
             "--active-ports": self.active_ports,
         }

@@ -143,7 +143,7 @@ def _session(topology: Topology, scenario: Scenario, host: Client, folder: Path,
     base = replace(
         plan,
         security=replace(plan.security, trusts=trust.trusted, host_key=trust.fingerprint),
-        data=replace(plan.data, announced=_follows(host), checks_peer=False),
+        data=replace(plan.data, announced=_follows(host), even_private=True, checks_peer=False),
         limits=Limits(
             timeout=scenario.patience_seconds,
             writes="write" in rights,

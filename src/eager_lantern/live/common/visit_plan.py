@@ -1,6 +1,7 @@
 """What a visit is to do, in parts by what each is for."""
 
 import secrets
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Literal, Protocol
@@ -32,6 +33,13 @@ class Connector(Protocol):
 
     def __call__(self, address: str, port: int, source: str = "", source_port: int = 0) -> Way:
         """The way. Raises OSError where there is none."""
+
+
+Notice = Callable[[str], None]
+
+
+def unnoticed(text: str) -> None:
+    """Nobody has to know."""
 
 
 def directly(address: str, port: int, source: str = "", source_port: int = 0) -> Way:
@@ -74,11 +82,13 @@ class Security:
 
 @dataclass(frozen=True, slots=True)
 class DataHabits:
-    """How data connections are made; ``planned`` are the ports that the site gives them."""
+    """How data connections are made; ``even_private`` is whether an announced address is followed that no host on the
+    internet has, ``planned`` are the ports that the site gives them."""
 
     mode: Mode = "passive"
     extended: bool | Literal["first"] = False
     announced: Announced = "report"
+    even_private: bool = False
     checks_peer: bool = True
     active_address: str | None = None
     active_ports: PortSet = UNPRIVILEGED
@@ -128,7 +138,8 @@ class Limits:
 
 @dataclass(frozen=True, slots=True)
 class VisitPlan:
-    """One session with one server; ``vantage`` is the place that it is made from."""
+    """One session with one server; ``vantage`` is the place that it is made from, ``notice`` is called before anything
+    is sent to an address that only the server has named."""
 
     target: Target
     credentials: Credentials
@@ -138,6 +149,7 @@ class VisitPlan:
     limits: Limits = Limits()
     reach: Connector = directly
     vantage: Vantage = HERE
+    notice: Notice = unnoticed
 
 
 def stranger(plan: VisitPlan) -> VisitPlan:

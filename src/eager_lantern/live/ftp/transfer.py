@@ -9,17 +9,25 @@ from contextlib import asynccontextmanager, closing
 from ...core.values.addresses import Address
 from ...wire.endpoints import Endpoint
 from ..common.channel import Channel
+from ..common.named_by_others import WORD, not_everybodys
 from ..common.visit_plan import VisitPlan
 from ..failure import Failed
 from .session import MOST_LISTING_BYTES, Listener, Session, received
 
 
 def followed(plan: VisitPlan, announced: Endpoint, peer: str) -> Endpoint:
-    """Where a passive reply leads: to the address that it names only where the plan follows it."""
+    """Where a passive reply leads: to the address that it names only where the plan follows it, which is said before.
+    Raises Failed where that needs a word more than was given."""
     own = plan.target.address or peer
     repaired = Address.parse(announced.address).kind != "public" == Address.parse(own).kind
     follows = plan.data.announced == "follow" or (plan.data.announced == "follow-public" and not repaired)
-    return announced if follows else Endpoint(peer, announced.port)
+    if not follows or announced.address == peer:
+        return Endpoint(peer, announced.port)
+    if not plan.data.even_private and (what := not_everybodys(announced.address)):
+        named = f"the reply names {announced.address}, {what}"
+        raise Failed("wrong", f"{named}: not followed ({WORD} beside --follow-announced does)")
+    plan.notice(f"data goes to {announced.address}, which only the server's reply names")
+    return announced
 
 
 @asynccontextmanager

@@ -317,6 +317,7 @@ class _FtpClimber(Climber):
             self.endpoint = announced
             return f"{reply}"
         again = self.endpoint is not None
+        self.endpoint = Endpoint(peer, announced.port)  # which is tried where the other is not followed
         self.endpoint = followed(self.plan, announced, peer)
         if self.plan.data.announced == "follow":
             return f"the reply names {announced.address}, not {peer}; followed as asked"

@@ -3,17 +3,19 @@
 
 import asyncio
 import secrets
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import dns.exception
 import dns.flags
 import dns.message
 import dns.name
 import dns.rdatatype
+from msgspec import Struct
 
 from ...core.observed.survey import NameSeen
 from ...core.values.addresses import Address
 from ...wire.terminal_safe import printable
+from ..common.named_by_others import WORD, not_everybodys
 from ..failure import Failed
 from ..vantage.base import Vantage
 from ..worker import understood
@@ -27,7 +29,26 @@ NEVER = ("loopback", "link-local", "multicast", "unspecified", "reserved")
 """Kinds of addresses that no server of a name has; one that is named so is not asked."""
 
 
-async def name_seen(vantage: Vantage, name: str, resolvers: Sequence[Address], learning: Learning) -> list[NameSeen]:
+class Asks(Struct, frozen=True):
+    """Whether servers that only a resolver's answer names are asked: said before, and where they are not everybody's
+    only with a word for it."""
+
+    tell: Callable[[str], None]
+    even_private: bool = False
+
+    def may(self, address: Address, label: str, learning: Learning) -> bool:
+        """Say who is asked, or keep why not."""
+        what = not_everybodys(str(address))
+        if what and not self.even_private:
+            learning.untold("names", f"{label} is at {address}, {what}: not asked", f"repeat it with {WORD}")
+            return False
+        self.tell(f"asking {label} at {address}, which only the resolver names")
+        return True
+
+
+async def name_seen(
+    vantage: Vantage, name: str, resolvers: Sequence[Address], learning: Learning, asks: "Asks"
+) -> list[NameSeen]:
     """The name as the first resolver has it, and as each of its own servers has it."""
     if not resolvers:
         learning.untold("names", f"{printable(name)}: no resolver is known", "name one with --resolver")
@@ -38,7 +59,8 @@ async def name_seen(vantage: Vantage, name: str, resolvers: Sequence[Address], l
     )
     if found is None:
         return []
-    servers = await learning.of("names", f"ask for the NS of {name}", _own_servers(vantage, name, resolver)) or ()
+    named = await learning.of("names", f"ask for the NS of {name}", _own_servers(vantage, name, resolver)) or ()
+    servers = [(address, label) for address, label in named if asks.may(address, label, learning)]
     works = [
         learning.of("names", f"ask {label} for {name}", _asked_of(vantage, name, server, label, own=True))
         for server, label in servers

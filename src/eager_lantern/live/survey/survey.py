@@ -21,7 +21,7 @@ from .any_system import source_towards, this_machine
 from .datagrams import asked
 from .learnt import Learning
 from .linux import clock_offset, is_linux, linux_host
-from .names import name_seen
+from .names import Asks, name_seen
 from .router import Asking, RouterSaid, Tell, router_said
 
 OUTSIDE: Topic = "outside-address"
@@ -30,13 +30,15 @@ CLOCK: Topic = "clock"
 
 class Wanted(Struct, frozen=True):
     """What to ask beside the host: the router where it is named, STUN servers, names, the resolver where it is named;
-    ``known`` is what was seen from outside before."""
+    ``known`` is what was seen from outside before, ``even_private`` whether servers of names are asked at addresses
+    that no host on the internet has."""
 
     router: Address | None = None
     stun: tuple[Endpoint, ...] = ()
     names: tuple[str, ...] = ()
     resolver: Address | None = None
     known: tuple[OutsideSeen, ...] = ()
+    even_private: bool = False
 
 
 async def survey(vantage: Vantage, wanted: Wanted, observers: Sequence[SshVantage], tell: Tell) -> Survey:
@@ -61,7 +63,7 @@ async def outside_of_host(
         _of_router(vantage, host, router, tell, learning),
         asyncio.gather(*(learning.of(OUTSIDE, f"ask {each}", _by_stun(vantage, each)) for each in wanted.stun)),
         asyncio.gather(*(learning.of(OUTSIDE, f"ssh {each.name}", _by_ssh(each)) for each in observers)),
-        _of_names(vantage, wanted, learning),
+        _of_names(vantage, wanted, tell, learning),
     )
     told = await _clock_beside(host, observers, learning)
     outside = [each for each in (*said.outside, *by_stun, *by_ssh, *wanted.known) if each is not None]
@@ -130,12 +132,13 @@ async def _clock_beside(host: Host, observers: Sequence[SshVantage], learning: L
     return replace(host, clock=ClockState(f"beside the clock of {observers[0].name}", round(-offset, 1), kept))
 
 
-async def _of_names(vantage: Vantage, wanted: Wanted, learning: Learning) -> tuple[NameSeen, ...]:
+async def _of_names(vantage: Vantage, wanted: Wanted, tell: Tell, learning: Learning) -> tuple[NameSeen, ...]:
     if not wanted.names:
         return ()
     resolvers: tuple[Address, ...] = (wanted.resolver,) if wanted.resolver is not None else ()
     if not resolvers:
         written = await learning.of("names", "name a resolver with --resolver", vantage.read("/etc/resolv.conf"))
         resolvers = name_servers(written) if written else ()
-    found = await asyncio.gather(*(name_seen(vantage, each, resolvers, learning) for each in wanted.names))
+    asks = Asks(tell, wanted.even_private)
+    found = await asyncio.gather(*(name_seen(vantage, each, resolvers, learning, asks) for each in wanted.names))
     return tuple(each for several in found for each in several)
