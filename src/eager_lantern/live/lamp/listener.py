@@ -19,6 +19,7 @@ import errno
 import os
 import socket
 from collections.abc import Sequence
+from functools import partial
 from typing import cast
 
 import psutil
@@ -103,11 +104,12 @@ class Lamp:
                     made.close()
                     continue
                 place.task = loop.create_task(self._met(made, place))
+                place.task.add_done_callback(partial(_closed, made))  # also of one that never came to its first step
 
     async def _met(self, made: socket.socket, place: "_Place") -> None:
         """One connection: a right challenge gets its answer, anything else a silent end."""
         loop = asyncio.get_running_loop()
-        with contextlib.closing(made), place:
+        with place:
             try:
                 async with asyncio.timeout(PATIENCE_SECONDS):
                     line = b""
@@ -142,6 +144,10 @@ class Lamp:
         for transport in self._datagrams:
             transport.close()
         await asyncio.gather(*self._listening, *self._crowd.tasks(), return_exceptions=True)
+
+
+def _closed(made: socket.socket, task: "asyncio.Task[None]") -> None:
+    made.close()
 
 
 class _Place:

@@ -1,0 +1,94 @@
+"""Every command that writes, killed (SIGKILL) at moments all over its run: what is there is the old or the new content,
+whole, and once the command has run again nothing else is left, neither beside the file nor among temporary ones."""
+
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+from random import Random
+
+from corpus import CASES, DATA
+
+KILLS = 200
+BEFORE, AFTER = (DATA / f"saltmarsh-{each}.site.yaml" for each in ("before", "after"))
+COMMANDS: dict[str, tuple[str, ...]] = {
+    "mend": ("mend", "pier.site.yaml", "--write"),
+    "adopt": ("adopt", "pier.site.yaml", str(CASES / "forwards.csv"), "--device", "harbour-router", "--write"),
+    "first site": ("adopt", str(CASES / "kept-survey.json"), "--save", "first.site.yaml", "--force"),
+    "new": ("new", "--site", "Pier", "--clients-can", "tls", "--defaults", "--save", "new.site.yaml", "--force"),
+    "sheets": ("sheets", "pier.site.yaml", "--into", "pages", "--force"),
+    "certificate": ("certificate", "pier.site.yaml", "--self-signed", "--into", "keys"),
+    "size": ("size", "pier.site.yaml", "--picture", "size.svg"),
+    "survey": ("survey", "--router", "127.61.9.9", "--resolver", "127.61.9.9", "--save", "survey.json", "--force"),
+    "demo": ("demo", "--keep", "kept"),
+}
+"""Each writes into the folder that it runs in; what it makes there ends with one of WHOLE, or is a key."""
+WHOLE = (b"\n", b"</html>", b"}")
+
+
+def _run(name: str, folder: Path, temporary: Path) -> "subprocess.Popen[bytes]":
+    environment = {**os.environ, "TMPDIR": str(temporary)}
+    words = [sys.executable, "-m", "eager_lantern", *COMMANDS[name]]
+    quiet = subprocess.DEVNULL
+    return subprocess.Popen(words, cwd=folder, env=environment, stdin=quiet, stdout=quiet, stderr=quiet)
+
+
+def _torn(folder: Path, before: bytes) -> list[str]:
+    """Files that are neither whole nor as before; hidden ones are what a killed writer leaves for the next."""
+    found = []
+    for path in (each for each in folder.rglob("*") if each.is_file() and not each.name.startswith(".")):
+        content = path.read_bytes()
+        if path.name == "pier.site.yaml" and len(content) < len(before) // 2:
+            found.append(f"{path.name} has {len(content)} bytes")
+        elif not content.endswith(WHOLE):
+            found.append(f"{path.name} is torn")
+    return found
+
+
+def abused(minutes: float, seed: int, workers: int) -> list[str]:
+    """As many kills as the time allows, at most KILLS a command."""
+    chance, found, counted = Random(seed), list[str](), dict[str, int]()
+    share = 60 * minutes / len(COMMANDS)
+    for name in COMMANDS:
+        end = time.monotonic() + share
+        with tempfile.TemporaryDirectory() as place:
+            temporary = Path(place) / "tmp"
+            temporary.mkdir()
+            took = 0.0
+            for i in range(KILLS + 1):
+                folder = Path(place) / "work"
+                folder.mkdir()
+                shutil.copy(BEFORE, folder / "pier.site.yaml")
+                started = time.monotonic()
+                process = _run(name, folder, temporary)
+                if i:
+                    time.sleep(chance.uniform(0.3, 1.05) * took)
+                    process.send_signal(signal.SIGKILL)
+                process.wait()
+                took = took or min(time.monotonic() - started, 12.0)
+                found += [f"{name}, killed: {each}" for each in _torn(folder, BEFORE.read_bytes())]
+                if i % 10 == 9 or name != "demo":
+                    found += _left(name, folder, temporary) if i else []
+                counted[name] = i
+                shutil.rmtree(folder)
+                if time.monotonic() > end:
+                    break
+    print(f"writers   killed at any moment: {', '.join(f'{name} {count}' for name, count in counted.items())} times")
+    return found
+
+
+def _left(name: str, folder: Path, temporary: Path) -> list[str]:
+    """What is still there of a killed writer once the command has run again."""
+    if name in ("certificate", "demo"):  # which overwrite nothing: the next run is in another folder
+        for each in (folder / "keys", folder / "kept"):
+            shutil.rmtree(each, ignore_errors=True)
+    if name == "demo":
+        return []
+    _run(name, folder, temporary).wait()
+    hidden = [each.name for each in folder.rglob(".*")]
+    stale = [each.name for each in temporary.iterdir()]
+    return [f"{name}, killed: left {', '.join(hidden + stale)}"] if hidden or stale else []
