@@ -116,9 +116,8 @@ def abused(minutes: float, seed: int, workers: int) -> list[str]:
             trouble = trouble or f"took {lasted:.0f} s"
         if trouble:
             found.append(f"{name} number {counts[name]}, seed {seed}: {trouble}")
-    print(
-        f"network   {counts['visits']} visits and {counts['surveys']} surveys of who answers what it likes; longest {longest:.1f} s"
-    )
+    told = f"{counts['visits']} visits and {counts['surveys']} surveys of who answers what it likes"
+    print(f"network   {told}; longest {longest:.1f} s")
     return found
 
 

@@ -1,5 +1,7 @@
 """``size``: how many data ports, and how likely a transfer finds none free."""
 
+import sys
+from importlib.util import find_spec
 from pathlib import Path
 
 import typer
@@ -25,6 +27,7 @@ from .arguments.example import example
 from .arguments.options import Format, ServiceName, Written
 from .arguments.parse import parsed, parsed_or_none, set_only
 from .arguments.site_names import the_transfer
+from .exit_codes import CANNOT_TELL
 from .output import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -74,6 +77,9 @@ def size(
         burst=burst,
         rests=parsed_or_none(Duration, "--rests", rests),
     )
+    if picture and find_spec("matplotlib") is None:
+        print('eager-lantern: pictures need Matplotlib: pip install "eager-lantern[pictures]"', file=sys.stderr)
+        raise typer.Exit(CANNOT_TELL)
     for each in picture or ():
         if each.suffix not in words.PICTURES:
             raise typer.BadParameter(f"--picture: {each} is to end with {' or '.join(words.PICTURES)}")

@@ -8,7 +8,6 @@ once, whatever the thread does.
 
 import threading
 from collections.abc import Callable
-from concurrent.futures import Future
 from functools import wraps
 from os import PathLike
 from typing import Concatenate, ParamSpec, TypeVar
@@ -34,23 +33,28 @@ def guarded(read: Callable[Concatenate[_File, _More], _Read]) -> Callable[Concat
     def whole(file: _File, /, *rest: _More.args, **named: _More.kwargs) -> _Read:
         if getattr(_inside, "is_thread", False):
             return read(file, *rest, **named)
-        done: Future[_Read] = Future()
+        found: list[_Read] = []
+        troubles: list[BaseException] = []
 
         def work() -> None:
             _inside.is_thread = True
             try:
-                done.set_result(read(file, *rest, **named))
+                found.append(read(file, *rest, **named))
             except BaseException as error:
-                done.set_exception(error)
+                troubles.append(error)
 
-        threading.Thread(target=work, daemon=True).start()
+        thread = threading.Thread(target=work, daemon=True)
+        thread.start()
+        thread.join(SECONDS)
+        if found:
+            return found[0]
+        if not troubles:
+            why = f"is not read to its end within {SECONDS:g} s; given up"
+            raise BadInput(str(file), InputProblem(0, why))
         try:
-            return done.result(SECONDS)
+            raise troubles[0]
         except BadInput:
             raise
-        except TimeoutError:
-            why = f"is not read to its end within {SECONDS:g} s; given up"
-            raise BadInput(str(file), InputProblem(0, why)) from None
         except MemoryError:
             raise BadInput(str(file), InputProblem(0, "is more than this machine can hold")) from None
         except DAMAGE as error:
