@@ -102,15 +102,28 @@ def _held(loop: IOLoop) -> frozenset[int]:
 class _Passive(PassiveDTP):  # type: ignore[misc]
     """Turns a stranger away only when the transfer is asked for (RFC 959, section 5.4)."""
 
+    def __init__(self, cmd_channel: Any, extmode: bool = False) -> None:
+        super().__init__(cmd_channel, extmode)
+        cmd_channel.waits = self
+
     def handle_accepted(self, sock: socket.socket, addr: tuple[str, int]) -> None:
         """A data connection has come."""
         channel = self.cmd_channel
+        held, channel.held = channel.held, None
         if channel.setup.peer_must_match and channel.remote_ip != channel.setup.known(addr[0]):
             sock.close()
             self.close()
-            channel.turn_away()
-        else:
-            super().handle_accepted(sock, addr)
+            channel.turn_away(held is not None)
+            return
+        super().handle_accepted(sock, addr)
+        if held is not None and channel.data_channel is not None:
+            channel.process_command(*held)
+
+    def close(self) -> None:
+        """Wait no more."""
+        if self.cmd_channel.waits is self:
+            self.cmd_channel.waits = self.cmd_channel.held = None
+        super().close()
 
 
 class _Active(ActiveDTP):  # type: ignore[misc]
@@ -130,15 +143,12 @@ class _Active(ActiveDTP):  # type: ignore[misc]
         )
 
     def handle_connect(self) -> None:
-        """The connection stands, or has failed."""
-        self.del_channel()
-        if self._idler is not None and not self._idler.cancelled:
-            self._idler.cancel()
-        error = self.socket.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR)
-        if error:
-            raise OSError(error)
-        self.cmd_channel.data_channel = self.cmd_channel.dtp_handler(self.socket, self.cmd_channel)
-        self.cmd_channel._on_dtp_connection()
+        """The connection stands, or has failed. The library's word for the first answers PORT, which was answered."""
+        self.cmd_channel.unsaid = 1
+        try:
+            super().handle_connect()
+        finally:
+            self.cmd_channel.unsaid = 0
 
     def initiate_send(self) -> None:
         """Nothing to send: the socket has gone over to the data channel, events and all."""
@@ -159,7 +169,7 @@ class _ResumedData(TLS_DTPHandler):  # type: ignore[misc]
     def handle_ssl_established(self) -> None:
         """The handshake is done."""
         if self.socket.master_key() != self.cmd_channel.socket.master_key():
-            self._resp = ("522 The data connection must resume the TLS session.", _LOG.debug)
+            self.cmd_channel.respond("522 The data connection must resume the TLS session.")
             self.close()
 
 
@@ -171,18 +181,42 @@ class _Habits:
     passive_ports: list[int] | None = None
     named: tuple[str, int] | None = None
     turned_away = False
+    waits: _Passive | None = None
+    connects: _Active | None = None
+    held: tuple[Any, ...] | None = None
+    unsaid = 0
+    last = ""
 
-    def _make_epasv(self: Any, extmode: bool = False) -> None:
-        """Answer a passive command with the next free port, or with a refusal where there is none."""
+    def respond(self: Any, resp: str, *args: Any, **kwargs: Any) -> None:
+        """Say a reply, and remember it; one that another has said before is left out."""
+        if self.unsaid:
+            self.unsaid -= 1
+            return
+        self.last = resp
+        super().respond(resp, *args, **kwargs)  # type: ignore[misc]
+
+    def ftp_PASV(self: Any, line: str) -> None:
+        """Answer with the next free port, or with a refusal where there is none."""
+        if self.has_port():
+            super().ftp_PASV(line)  # type: ignore[misc]
+
+    def ftp_EPSV(self: Any, line: str) -> None:
+        """The same."""
+        if self.has_port():
+            super().ftp_EPSV(line)  # type: ignore[misc]
+
+    def has_port(self: Any) -> bool:
+        """Choose the port that is handed out next; refuse where all are taken."""
         if self.setup.passive_ports is not None:
-            self._shutdown_connecting_dtp()
+            if self.waits is not None:
+                self.waits.close()
             handout: _Handout = self.handouts[self.username]
             port = handout.next_free(self.socket.getsockname()[0], _held(self.ioloop))
             if port is None:
                 self.respond("425 No data port is free.")
-                return
+                return False
             self.passive_ports = [port]
-        super()._make_epasv(extmode)  # type: ignore[misc]
+        return True
 
     @property
     def announced(self: Any) -> str | None:
@@ -200,15 +234,30 @@ class _Habits:
     def remote_ip(self, address: str) -> None:
         self.__dict__["remote_ip"] = self.setup.known(address)  # the library formats its log with this
 
-    def turn_away(self: Any) -> None:
+    def turn_away(self: Any, asked: bool) -> None:
         """Refuse the transfer that is asked for, or the next one."""
-        waiting = self._out_dtp_queue or self._in_dtp_queue
-        self._out_dtp_queue = self._in_dtp_queue = None
-        self.turned_away = waiting is None
-        if waiting is not None:
+        self.turned_away = not asked
+        if asked:
             self.respond("425 The data connection came from another address.")
 
-    def _make_eport(self: Any, ip: str, port: int) -> None:
+    def ftp_PORT(self: Any, line: str) -> None:
+        """Remember where to connect to: six numbers (RFC 959, section 4.1.2)."""
+        numbers = line.split(",")
+        if len(numbers) == 6 and all(each.strip().isdecimal() and int(each) < 256 for each in numbers):
+            self.will_connect(".".join(each.strip() for each in numbers[:4]), int(numbers[4]) * 256 + int(numbers[5]))
+        else:
+            self.respond("501 That is no address and port.")
+
+    def ftp_EPRT(self: Any, line: str) -> None:
+        """The same: family, address and port between delimiters (RFC 2428, section 2)."""
+        parts = line.split(line[:1]) if line else []
+        if len(parts) == 5 and parts[1] in ("1", "2") and parts[3].isdecimal() and 0 < int(parts[3]) < 65_536:
+            self.will_connect(parts[2], int(parts[3]))
+        else:
+            self.respond("501 That is no address and port.")
+
+    def will_connect(self: Any, ip: str, port: int) -> None:
+        """Whether the next transfer goes there."""
         try:
             ip = str(Address.parse(ip))  # a helper on the way may write it in full
         except ValueError:
@@ -232,11 +281,21 @@ class _Habits:
             self.turned_away = False
             self.respond("425 The data connection came from another address.")
             return
+        if transfers and self.waits is not None:
+            self.held = (cmd, *args)  # until its data connection comes, from whomever that is
+            return
         super().process_command(cmd, *args, **kwargs)  # type: ignore[misc]
         if transfers and self.named is not None:
             (ip, port), self.named = self.named, None
-            if self._out_dtp_queue is not None or self._in_dtp_queue is not None:
-                self._dtp_connector = self.active_dtp(ip, port, self)
+            if self.last.startswith("150"):
+                self.connects = self.active_dtp(ip, port, self)
+
+    def close(self: Any) -> None:
+        """The session is over, and whatever it waited for."""
+        for each in (self.waits, self.connects):
+            if each is not None:
+                each.close()
+        super().close()  # type: ignore[misc]
 
 
 class _Plain(_Habits, FTPHandler):  # type: ignore[misc]
