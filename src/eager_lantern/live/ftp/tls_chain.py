@@ -1,7 +1,9 @@
-"""What the standard library cannot tell of TLS: the certificates that a server sends (before Python 3.13), and
-whether it still takes versions that are not to be used."""
+"""The certificates that a server sends, which the standard library cannot tell before Python 3.13, and whether it still
+takes versions of TLS that are not to be used."""
 
 import contextlib
+import ssl
+import warnings
 
 from cryptography.hazmat.primitives.serialization import Encoding
 from OpenSSL import SSL
@@ -15,7 +17,8 @@ from .session import Session
 
 async def sent_chain(session: Session) -> tuple[Sent, ...]:
     """What comes with the handshake, in its order, on a session that is connected. Raises Failed."""
-    shaken = await _begun(session, SSL.Context(SSL.TLS_CLIENT_METHOD))
+    await _asked_for(session)
+    shaken = await _shaken(session.wire, session.plan.target.name, SSL.Context(SSL.TLS_CLIENT_METHOD))
     found = []
     for each in shaken.get_peer_cert_chain() or ():
         with contextlib.suppress(NotReadable):
@@ -25,25 +28,25 @@ async def sent_chain(session: Session) -> tuple[Sent, ...]:
 
 async def takes_old_versions(session: Session) -> bool:
     """Whether a client that knows none but TLS 1.0 and 1.1 gets through. Raises Failed where it cannot be told."""
-    context = SSL.Context(SSL.TLS_CLIENT_METHOD)
-    context.set_min_proto_version(SSL.TLS1_VERSION)
-    context.set_max_proto_version(SSL.TLS1_1_VERSION)
-    context.set_cipher_list(b"ALL:@SECLEVEL=0")  # else this end would not offer them
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
+    context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", DeprecationWarning)  # that they are old is what is asked about
+        context.minimum_version, context.maximum_version = ssl.TLSVersion.TLSv1, ssl.TLSVersion.TLSv1_1
+    context.set_ciphers("ALL:@SECLEVEL=0")  # else this end would not offer them
+    await _asked_for(session)
     try:
-        await _begun(session, context)
-    except Failed as failed:
-        if failed.outcome != "wrong":
-            raise
+        await session.wire.start_tls(context, session.plan.target.name)
+    except (ssl.SSLError, EOFError):
         return False
     return True
 
 
-async def _begun(session: Session, context: SSL.Context) -> SSL.Connection:
-    """TLS on a control connection that is new. Raises Failed."""
+async def _asked_for(session: Session) -> None:
+    """Up to where TLS begins on a control connection that is new. Raises Failed."""
     if session.plan.security.mode == "explicit":
         await session.greet()
         await session.ask_for_tls()
-    return await _shaken(session.wire, session.plan.target.name, context)
 
 
 async def _shaken(channel: Channel, name: str, context: SSL.Context) -> SSL.Connection:
