@@ -8,12 +8,13 @@ import subprocess
 import sys
 import tempfile
 import time
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from random import Random
 
 from corpus import CASES, DATA
 
-KILLS = 200
+KILLS, LOOK_EVERY = 200, 5
 BEFORE, AFTER = (DATA / f"saltmarsh-{each}.site.yaml" for each in ("before", "after"))
 COMMANDS: dict[str, tuple[str, ...]] = {
     "mend": ("mend", "pier.site.yaml", "--write"),
@@ -50,44 +51,54 @@ def _torn(folder: Path, before: bytes) -> list[str]:
 
 
 def abused(minutes: float, seed: int, workers: int) -> list[str]:
-    """As many kills as the time allows, at most KILLS a command."""
-    chance, found, counted = Random(seed), list[str](), dict[str, int]()
-    share = 60 * minutes / len(COMMANDS)
-    for name in COMMANDS:
-        end = time.monotonic() + share
-        with tempfile.TemporaryDirectory() as place:
-            temporary = Path(place) / "tmp"
-            temporary.mkdir()
-            took = 0.0
-            for i in range(KILLS + 1):
-                folder = Path(place) / "work"
-                folder.mkdir()
-                shutil.copy(BEFORE, folder / "pier.site.yaml")
-                started = time.monotonic()
-                process = _run(name, folder, temporary)
-                if i:
-                    time.sleep(chance.uniform(0.3, 1.05) * took)
-                    process.send_signal(signal.SIGKILL)
-                process.wait()
-                took = took or min(time.monotonic() - started, 12.0)
-                found += [f"{name}, killed: {each}" for each in _torn(folder, BEFORE.read_bytes())]
-                if i % 10 == 9 or name != "demo":
-                    found += _left(name, folder, temporary) if i else []
-                counted[name] = i
-                shutil.rmtree(folder)
-                if time.monotonic() > end:
-                    break
-    print(f"writers   killed at any moment: {', '.join(f'{name} {count}' for name, count in counted.items())} times")
-    return found
+    """As many kills as the time allows, at most KILLS a command; several commands side by side."""
+    share = 60 * minutes * workers / len(COMMANDS)
+    with ThreadPoolExecutor(workers) as pool:
+        done = list(pool.map(lambda name: _killed(name, share, Random(f"{name} {seed}")), COMMANDS))
+    counted = ", ".join(f"{name} {count}" for name, (count, _) in zip(COMMANDS, done, strict=True))
+    print(f"writers   killed at any moment: {counted} times")
+    return [each for _, found in done for each in found]
+
+
+def _killed(name: str, seconds: float, chance: Random) -> tuple[int, list[str]]:
+    """How often a command was killed, and what was found."""
+    found, end, kills = list[str](), time.monotonic() + seconds, 0
+    with tempfile.TemporaryDirectory() as place:
+        temporary, folder = Path(place) / "tmp", Path(place) / "work"
+        temporary.mkdir()
+        took = _whole(name, folder, temporary)
+        while kills < KILLS and time.monotonic() < end:
+            _fresh(folder)
+            process = _run(name, folder, temporary)
+            time.sleep(chance.uniform(0.3, 1.05) * took)
+            process.send_signal(signal.SIGKILL)
+            process.wait()
+            kills += 1
+            found += [f"{name}, killed: {each}" for each in _torn(folder, BEFORE.read_bytes())]
+            if kills % LOOK_EVERY == 0:
+                found += _left(name, folder, temporary)
+    return kills, found
+
+
+def _fresh(folder: Path) -> None:
+    shutil.rmtree(folder, ignore_errors=True)
+    folder.mkdir()
+    shutil.copy(BEFORE, folder / "pier.site.yaml")
+
+
+def _whole(name: str, folder: Path, temporary: Path) -> float:
+    """How many seconds the command takes where nobody kills it."""
+    _fresh(folder)
+    started = time.monotonic()
+    _run(name, folder, temporary).wait()
+    return time.monotonic() - started
 
 
 def _left(name: str, folder: Path, temporary: Path) -> list[str]:
-    """What is still there of a killed writer once the command has run again."""
-    if name in ("certificate", "demo"):  # which overwrite nothing: the next run is in another folder
-        for each in (folder / "keys", folder / "kept"):
-            shutil.rmtree(each, ignore_errors=True)
-    if name == "demo":
-        return []
+    """What is still there of killed writers once the command has run again; one that overwrites nothing gets a place
+    where there is nothing."""
+    for each in (folder / "keys", folder / "kept") if name in ("certificate", "demo") else ():
+        shutil.rmtree(each, ignore_errors=True)
     _run(name, folder, temporary).wait()
     hidden = [each.name for each in folder.rglob(".*")]
     stale = [each.name for each in temporary.iterdir()]
