@@ -7,6 +7,7 @@ promises with short filters. Exit code 1 when 400 take 5 times as long as 100, o
 times as long as short ones, or more.
 """
 
+import statistics
 import sys
 import time
 from collections.abc import Iterator
@@ -15,7 +16,7 @@ from eager_lantern.core.model.site import Site
 from eager_lantern.core.verdict import judge
 from eager_lantern.files.site_file import parse_site
 
-MOST_GROWTH, MOST_MORE, HABITS = 5, 20, 4
+MOST_GROWTH, MOST_MORE, HABITS, ROUNDS = 5, 20, 4, 11
 HEAD = """lantern: 1
 site: Many Promises
 server: {name: gauge-store, network: quay-net, address: 10.61.4.20, filter: {incoming: {default: deny, rules: *own}}}
@@ -73,13 +74,16 @@ def seconds(site: Site) -> float:
 
 
 def main() -> int:
-    few, many = (min(seconds(site_of(count, 0)) for _ in range(3)) for count in (100, 400))
+    # in turn, and the median of the ratios: a machine that slows down meanwhile does not count
+    pairs = [(seconds(site_of(100, 0)), seconds(site_of(400, 0))) for _ in range(ROUNDS)]
+    few, many = (statistics.median(each) for each in zip(*pairs, strict=True))
+    growth = statistics.median(many / few for few, many in pairs)
     short, long = (seconds(site_of(1_000, count)) for count in (0, 300))
     print(f"100 promises           {few:6.2f} s")
-    print(f"400 promises           {many:6.2f} s   {many / few:.2f} times as long (below {MOST_GROWTH})")
+    print(f"400 promises           {many:6.2f} s   {growth:.2f} times as long (below {MOST_GROWTH})")
     print(f"1,000 promises         {short:6.2f} s")
     print(f"with 300 rules a filter{long:6.2f} s   {long / short:.2f} times as long (below {MOST_MORE})")
-    return int(many / few >= MOST_GROWTH or long / short >= MOST_MORE)
+    return int(growth >= MOST_GROWTH or long / short >= MOST_MORE)
 
 
 if __name__ == "__main__":
