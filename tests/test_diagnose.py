@@ -208,7 +208,7 @@ def test_what_is_no_observation_is_told_with_its_file(option: str, text: str, sa
     path.write_text(text)
     done = run("diagnose", AFTER, option, f"field-station={path}")
     assert (done.returncode, done.stdout) == (2, "")
-    assert done.stderr.startswith(f"{path}: ")
+    assert done.stderr.startswith(f"{path}:")
     assert says in done.stderr
 
 

@@ -2,6 +2,7 @@
 
 import io
 import os
+import re
 import sys
 from importlib import import_module
 from typing import Any
@@ -90,7 +91,7 @@ def main() -> None:
     try:
         sys.exit(app(_understood(sys.argv[1:]), prog_name="eager-lantern", standalone_mode=False) or 0)
     except _ClickException as error:
-        error.message = _rather(printable(error.message, MOST_CHARACTERS))
+        error.message = printable(_rather(error.message), MOST_CHARACTERS)
         error.show()
         sys.exit(error.exit_code)
     except typer.Abort:
@@ -104,6 +105,7 @@ def main() -> None:
 
 
 MOST_CHARACTERS = 2000
+_OPTION_OF = re.compile("Invalid value for '(--[a-z-]{1,40})': Input should ")
 _ClickException: Any = next(each for each in typer.BadParameter.__mro__ if each.__name__ == "ClickException")
 
 
@@ -118,6 +120,8 @@ def _rather(message: str) -> str:
     """A message of the argument parser, with what would be right."""
     if message.startswith("Got unexpected extra argument"):
         return f"{message}: one site file at a time; check takes a folder of them"
+    if (option := _OPTION_OF.match(message)) and option[1] in sys.argv[:-1]:  # which does not say what it found
+        return f"{message}, found “{sys.argv[sys.argv.index(option[1]) + 1]}”"
     return message
 
 
