@@ -2,8 +2,8 @@
 
 import io
 import os
-import re
 import sys
+from collections.abc import Sequence
 from importlib import import_module
 from typing import Any
 
@@ -91,7 +91,8 @@ def main() -> None:
     try:
         sys.exit(app(_understood(sys.argv[1:]), prog_name="eager-lantern", standalone_mode=False) or 0)
     except _ClickException as error:
-        error.message = printable(_rather(error.message), MOST_CHARACTERS)
+        options = getattr(getattr(error, "param", None), "opts", ())
+        error.message = printable(_rather(error.message, options), MOST_CHARACTERS)
         error.show()
         sys.exit(error.exit_code)
     except typer.Abort:
@@ -105,7 +106,6 @@ def main() -> None:
 
 
 MOST_CHARACTERS = 2000
-_OPTION_OF = re.compile("Invalid value for '(--[a-z-]{1,40})': Input should ")
 _ClickException: Any = next(each for each in typer.BadParameter.__mro__ if each.__name__ == "ClickException")
 
 
@@ -116,12 +116,12 @@ def _understood(words: list[str]) -> list[str]:
     return ["--help" if each in ("-h", "-?") else each for each in words]
 
 
-def _rather(message: str) -> str:
-    """A message of the argument parser, with what would be right."""
+def _rather(message: str, options: Sequence[str]) -> str:
+    """A message of the argument parser, with what would be right; ``options`` are names of what it is about."""
     if message.startswith("Got unexpected extra argument"):
         return f"{message}: one site file at a time; check takes a folder of them"
-    if (option := _OPTION_OF.match(message)) and option[1] in sys.argv[:-1]:  # which does not say what it found
-        return f"{message}, found “{sys.argv[sys.argv.index(option[1]) + 1]}”"
+    if message.startswith("Input should ") and (typed := set(options) & set(sys.argv[:-1])):
+        return f"{message}, found “{sys.argv[sys.argv.index(typed.pop()) + 1]}”"  # the parser does not say it
     return message
 
 
