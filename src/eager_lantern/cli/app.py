@@ -5,6 +5,7 @@ import os
 import sys
 from collections.abc import Sequence
 from importlib import import_module
+from itertools import pairwise
 from typing import Any
 
 import typer
@@ -120,8 +121,9 @@ def _rather(message: str, options: Sequence[str]) -> str:
     """A message of the argument parser, with what would be right; ``options`` are names of what it is about."""
     if message.startswith("Got unexpected extra argument"):
         return f"{message}: one site file at a time; check takes a folder of them"
-    if message.startswith("Input should ") and (typed := set(options) & set(sys.argv[:-1])):
-        return f"{message}, found “{sys.argv[sys.argv.index(typed.pop()) + 1]}”"  # the parser does not say it
+    typed = [value for option, value in pairwise(sys.argv) if option in options]
+    if message.startswith("Input should ") and typed:
+        return f"{message}, found “{typed[-1]}”"  # the parser does not say it
     return message
 
 
