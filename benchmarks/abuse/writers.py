@@ -51,7 +51,7 @@ def _torn(folder: Path, before: bytes) -> list[str]:
 
 
 def abused(minutes: float, seed: int, workers: int) -> list[str]:
-    """As many kills as the time allows, at most KILLS a command; several commands side by side."""
+    """As many kills as the time allows, LOOK_EVERY to KILLS a command; several commands side by side."""
     share = 60 * minutes * workers / len(COMMANDS)
     with ThreadPoolExecutor(workers) as pool:
         done = list(pool.map(lambda name: _killed(name, share, Random(f"{name} {seed}")), COMMANDS))
@@ -67,7 +67,7 @@ def _killed(name: str, seconds: float, chance: Random) -> tuple[int, list[str]]:
         temporary, folder = Path(place) / "tmp", Path(place) / "work"
         temporary.mkdir()
         took = _whole(name, folder, temporary)
-        while kills < KILLS and time.monotonic() < end:
+        while kills < LOOK_EVERY or (kills < KILLS and time.monotonic() < end):
             _fresh(folder)
             process = _run(name, folder, temporary)
             time.sleep(chance.uniform(0.3, 1.05) * took)
