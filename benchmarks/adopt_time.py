@@ -13,7 +13,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from eager_lantern.files.rulesets.host import read_ruleset
+from eager_lantern.formats.devices.packet_filter.host import read_ruleset
 
 RULES, ROUNDS, LIMIT = 10_000, 7, 3.0
 SITE = """lantern: 1
@@ -80,7 +80,7 @@ def _adopting(folder: str) -> None:
 
 
 def _reading(text: str) -> None:
-    assert len(read_ruleset("list", text, "in")[0].told) == RULES
+    assert len(read_ruleset("list", text, "in")[0].values) == RULES
 
 
 if __name__ == "__main__":

@@ -23,7 +23,7 @@ from random_gateways import (
 from random_rulesets import Tally, differences, old_differences, random_iptables, random_ruleset
 from working_sites import working_site
 
-from eager_lantern.files.site_file import parse_site
+from eager_lantern.formats.site.site_file import parse_site
 
 
 def share(seeds: list[int]) -> Tally:

@@ -15,7 +15,7 @@ from mending import large_site
 from msgspec.structs import replace
 
 from eager_lantern import __file__ as package
-from eager_lantern.core.comparison.with_site import compare
+from eager_lantern.core.changes.states import compare
 from eager_lantern.core.model.site import Site
 from eager_lantern.core.verdict import judge
 

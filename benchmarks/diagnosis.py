@@ -29,32 +29,31 @@ from test_sites import changed as with_set
 from working_sites import working_site
 
 from eager_lantern.cli.labs import LabKind, able
-from eager_lantern.core.compare.with_lab import Rehearsed
 from eager_lantern.core.diagnosis.diagnosis import Diagnosis, diagnose, settled
+from eager_lantern.core.diagnosis.fault import Fault
+from eager_lantern.core.diagnosis.faults import faults_of
 from eager_lantern.core.diagnosis.hypotheses import Predictions
 from eager_lantern.core.diagnosis.next_test import LEAST_BITS, Spread, information, spreads_of
-from eager_lantern.core.diagnosis.sighting import Sighting
-from eager_lantern.core.diagnosis.situation import Situation
-from eager_lantern.core.faults.all import faults_of
-from eager_lantern.core.faults.fault import Fault
 from eager_lantern.core.model.change import changed
 from eager_lantern.core.model.site import Site
 from eager_lantern.core.network.topology import Topology
+from eager_lantern.core.observed.observation import Observation, Situation
+from eager_lantern.core.observed.rehearsed import Rehearsed
 from eager_lantern.core.predict.session import predict
 from eager_lantern.core.values.outcomes import Rung
 from eager_lantern.core.verdict import judge
-from eager_lantern.files.knowledge_file import shipped_knowledge
-from eager_lantern.files.observations import sightings_of_rehearsal
-from eager_lantern.files.problem import BadInput
-from eager_lantern.files.results.rehearse import rehearse_result
-from eager_lantern.files.session_log_file import read_session_log
-from eager_lantern.files.site_file import parse_site
+from eager_lantern.formats.reading import BadInput
+from eager_lantern.formats.results.kept import sightings_of_rehearsal
+from eager_lantern.formats.results.rehearse import rehearse_result
+from eager_lantern.formats.session_logs import read_session_log
+from eager_lantern.formats.shipped import shipped_knowledge
+from eager_lantern.formats.site.site_file import parse_site
 from eager_lantern.lab.kernel.lab import KernelLab
 from eager_lantern.lab.kernel.layout import lab_nodes
 from eager_lantern.lab.rehearsal.scenarios import listened_on
 from eager_lantern.lab.rehearsal.setup import Prepared, prepared
-from eager_lantern.lab.servers.self_signed import write_self_signed
 from eager_lantern.lab.servers.setup import EVERY_RIGHT, Guest, SshSetup, StandInSetup
+from eager_lantern.lab.servers.ssh_server import write_self_signed
 from eager_lantern.lab.tasks.tasks import Greet, Serve, ServeSsh, Task
 
 LOGS = Path(__file__).parent.parent / "tests" / "cases"
@@ -184,7 +183,7 @@ def order_of_tests(site: Site, found: Diagnosis) -> tuple[float, float, float] |
         return None
     costs = shipped_knowledge().costs
     predictions = Predictions(site)
-    done = [each.tried for each in found.sightings]
+    done = [each.tried for each in found.observations]
     tests = [(costs[each.kind], spreads) for each, spreads in spreads_of(predictions, causes, done)]
     start = tuple(each.probability for each in causes)
     advised, count = _advised(tests, start)
@@ -243,13 +242,13 @@ def _group_of(found: Diagnosis, faults: tuple[Fault, ...]) -> int | None:
     return None
 
 
-def _report(found: Diagnosis, faults: tuple[Fault, ...], seen: tuple[Sighting, ...]) -> str:
+def _report(found: Diagnosis, faults: tuple[Fault, ...], seen: tuple[Observation, ...]) -> str:
     from eager_lantern.core.diagnosis.wording import came_of, whose
 
     lines = [f"true: {'; '.join(f'{each.kind} {each.place}: {each.message}' for each in faults)}"]
     lines += [f"  seen: {whose(each.tried)}: {came_of(each)}" for each in seen]
     causes = [each for group in found.groups[:2] for each in group.causes[:3]]
-    lines += [f"  found: {each.said} ({each.probability:.2f})" for each in causes]
+    lines += [f"  found: {each.message} ({each.probability:.2f})" for each in causes]
     return "\n".join(lines)
 
 

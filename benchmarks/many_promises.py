@@ -14,7 +14,7 @@ from collections.abc import Iterator
 
 from eager_lantern.core.model.site import Site
 from eager_lantern.core.verdict import judge
-from eager_lantern.files.site_file import parse_site
+from eager_lantern.formats.site.site_file import parse_site
 
 MOST_GROWTH, MOST_MORE, HABITS, ROUNDS = 5, 20, 4, 11
 HEAD = """lantern: 1

@@ -17,15 +17,15 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from working_sites import working_site
 
 from eager_lantern.core.diagnosis.diagnosis import settled
-from eager_lantern.core.faults.all import faults_of
+from eager_lantern.core.diagnosis.faults import faults_of
 from eager_lantern.core.findings.all import predicted, untried
 from eager_lantern.core.mending.mend import Mending, mend
 from eager_lantern.core.model.change import Change, changed
 from eager_lantern.core.model.consistency import problems
 from eager_lantern.core.model.site import Site
 from eager_lantern.core.verdict import judge
-from eager_lantern.files.costs_file import shipped_costs
-from eager_lantern.files.site_file import parse_site
+from eager_lantern.formats.shipped import shipped_costs
+from eager_lantern.formats.site.site_file import parse_site
 
 COSTS = shipped_costs()
 MOST_CHANGES, MOST_DEPTH = 18, 4

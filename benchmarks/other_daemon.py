@@ -49,7 +49,7 @@ def cannot(topology: Topology, forecast: Forecast) -> str:
         return "pure-ftpd takes other addresses for both modes or for none"
     if not service.speaks_epsv or service.tls.mode == "implicit" or service.tls.reuse_required:
         return "pure-ftpd always knows EPSV, and neither implicit TLS nor the demand of reuse"
-    if not passive.announce.own and forecast.stand.spec.uses_epsv:
+    if not passive.announce.own and forecast.position.spec.uses_epsv:
         return "pure-ftpd knows no EPSV once it announces another address than its own"
     if len(passive.ports) < 2:
         return "pure-ftpd takes half as many sessions as it has data ports"

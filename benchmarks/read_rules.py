@@ -11,7 +11,7 @@ from pathlib import Path
 import yaml
 
 from eager_lantern import __file__ as package
-from eager_lantern.files.site_file import parse_site
+from eager_lantern.formats.site.site_file import parse_site
 
 RULES = 10_000
 SITE = Path(package).parent / "data" / "saltmarsh-after.site.yaml"

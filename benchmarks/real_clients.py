@@ -35,14 +35,14 @@ from eager_lantern.core.network.topology import Topology
 from eager_lantern.core.predict.forecast import Forecast
 from eager_lantern.core.predict.session import predict
 from eager_lantern.core.values.addresses import Address
-from eager_lantern.files.site_file import parse_site
+from eager_lantern.formats.site.site_file import parse_site
 from eager_lantern.lab.daemons.proftpd import cannot
 from eager_lantern.lab.kernel import lab as kernel
 from eager_lantern.lab.kernel.lab import KernelLab, has_helper
 from eager_lantern.lab.kernel.layout import lab_nodes
 from eager_lantern.lab.rehearsal.scenarios import Scenario, served_services, typed_names
 from eager_lantern.lab.rehearsal.setup import Able, prepared
-from eager_lantern.lab.servers.self_signed import write_self_signed
+from eager_lantern.lab.servers.ssh_server import write_self_signed
 
 PATIENCE_SECONDS, MOST_SECONDS = 3, 30
 STAGES = {"name": "connect", "connect": "connect", "greet": "connect", "secure": "login", "login": "login"}
@@ -85,7 +85,7 @@ class Program:
 
     def ports(self, scenario: Scenario) -> str:
         """The ports that the site has this client wait on, where they are few."""
-        ports, own = scenario.plans[0].data.active_ports, scenario.forecast.stand.sources
+        ports, own = scenario.plans[0].data.active_ports, scenario.forecast.position.sources
         few = len(ports) < 60_000
         return "" if not few else f"{Address(own.lowest)}:{ports}" if self.name == "curl" else str(ports)
 

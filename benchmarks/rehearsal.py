@@ -11,7 +11,7 @@ from pathlib import Path
 
 from eager_lantern.core.network.topology import Topology
 from eager_lantern.core.predict.session import predict
-from eager_lantern.files.site_file import read_site
+from eager_lantern.formats.site.site_file import read_site
 from eager_lantern.lab.kernel.lab import KernelLab, has_helper
 from eager_lantern.lab.kernel.layout import lab_nodes
 from eager_lantern.lab.rehearsal.setup import Able, prepared

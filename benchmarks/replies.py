@@ -6,7 +6,7 @@ Prints the ratio of the times, and how much memory the state machine held at mos
 import time
 import tracemalloc
 
-from eager_lantern.wire.control import Control
+from eager_lantern.wire.ftp import Control
 
 REPLIES = 1_000_000
 BATCH = 1000

@@ -6,12 +6,19 @@ from dataclasses import dataclass
 from msgspec import convert
 
 from eager_lantern.live.vantage.agent import Frames, packed
-from eager_lantern.live.vantage.link import Answer
-from eager_lantern.wire.control import Control
-from eager_lantern.wire.endpoints import extended_port, passive_endpoint
-from eager_lantern.wire.lamp import Sight, answer, asked, question, seen
-from eager_lantern.wire.listing import MOST_TOLD, read_listing
-from eager_lantern.wire.reply import MOST_REPLY_BYTES, ProtocolFault, Reply, ReplyReader
+from eager_lantern.live.vantage.link import AgentReply
+from eager_lantern.wire.ftp import (
+    MOST_REPLY_BYTES,
+    MOST_TOLD,
+    Control,
+    ProtocolFault,
+    Reply,
+    ReplyReader,
+    extended_port,
+    passive_endpoint,
+    read_listing,
+)
+from eager_lantern.wire.lamp import Sight, answer, nonce_of, question, seen
 from eager_lantern.wire.ssh_offer import OfferReader
 
 SECRET, NONCE = b"shared", bytes(range(16))
@@ -64,7 +71,7 @@ def extended(data: bytes) -> bool:
 
 
 def lamp(data: bytes) -> bool:
-    return asked(SECRET, data) is not None or seen(SECRET, NONCE, data) is not None
+    return nonce_of(SECRET, data) is not None or seen(SECRET, NONCE, data) is not None
 
 
 def listing(data: bytes) -> bool:
@@ -81,7 +88,7 @@ def offer(data: bytes) -> bool:
 
 def frames(data: bytes) -> bool:
     reader = Frames()
-    return bool([convert(head, Answer) for piece in cut(data) for head, _ in reader.receive(piece)])
+    return bool([convert(head, AgentReply) for piece in cut(data) for head, _ in reader.receive(piece)])
 
 
 REPLIES = (

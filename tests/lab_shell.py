@@ -12,13 +12,13 @@ from pathlib import Path
 
 from eager_lantern.core.network.topology import Topology
 from eager_lantern.core.predict.session import predict
-from eager_lantern.files.site_file import read_site
+from eager_lantern.formats.site.site_file import read_site
 from eager_lantern.lab.kernel.lab import KernelLab
 from eager_lantern.lab.kernel.layout import lab_nodes
 from eager_lantern.lab.rehearsal.setup import Able, prepared
 from eager_lantern.lab.servers.setup import Guest
 from eager_lantern.lab.tasks.tasks import Look, Serve, Start, Task
-from eager_lantern.live.children import program
+from eager_lantern.live.own_process import program
 
 PASSWORD, SECRET, PILOT = "ebb-and-flow-61", "a secret of the lamp and its sweep", "pilot"
 SSHD = """

@@ -10,8 +10,8 @@ from typing import Any
 from jsonschema import Draft202012Validator
 
 from eager_lantern import __file__ as package
-from eager_lantern.files.results.formats import FORMATS
-from eager_lantern.files.schema import result_schema
+from eager_lantern.formats.results.formats import FORMATS
+from eager_lantern.formats.site.schema import result_schema
 
 DATA = Path(package).parent / "data"
 BEFORE, AFTER = DATA / "saltmarsh-before.site.yaml", DATA / "saltmarsh-after.site.yaml"

@@ -13,14 +13,13 @@ from msgspec.structs import replace
 from random_rulesets import DOUBTS, OLD_DOUBTS, Tally, listed, tallied
 from side_by_side import compared
 
-from eager_lantern.core.adoption.adopt import adopted
-from eager_lantern.core.comparison.access import access, more
+from eager_lantern.core.changes.access import access, more
+from eager_lantern.core.changes.adopted import adopted
 from eager_lantern.core.model.site import Client, Gateway, Site
-from eager_lantern.export.nftables import IN, OUT, surroundings
-from eager_lantern.export.rule_file import rule_files
-from eager_lantern.files.rulesets.gateway import Sides, items_of_nft, read_gateway
-from eager_lantern.files.rulesets.iptables import items_of_iptables
-from eager_lantern.files.site_file import parse_site
+from eager_lantern.formats.devices.packet_filter.gateway import Sides, items_of_nft, read_gateway
+from eager_lantern.formats.devices.packet_filter.iptables import items_of_iptables
+from eager_lantern.formats.devices.packet_filter.nftables import IN, OUT, rule_files, surroundings
+from eager_lantern.formats.site.site_file import parse_site
 from eager_lantern.lab.kernel.layout import Node, lab_nodes
 from eager_lantern.lab.tasks.probes import Probe
 
@@ -196,7 +195,7 @@ def _differences(items: Sequence[dict[str, Any]], text: str, chance: random.Rand
         return tuple(replace(each, rules=own) if each.name == "router" else each for each in lab_nodes(read, strangers))
 
     found = compared(site, 0, chance, probes, nodes)
-    return tallied(found, [one for each in readings for one in each.left])
+    return tallied(found, [one for each in readings for one in each.skipped])
 
 
 def came_back_otherwise(site: Site, folder: Path, numeric: bool) -> list[str]:

@@ -11,10 +11,10 @@ from msgspec import to_builtins
 from msgspec.structs import replace
 from side_by_side import Compared, compared
 
-from eager_lantern.core.adoption.told import Left, Reading
+from eager_lantern.core.changes.adopted import DeviceConfig, Skipped
 from eager_lantern.core.model.site import Client, Site
-from eager_lantern.files.rulesets.host import read_ruleset
-from eager_lantern.files.rulesets.iptables import read_iptables
+from eager_lantern.formats.devices.packet_filter.host import read_ruleset
+from eager_lantern.formats.devices.packet_filter.iptables import read_iptables
 from eager_lantern.lab.kernel.layout import Node, lab_nodes
 from eager_lantern.lab.tasks.probes import Probe
 
@@ -142,7 +142,7 @@ def differences(text: str, folder: Path, chance: random.Random) -> Tally:
     return _differences(read_ruleset("listed", listed(text, folder, chance.random() < 0.5), "in")[0], text, chance)
 
 
-def _differences(reading: Reading, text: str, chance: random.Random) -> Tally:
+def _differences(reading: DeviceConfig, text: str, chance: random.Random) -> Tally:
     assert reading.default is not None
     last = {"refuses_with": reading.default.refuses_with} if reading.default.refuses_with else {}
     table = {"default": reading.default.default, **last, "rules": to_builtins(reading.rules, enc_hook=str)}
@@ -158,10 +158,10 @@ def _differences(reading: Reading, text: str, chance: random.Random) -> Tally:
         return tuple(replace(each, rules=text) if each.name == "store" else each for each in lab_nodes(read, strangers))
 
     found = compared(site, 0, chance, probes, nodes)
-    return tallied(found, reading.left)
+    return tallied(found, reading.skipped)
 
 
-def tallied(found: Sequence[Compared], left: Sequence[Left]) -> Tally:
+def tallied(found: Sequence[Compared], left: Sequence[Skipped]) -> Tally:
     """What is unknown has to be by a rule that is told."""
     unknown = [each for each in found if each.predicted == "unknown"]
     told = any("is unknown" in each.why for each in left)

@@ -7,7 +7,7 @@ from typing import Any
 
 from side_by_side import Compared, compared
 
-from eager_lantern.files.problem import BadInput
+from eager_lantern.formats.reading import BadInput
 
 KEPT = {"lantern", "site", "server", "name", "network", "address", "outside", "inside"}
 MOST_TRIALS = 150

@@ -10,16 +10,16 @@ from typing import Any, NamedTuple
 from random_sites import PORTS, held, mapped
 
 from eager_lantern.cli.labs import LabKind, able, built
-from eager_lantern.core.compare.with_lab import Observed, Rehearsed
 from eager_lantern.core.model.site import Client, Site
 from eager_lantern.core.network.flow import Flow
 from eager_lantern.core.network.journey import trace
 from eager_lantern.core.network.topology import Topology
+from eager_lantern.core.observed.rehearsed import Observed, Rehearsed
+from eager_lantern.core.predict.forecast import error_of
 from eager_lantern.core.predict.session import predict
-from eager_lantern.core.predict.wording import error_of
 from eager_lantern.core.values.addresses import Address
 from eager_lantern.core.values.ports import PortSet
-from eager_lantern.files.site_file import parse_site
+from eager_lantern.formats.site.site_file import parse_site
 from eager_lantern.lab.kernel.lab import KernelLab, exchanged, has_helper
 from eager_lantern.lab.kernel.layout import Node, lab_nodes
 from eager_lantern.lab.rehearsal.setup import Able, prepared

@@ -10,7 +10,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from eager_lantern.lab.kernel.lab import missing_means
-from eager_lantern.live.children import SYSTEM_PATH, program
+from eager_lantern.live.own_process import SYSTEM_PATH, program
 
 NAME = "tides.saltmarsh.example"
 # addresses that nobody has been given, and that a router does not hold for made-up ones as it does those of RFC 5737

@@ -21,9 +21,9 @@ from program import AFTER, BEFORE, DATA, result_of, run
 from random_sites import sites
 from working_sites import working_site
 
-from eager_lantern.core.adoption.adopt import adopted, changes_between
-from eager_lantern.core.comparison.access import access, more
-from eager_lantern.core.comparison.edits import Overlay
+from eager_lantern.core.changes.access import access, more
+from eager_lantern.core.changes.adopted import adopted, changes_between
+from eager_lantern.core.changes.steps import Overlay
 from eager_lantern.core.model.change import changed
 from eager_lantern.core.model.entries import OWN
 from eager_lantern.core.model.site import Gateway, GatewayFilter, Service, Site, Tls
@@ -31,12 +31,12 @@ from eager_lantern.core.network.topology import Topology
 from eager_lantern.core.sheets.gateway import gateway_sheet
 from eager_lantern.core.sheets.server import server_sheet
 from eager_lantern.core.sheets.sheet import Grid, Sheet
-from eager_lantern.export.server_fragments import fragments
-from eager_lantern.export.sheet_tables import grid_csv
-from eager_lantern.files.rule_table import read_rule_table
-from eager_lantern.files.server_settings import read_settings
-from eager_lantern.files.site_file import parse_site, read_site
+from eager_lantern.formats.devices.fragments import fragments
+from eager_lantern.formats.devices.server_settings import read_settings
+from eager_lantern.formats.devices.tables import read_rule_table
+from eager_lantern.formats.site.site_file import parse_site, read_site
 from eager_lantern.lab.daemons.proftpd import daemon
+from eager_lantern.views.pages import grid_csv
 
 CASES = Path(__file__).parent / "cases"
 QUICK = settings(max_examples=60, deadline=None, suppress_health_check=list(HealthCheck), phases=[Phase.generate])
@@ -139,8 +139,8 @@ def test_what_sshd_prints_of_itself_is_read(tmp_path: Path) -> None:
     done = subprocess.run(["/usr/sbin/sshd", "-T", "-f", tmp_path / "conf"], capture_output=True, text=True, check=True)
     reading = read_settings("printed", done.stdout)
     assert reading is not None
-    assert [(each.key, str(each.value)) for each in reading.told] == [(("control_port",), "2222")]
-    assert {each.text.split()[0] for each in reading.left} == {"chrootdirectory", "allowusers"}
+    assert [(each.key, str(each.value)) for each in reading.values] == [(("control_port",), "2222")]
+    assert {each.text.split()[0] for each in reading.skipped} == {"chrootdirectory", "allowusers"}
 
 
 TABLES = yaml.safe_load((CASES / "adopted.yaml").read_text())

@@ -14,7 +14,7 @@ from eager_lantern.core.findings.all import studied
 from eager_lantern.core.network.topology import Topology
 from eager_lantern.core.predict.ledger import measure
 from eager_lantern.core.predict.session import predict
-from eager_lantern.files.site_file import parse_site
+from eager_lantern.formats.site.site_file import parse_site
 
 SEVERAL = 4
 

@@ -17,9 +17,9 @@ from program import DATA as SHIPPED
 
 from eager_lantern.core.model import site as model
 from eager_lantern.core.verdict import judge
-from eager_lantern.files.problem import BadInput
-from eager_lantern.files.site_file import parse_site, read_site
-from eager_lantern.files.yaml_tree import YamlTree
+from eager_lantern.formats.reading import BadInput
+from eager_lantern.formats.site.site_file import parse_site, read_site
+from eager_lantern.formats.site.yaml_tree import YamlTree
 
 WHOLE = SHIPPED / "every-key.site.yaml"
 DATA = YamlTree(WHOLE.name, WHOLE.read_text()).data

@@ -10,8 +10,8 @@ import pytest
 from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from program import AFTER, run, run_bound_by_modes
 
-from eager_lantern.export.keys import PrivateKey, key_pem, new_key, self_signed
-from eager_lantern.files.package_data import finding_pages
+from eager_lantern.formats.keys import PrivateKey, key_pem, new_key, self_signed
+from eager_lantern.formats.shipped import finding_pages
 
 TYPED = ("tides.saltmarsh.example", "10.61.4.20")
 

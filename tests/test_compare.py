@@ -18,18 +18,18 @@ from program import AFTER, BEFORE, result_of, run
 from random_sites import NETWORKS, PORTS, held, sites
 from working_sites import working_site
 
-from eager_lantern.core.comparison.access import Reached, access, more
-from eager_lantern.core.comparison.edits import Overlay
-from eager_lantern.core.comparison.order import ordered
-from eager_lantern.core.comparison.with_site import Comparison, compare
+from eager_lantern.core.changes.access import Reached, access, more
+from eager_lantern.core.changes.order import ordered
+from eager_lantern.core.changes.states import Comparison, compare
+from eager_lantern.core.changes.steps import Overlay
 from eager_lantern.core.diagnosis.diagnosis import settled
-from eager_lantern.core.faults.all import faults_of
+from eager_lantern.core.diagnosis.faults import faults_of
 from eager_lantern.core.findings.all import studied
 from eager_lantern.core.model.change import changed
 from eager_lantern.core.model.consistency import problems
 from eager_lantern.core.model.site import Promise, Site
 from eager_lantern.core.values.addresses import Address
-from eager_lantern.files.site_file import parse_site, read_site
+from eager_lantern.formats.site.site_file import parse_site, read_site
 
 QUICK = settings(max_examples=30, deadline=None, suppress_health_check=list(HealthCheck))
 FROM_PORTS = (5000, 60000)
@@ -213,7 +213,7 @@ def test_a_gain_that_nobody_asked_for_is_told_apart(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize(
-    ("edit", "lost", "untold"),
+    ("edit", "lost", "unknown"),
     [
         (("data, action: allow", "data, action: unknown"), set(), {"61200-61455"}),
         (("rules:\n        - {name: control,",
@@ -226,11 +226,11 @@ def test_a_gain_that_nobody_asked_for_is_told_apart(tmp_path: Path) -> None:
     ],
 )  # fmt: skip
 def test_what_nobody_knows_any_more_is_told_apart_from_what_is_lost(
-    edit: tuple[str, str], lost: set[str], untold: set[str], tmp_path: Path
+    edit: tuple[str, str], lost: set[str], unknown: set[str], tmp_path: Path
 ) -> None:
     result = result_of(run("compare", AFTER, changed_file(tmp_path, edit), "--format", "json").stdout)
     assert {each["ports"] for each in result["lost"]} == lost
-    assert {each["ports"] for each in result["untold"]} == untold
+    assert {each["ports"] for each in result["unknown"]} == unknown
 
 
 def test_the_administrators_own_way_in_is_lost_where_the_file_drops_it(tmp_path: Path) -> None:

@@ -13,15 +13,14 @@ from program import AFTER, BEFORE, result_of, run
 from test_sites import changed as with_set
 
 from eager_lantern.core.diagnosis.diagnosis import Diagnosis, diagnose, settled
+from eager_lantern.core.diagnosis.fault import Fault
+from eager_lantern.core.diagnosis.faults import faults_of
 from eager_lantern.core.diagnosis.hypotheses import Predictions
-from eager_lantern.core.diagnosis.next_test import Answer, _spread
-from eager_lantern.core.diagnosis.sighting import FAILED, PortFate, Sighting
-from eager_lantern.core.diagnosis.situation import Situation
-from eager_lantern.core.faults.all import faults_of
-from eager_lantern.core.faults.fault import Fault
+from eager_lantern.core.diagnosis.next_test import AnsweredTest, _spread
+from eager_lantern.core.observed.observation import FAILED, Observation, PortFate, Situation
 from eager_lantern.core.values.ports import PortSet
-from eager_lantern.files.knowledge_file import shipped_knowledge
-from eager_lantern.files.site_file import read_site
+from eager_lantern.formats.shipped import shipped_knowledge
+from eager_lantern.formats.site.site_file import read_site
 
 CASES = Path(__file__).parent / "cases"
 LOGS = yaml.safe_load((CASES / "logs.yaml").read_text())
@@ -33,12 +32,12 @@ TRIES = tuple(
 )
 
 
-def seen_with(fault: Fault, tries: tuple[Situation, ...] = TRIES) -> tuple[Sighting, ...]:
+def seen_with(fault: Fault, tries: tuple[Situation, ...] = TRIES) -> tuple[Observation, ...]:
     """What sessions would see of a fault, each at the data port in the middle of how it most likely ends."""
     return tuple(_seen(fault, each) for each in tries)
 
 
-def _seen(fault: Fault, tried: Situation) -> Sighting:
+def _seen(fault: Fault, tried: Situation) -> Observation:
     effects = (fault.effect,) if fault.effect else ()
     end = max(PREDICTED.ends(fault.variants[0], effects, tried), key=lambda each: each.chance)
     ports = list(end.ports)
@@ -48,7 +47,7 @@ def _seen(fault: Fault, tried: Situation) -> Sighting:
     works = end.rung is None
     outcomes = () if works else (end.outcome,)
     announced = end.announced if drawn else None
-    return Sighting(tried, "x", None, end.rung, outcomes, works, False, end.elsewhere, announced, fates)
+    return Observation(tried, "x", None, end.rung, outcomes, works, False, end.elsewhere, announced, fates)
 
 
 def first(found: Diagnosis) -> set[tuple[str, Any]]:
@@ -57,7 +56,7 @@ def first(found: Diagnosis) -> set[tuple[str, Any]]:
 
 
 @cache
-def diagnosed(*seen: Sighting) -> Diagnosis:
+def diagnosed(*seen: Observation) -> Diagnosis:
     return diagnose(SITE, seen, shipped_knowledge())
 
 
@@ -75,13 +74,13 @@ def test_a_fault_that_shows_is_in_the_first_group(fault: Fault) -> None:
 def told(fault: Fault) -> Diagnosis:
     """What is known once every advised test was made of a site with this fault, each test once."""
     seen = seen_with(fault, TRIES[:1])
-    answers: list[Answer] = []
+    answers: list[AnsweredTest] = []
     found = diagnosed(*seen)
     while found.test is not None:
         assert found.test.test.key not in {each.test.key for each in answers}
         cause = next(each for group in found.groups for each in group.causes if each.hypothesis.faults == (fault,))
         spread = _spread(PREDICTED, cause, found.test.test)
-        answers.append(Answer(found.test.test, max(spread, key=lambda key: spread[key])))
+        answers.append(AnsweredTest(found.test.test, max(spread, key=lambda key: spread[key])))
         found = diagnose(SITE, seen, shipped_knowledge(), answers)
     return found
 
@@ -103,8 +102,8 @@ def _faults(found: Diagnosis) -> list[Fault]:
 def test_two_faults_at_once_are_found_where_none_alone_explains_it() -> None:
     desk, station = TRIES[3], TRIES[0]
     seen = (
-        Sighting(station, "a", "name", "connect", ("silent",)),
-        Sighting(desk, "b", "greet", "login", ("refused",)),
+        Observation(station, "a", "name", "connect", ("silent",)),
+        Observation(desk, "b", "greet", "login", ("refused",)),
     )
     found = diagnosed(*seen)
     assert all(len(cause.hypothesis.faults) == 2 for group in found.groups for cause in group.causes)
@@ -115,14 +114,14 @@ def test_two_faults_at_once_are_found_where_none_alone_explains_it() -> None:
 
 def test_sightings_that_exclude_each_other_are_named_and_nothing_is_guessed() -> None:
     station = TRIES[0]
-    seen = (Sighting(station, "early", works=True), Sighting(station, "late", "name", "connect", ("refused",)))
+    seen = (Observation(station, "early", works=True), Observation(station, "late", "name", "connect", ("refused",)))
     found = diagnosed(*seen)
     assert (found.verdict, found.groups, [each.source for each in found.parted]) == ("none", (), ["early", "late"])
 
 
 def test_ports_that_carry_data_and_ports_that_do_not_part_a_range_in_part_from_a_missing_one() -> None:
     fates = (PortFate(PortSet.parse("61210"), drawn=True), PortFate(PortSet.parse("61440"), "data", FAILED, drawn=True))
-    found = diagnosed(Sighting(TRIES[0], "x", "announce", "data", FAILED, fates=fates))
+    found = diagnosed(Observation(TRIES[0], "x", "announce", "data", FAILED, fates=fates))
     kinds = {kind for kind, _ in first(found)}
     assert "forward-in-part" in kinds
     assert "forward-missing" not in {each.kind for each in _faults(found)}
@@ -303,7 +302,7 @@ def test_nothing_seen_and_nobody_to_ask_is_a_question_of_usage() -> None:
 
 def test_what_shows_in_large_transfers_to_each_of_several_clients_counts_once() -> None:
     lost = next(each for each in FAULTS if each.kind == "full-packets-lost")
-    ways = [Sighting(each, "x", "data", "send", ("silent",)) for each in TRIES[:2]]
+    ways = [Observation(each, "x", "data", "send", ("silent",)) for each in TRIES[:2]]
     one, both = (diagnosed(*ways[:n]) for n in (1, 2))
     likelihoods = [_explained_by(found, lost) for found in (one, both)]
     assert likelihoods == [pytest.approx(0.75), pytest.approx(0.625)]

@@ -27,20 +27,18 @@ from plans import plan_of
 from program import BEFORE, result_of, run
 from ssh_server import ssh_server
 
-from eager_lantern.core.compare.lamp import Sweep
-from eager_lantern.core.compare.vantages import Outlook, parted, rows
 from eager_lantern.core.observed.climb import Climb, RungSeen
+from eager_lantern.core.observed.compared import Outlook, Sweep, parted, rows
 from eager_lantern.core.values.ports import PortSet
 from eager_lantern.lab.kernel.lab import missing_means
 from eager_lantern.lab.servers.ftp_server import StandIn
 from eager_lantern.lab.servers.setup import Guest, StandInSetup
-from eager_lantern.live.ftp.visit import visit
+from eager_lantern.live.ftp.visit import visit_ftp
 from eager_lantern.live.lamp.listener import Lamp
 from eager_lantern.live.lamp.sweep import swept
 from eager_lantern.live.vantage import agent as far_end
-from eager_lantern.live.vantage.address import checked_place
 from eager_lantern.live.vantage.agent import BANNER, Frames, own_addresses, packed
-from eager_lantern.live.vantage.base import second_of
+from eager_lantern.live.vantage.base import checked_place, second_of
 from eager_lantern.live.vantage.local import HERE
 from eager_lantern.live.vantage.ssh import SshVantage
 
@@ -198,7 +196,7 @@ class TestFarHost:
                             extended=way.extended, timeout=0.6 if way.outcome == "silent" else 5,
                             any_certificate=True, vantage=place,
                         )  # fmt: skip
-                        stopped = (await visit(plan)).stopped_at
+                        stopped = (await visit_ftp(plan)).stopped_at
                         found[way.name] = (stopped.rung, stopped.outcome) if stopped else ("", "")
                 return found
 
@@ -215,7 +213,7 @@ class TestFarHost:
             with hostile(way) as port:
                 async with SshVantage(host.place) as place:
                     plan = plan_of("127.0.0.1", port, "station", PASSWORD, timeout=3, vantage=place)
-                    climbing = asyncio.create_task(visit(plan))
+                    climbing = asyncio.create_task(visit_ftp(plan))
                     await asyncio.sleep(1)
                     for each in host.far_ends():
                         each.send_signal(signal.SIGSTOP)

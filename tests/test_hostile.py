@@ -14,13 +14,13 @@ from hostile import WAYS, Way, hostile
 from plans import plan_of
 
 from eager_lantern.core.observed.climb import Climb, RungSeen
-from eager_lantern.export.keys import key_pem, new_key, self_signed
+from eager_lantern.formats.keys import key_pem, new_key, self_signed
 from eager_lantern.lab.servers.ftp_server import StandIn
 from eager_lantern.lab.servers.setup import Guest, StandInSetup
-from eager_lantern.live.ftp.visit import visit
+from eager_lantern.live.ftp.visit import visit_ftp
 from eager_lantern.views.screen import columns, rendered
-from eager_lantern.views.visit_view import visit_view
-from eager_lantern.wire.reply import ProtocolFault, ReplyReader
+from eager_lantern.views.visit import visit_view
+from eager_lantern.wire.ftp import ProtocolFault, ReplyReader
 
 PASSWORD = "ebb-and-flow-61"
 PATIENCE_SECONDS, MOST_BYTES = 1.0, 24_000_000
@@ -48,7 +48,7 @@ def test_a_hostile_server_is_told_at_its_rung_and_does_no_harm(way: Way) -> None
         CONNECTED.clear()
         tracemalloc.start()
         started = time.monotonic()
-        climb = asyncio.run(visit(plan))
+        climb = asyncio.run(visit_ftp(plan))
         lasted, (_, peak) = time.monotonic() - started, tracemalloc.get_traced_memory()
         tracemalloc.stop()
     stopped = climb.stopped_at
@@ -66,7 +66,7 @@ def test_a_hostile_server_is_told_at_its_rung_and_does_no_harm(way: Way) -> None
 def test_where_tls_is_refused_a_close_look_says_that_there_is_none() -> None:
     with hostile(next(each for each in WAYS if each.name == "TLS offered, then refused")) as port:
         plan = plan_of("127.0.0.1", port, "station", PASSWORD, security="explicit", closely=True, any_certificate=True)
-        climb = asyncio.run(visit(plan))
+        climb = asyncio.run(visit_ftp(plan))
     (missed,) = climb.missed
     assert (missed.look, "no TLS comes about: AUTH TLS" in missed.reason) == ("closely", True)
     assert "no TLS comes about" in rendered(visit_view(climb), colour=False)
@@ -109,7 +109,7 @@ def test_bad_tls_is_told_before_the_password_or_at_the_listing(name: str, tmp_pa
             own, server.port, "station", PASSWORD, address="127.0.0.1", timeout=PATIENCE_SECONDS,
             trusts=None if "self-signed" in name else trusted, resumes=False,
         )  # fmt: skip
-        stopped = asyncio.run(visit(plan)).stopped_at
+        stopped = asyncio.run(visit_ftp(plan)).stopped_at
     assert stopped is not None
     assert (stopped.rung, stopped.outcome) == BAD[name][:2]
     assert BAD[name][2] in stopped.detail

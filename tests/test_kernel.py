@@ -14,7 +14,7 @@ from rich_sites import rich_sites
 from side_by_side import compared, rehearsed, rehearsed_on_loopback, told_apart
 from test_sites import TABLE, changed
 
-from eager_lantern.files.site_file import parse_site, read_site
+from eager_lantern.formats.site.site_file import parse_site, read_site
 from eager_lantern.lab.kernel import lab as kernel
 from eager_lantern.lab.kernel.lab import KernelLab, LabMissing, missing_means
 from eager_lantern.lab.kernel.layout import TooLarge, lab_nodes
@@ -64,7 +64,7 @@ def test_where_prediction_and_lab_part_the_packets_tell_where_it_was_lost() -> N
         ("institute", 61328),
     ]
     assert apart[1].differences == ("ports 61328-61455: predicted works, observed silent at data",)
-    asked = [(each.node, each.way) for each in apart[1].sightings if each.what == "opens" and each.port == 61328]
+    asked = [(each.node, each.way) for each in apart[1].observations if each.what == "opens" and each.port == 61328]
     hops = [("institute", "out"), ("institute-wall", "in"), ("institute-wall", "out"), ("harbour-router", "in")]
     assert asked == hops
 

@@ -19,7 +19,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from program import AFTER, result_of, run, run_bound_by_modes
 
-from eager_lantern.wire.lamp import LINE_BYTES, Sight, answer, asked, question, seen
+from eager_lantern.wire.lamp import LINE_BYTES, Sight, answer, nonce_of, question, seen
 
 SECRET, NONCE = b"flood-and-ebb-tide-61", bytes(range(16))
 SIGHT = Sight("2001:db8:ffff:ffff:ffff:ffff:ffff:ffff", 65535, "2001:db8:eeee:eeee:eeee:eeee:eeee:eeee", 65535)
@@ -28,7 +28,7 @@ SIGHT = Sight("2001:db8:ffff:ffff:ffff:ffff:ffff:ffff", 65535, "2001:db8:eeee:ee
 @given(st.binary(min_size=1), st.binary(min_size=16, max_size=16), st.ip_addresses(), st.integers(1, 65535))
 def test_who_knows_the_secret_learns_what_the_lamp_saw(secret: bytes, nonce: bytes, address: Any, port: int) -> None:
     sight = Sight(str(address), port, "192.0.2.1", 21)
-    assert asked(secret, question(secret, nonce)) == nonce
+    assert nonce_of(secret, question(secret, nonce)) == nonce
     assert seen(secret, nonce, answer(secret, nonce, sight)) == sight
 
 
@@ -51,9 +51,9 @@ def test_a_quarter_of_a_million_damaged_lines_get_no_answer_and_are_believed_by_
             at = chance.randint(0, max(0, len(line) - 1))
             line[at : at + chance.randint(0, 2)] = chance.randbytes(chance.randint(0, 2))
         damaged = bytes(line)
-        assert asked(SECRET, damaged) is None or damaged.rstrip() == lines[0].rstrip()
+        assert nonce_of(SECRET, damaged) is None or damaged.rstrip() == lines[0].rstrip()
         assert seen(SECRET, NONCE, damaged) is None or damaged == lines[1]
-    assert asked(b"another", lines[0]) is None
+    assert nonce_of(b"another", lines[0]) is None
     assert seen(SECRET, bytes(16), lines[1]) is None
 
 

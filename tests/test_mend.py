@@ -16,18 +16,17 @@ from rich_sites import rich_sites
 from working_sites import working_site
 
 from eager_lantern.core.diagnosis.diagnosis import settled
-from eager_lantern.core.faults.all import faults_of
+from eager_lantern.core.diagnosis.faults import faults_of
 from eager_lantern.core.findings.all import predicted
-from eager_lantern.core.mending.exposure import beyond_need, exposed, widened
 from eager_lantern.core.mending.mend import Mending, mend
 from eager_lantern.core.model.change import Change, changed
 from eager_lantern.core.model.consistency import problems
 from eager_lantern.core.model.site import Site
+from eager_lantern.core.predict.exposure import beyond_need, exposed, widened
 from eager_lantern.core.values.ports import PortSet
-from eager_lantern.files.costs_file import shipped_costs
-from eager_lantern.files.mended_file import mended_text
-from eager_lantern.files.site_edit import edited
-from eager_lantern.files.site_file import parse_site, read_site
+from eager_lantern.formats.shipped import shipped_costs
+from eager_lantern.formats.site.edits import edited, mended_text
+from eager_lantern.formats.site.site_file import parse_site, read_site
 
 COSTS = shipped_costs()
 QUICK = settings(max_examples=25, deadline=None, suppress_health_check=list(HealthCheck))

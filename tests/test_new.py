@@ -9,9 +9,9 @@ from program import run, run_bound_by_modes
 
 from eager_lantern.core.interview.questions import BEHIND, PROTOCOLS, Question, questions, refusal
 from eager_lantern.core.verdict import judge
-from eager_lantern.files.new_site import new_site
-from eager_lantern.files.services import registered
-from eager_lantern.files.site_file import parse_site
+from eager_lantern.formats.shipped import registered
+from eager_lantern.formats.site.new_site import new_site
+from eager_lantern.formats.site.site_file import parse_site
 
 TOLD = {
     "site": "Skerry Light", "clients_can": "tls", "address": "10.61.8.20", "client_count": "12",

@@ -15,7 +15,7 @@ from eager_lantern.core.network.topology import Topology
 from eager_lantern.core.values.addresses import Address
 from eager_lantern.core.values.intervals import IntervalSet
 from eager_lantern.core.values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
-from eager_lantern.files.site_file import parse_site
+from eager_lantern.formats.site.site_file import parse_site
 
 FROM_PORTS = PortSet.parse("20, 5000")
 

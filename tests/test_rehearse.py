@@ -21,12 +21,12 @@ from plans import plan_of
 from program import AFTER, BEFORE, run
 from test_sites import TABLE, changed
 
-from eager_lantern.core.compare.with_lab import ARRIVES, FateGroup, Observed, Rehearsed
 from eager_lantern.core.network.topology import Topology
 from eager_lantern.core.observed.climb import Climb, RungSeen
+from eager_lantern.core.observed.rehearsed import ARRIVES, FateGroup, Observed, Rehearsed
 from eager_lantern.core.predict.session import predict
 from eager_lantern.core.values.ports import PortSet
-from eager_lantern.files.site_file import read_site
+from eager_lantern.formats.site.site_file import read_site
 from eager_lantern.lab.kernel.lab import missing_means
 from eager_lantern.lab.tasks import tasks
 from eager_lantern.live.common.visit_plan import VisitPlan

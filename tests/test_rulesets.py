@@ -20,13 +20,13 @@ from random_gateways import SITE as BORDER
 from random_rulesets import differences, listed, old_differences, random_iptables, random_ruleset
 from working_sites import working_site
 
-from eager_lantern.core.adoption.adopt import adopted
-from eager_lantern.core.comparison.access import access, more
-from eager_lantern.files.problem import BadInput
-from eager_lantern.files.rulesets.host import read_ruleset
-from eager_lantern.files.site_file import parse_site, read_site
+from eager_lantern.core.changes.access import access, more
+from eager_lantern.core.changes.adopted import adopted
+from eager_lantern.formats.devices.packet_filter.host import read_ruleset
+from eager_lantern.formats.reading import BadInput
+from eager_lantern.formats.site.site_file import parse_site, read_site
 from eager_lantern.lab.kernel.lab import missing_means
-from eager_lantern.live.children import program
+from eager_lantern.live.own_process import program
 
 LACK = missing_means()
 
@@ -103,7 +103,7 @@ def test_what_a_rule_in_doubt_may_match_is_unknown_and_what_follows_is_read() ->
         ("unknown", "22", "chain c, handle 4"),
         ("allow", "21", ""),
     ]
-    assert [(each.text, each.why.rpartition(": ")[2]) for each in reading.left] == [
+    assert [(each.text, each.why.rpartition(": ")[2]) for each in reading.skipped] == [
         ("table t, chain c, handle 4", "what it may match is unknown"),
     ]
 
@@ -174,7 +174,7 @@ def older(more: str, tmp_path: Path, *options: str) -> Any:
 
 def test_rules_of_iptables_become_those_of_the_file_and_the_missing_family_is_shut(tmp_path: Path) -> None:
     result = json.loads(older("", tmp_path, "--device", "gauge-store").stdout)
-    (reading,) = result["readings"]
+    (reading,) = result["configs"]
     rules = [each["value"] for each in reading["read"]]
     assert [(each["action"], each["ports"], each.get("from"), each.get("name")) for each in rules] == [
         ("allow", "22", "10.61.4.0/24", "remote desk"),
@@ -212,8 +212,8 @@ def test_what_is_no_rule_of_iptables_is_told_by_its_line(line: str, says: str, t
 def test_what_a_rule_of_iptables_in_doubt_may_match_is_unknown(
     line: str, what: str, ports: str, tmp_path: Path
 ) -> None:
-    (reading,) = json.loads(older(line, tmp_path, "--device", "gauge-store").stdout)["readings"]
-    assert [(each["line"], what in each["why"]) for each in reading["left"]] == [(10, True)] * bool(what)
+    (reading,) = json.loads(older(line, tmp_path, "--device", "gauge-store").stdout)["configs"]
+    assert [(each["line"], what in each["why"]) for each in reading["skipped"]] == [(10, True)] * bool(what)
     rules = [each["value"] for each in reading["read"]]
     unknown = [each.get("ports", "1-65535") for each in rules if each["action"] == "unknown"]
     assert unknown == [ports] * bool(what)
@@ -231,13 +231,15 @@ def test_rule_sets_as_people_have_them_are_read_as_worked_out_by_hand(case: dict
     words = ["adopt", AFTER, tmp_path / "rules", "--device", case["device"], *case.get("words", ())]
     done = run(*words, "--format", "json")
     assert done.returncode in (0, 1), done.stderr
-    readings = json.loads(done.stdout)["readings"]
+    readings = json.loads(done.stdout)["configs"]
     rules = [each["value"] for one in readings if one["subject"] == "rules" for each in one["read"]]
     told = [f"{each['action']} {each.get('protocol', 'any')} {each.get('ports', 'all')}" for each in rules]
     assert told == case["rules"]
     keys = {each["key"]: each["value"] for one in readings if one["subject"] == "switches" for each in one["read"]}
     assert {key: keys.get(key) for key in case.get("keys", {})} == case.get("keys", {})
-    assert [each["text"] for one in readings for each in one["left"] if "is unknown" in each["why"]] == case["unknown"]
+    assert [each["text"] for one in readings for each in one["skipped"] if "is unknown" in each["why"]] == case[
+        "unknown"
+    ]
 
 
 def test_rules_of_one_family_are_not_taken_for_those_of_a_host_with_both(tmp_path: Path) -> None:
@@ -359,7 +361,7 @@ def test_outside_ports_that_lead_where_a_site_cannot_say_are_unknown(
 ) -> None:
     done = adopted_router(line, tmp_path, "--inside", SIDES.inside, "--write", "--format", "json")
     assert done.returncode in (0, 1), done.stderr
-    assert any(says in each["why"] for one in json.loads(done.stdout)["readings"] for each in one["left"])
+    assert any(says in each["why"] for one in json.loads(done.stdout)["configs"] for each in one["skipped"])
     (gateway,) = read_site(tmp_path / "x.site.yaml").site.gateways
     assert str(gateway.unknown_ports.ports) == unknown
 

@@ -12,9 +12,9 @@ from program import DATA, run
 from test_bad_values import DATA as WHOLE
 from test_sites import TABLE, changed
 
-from eager_lantern.files.problem import BadInput
-from eager_lantern.files.site_file import parse_site
-from eager_lantern.files.yaml_tree import YamlTree
+from eager_lantern.formats.reading import BadInput
+from eager_lantern.formats.site.site_file import parse_site
+from eager_lantern.formats.site.yaml_tree import YamlTree
 
 SCHEMA = json.loads(run("schema").stdout)
 WRONG = yaml.safe_load((Path(__file__).parent / "cases" / "schema.yaml").read_text())

@@ -15,9 +15,8 @@ from scripted import scripted
 
 from eager_lantern.cli.app import COMMANDS
 from eager_lantern.lab.servers.ftp_server import StandIn
-from eager_lantern.lab.servers.self_signed import write_self_signed
 from eager_lantern.lab.servers.setup import Guest, SshSetup, StandInSetup
-from eager_lantern.lab.servers.ssh_server import SshStandIn, write_host_key
+from eager_lantern.lab.servers.ssh_server import SshStandIn, write_host_key, write_self_signed
 
 CANARY = "kittiwake-61-canary"
 EVERYTHING = ["--closely", "--rights", "--caution", "--find-range", "2"]

@@ -22,9 +22,9 @@ from side_by_side import compared
 
 from eager_lantern.core.model.site import Client, Site
 from eager_lantern.core.sheets.sheet import slug
-from eager_lantern.export.rule_file import rule_files
-from eager_lantern.files.site_file import parse_site, read_site
-from eager_lantern.files.yaml_tree import YamlTree
+from eager_lantern.formats.devices.packet_filter.nftables import rule_files
+from eager_lantern.formats.site.site_file import parse_site, read_site
+from eager_lantern.formats.site.yaml_tree import YamlTree
 from eager_lantern.lab.kernel.lab import UNSHARE, missing_means
 from eager_lantern.lab.kernel.layout import Node, lab_nodes
 

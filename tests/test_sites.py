@@ -12,24 +12,22 @@ import yaml
 from msgspec import Struct
 
 from eager_lantern.core.findings.all import findings, studied
-from eager_lantern.core.findings.finding_kinds import FindingKind
+from eager_lantern.core.findings.finding import FindingKind
 from eager_lantern.core.model.site import Refusal
 from eager_lantern.core.network.flow import Reason
 from eager_lantern.core.network.topology import Topology
-from eager_lantern.core.predict.endpoints import stand_of
-from eager_lantern.core.predict.forecast import Stop
-from eager_lantern.core.predict.walk import NoSuchWalk, addresses_at, stand_at, walk_to
-from eager_lantern.core.predict.wording import because, blame, error_of
+from eager_lantern.core.predict.endpoints import position_of
+from eager_lantern.core.predict.forecast import Stop, because, blame, error_of
+from eager_lantern.core.predict.walk import NoSuchWalk, addresses_at, position_at, walk_to
 from eager_lantern.core.values.addresses import Address, Family
 from eager_lantern.core.values.ports import PortSet
-from eager_lantern.core.values.site_path import dotted
+from eager_lantern.core.values.text_value import dotted
 from eager_lantern.core.verdict import Verdict, judge
-from eager_lantern.files.package_data import finding_pages
-from eager_lantern.files.results.check import check_result
-from eager_lantern.files.results.text import plain
-from eager_lantern.files.services import usual_names
-from eager_lantern.files.site_file import parse_site
-from eager_lantern.views.check_view import Shown, check_view
+from eager_lantern.formats.results.base import plain
+from eager_lantern.formats.results.check import check_result
+from eager_lantern.formats.shipped import finding_pages, usual_names
+from eager_lantern.formats.site.site_file import parse_site
+from eager_lantern.views.check import Shown, check_view
 from eager_lantern.views.screen import rendered
 
 TABLE = yaml.safe_load((Path(__file__).parent / "cases" / "sites.yaml").read_text())
@@ -122,14 +120,14 @@ def test_an_address_to_walk_to_is_that_of_a_name_a_host_or_a_gateways_outside() 
 
 def test_whoever_walks_from_an_address_stands_where_it_is() -> None:
     topology = Topology(parse_site("walk", json.dumps(changed({"base": "one-router"}))).site)
-    found = {each: stand_at(topology, each) for each in ("10.61.4.90", "10.61.4.77", "192.0.2.9", "office")}
+    found = {each: position_at(topology, each) for each in ("10.61.4.90", "10.61.4.77", "192.0.2.9", "office")}
     assert [(each.name, each.network) for each in found.values()] == [
         ("desk", "office"), ("10.61.4.77", "office"), ("192.0.2.9", "internet"), ("office", "office"),
     ]  # fmt: skip
     assert str(found["10.61.4.77"].sources) == "10.61.4.77"
     for text, says in (("10.61.4.20", "is store: a walk starts"), ("10.9.9.9", "no network of the site holds")):
         with pytest.raises(NoSuchWalk, match=says):
-            stand_at(topology, text)
+            position_at(topology, text)
 
 
 @pytest.mark.parametrize("case", CASES, ids=lambda case: case["name"])
@@ -258,7 +256,7 @@ def test_what_the_kernel_has_taught(
     case: dict[str, Any], sender: str, to: str, port: int, end: tuple[str, str, str]
 ) -> None:
     topology = Topology(parse_site("taught", json.dumps(changed(case))).site)
-    (journey,) = walk_to(topology, stand_of(topology, sender), (Address.parse(to),), port, "tcp", None)
+    (journey,) = walk_to(topology, position_of(topology, sender), (Address.parse(to),), port, "tcp", None)
     assert (journey.outcome, journey.reason, journey.end.at) == end
 
 

@@ -15,10 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from program import AFTER, run, run_bound_by_modes
 
-from eager_lantern.core.sizing.clear_range import DYNAMIC, clear_range
-from eager_lantern.core.sizing.demand import Demand
-from eager_lantern.core.sizing.erlang import chance_of_none, servers_for
-from eager_lantern.core.sizing.report import Estimate
+from eager_lantern.core.sizing.demand import DYNAMIC, Demand, Estimate, chance_of_none, clear_range, servers_for
 from eager_lantern.core.sizing.simulation import estimated, simulated
 from eager_lantern.core.values.ports import PortSet
 from eager_lantern.lab.servers.ftp_server import StandIn

@@ -17,12 +17,12 @@ from ssh_server import ssh_server
 
 from eager_lantern.core.model.site import Right
 from eager_lantern.core.observed.climb import Climb
-from eager_lantern.core.observed.ssh_facts import ssh_remarks
+from eager_lantern.core.observed.looks import ssh_remarks
 from eager_lantern.core.values.outcomes import SSH_RUNGS
 from eager_lantern.lab.servers.setup import Guest, SshSetup
 from eager_lantern.lab.servers.ssh_server import SshStandIn, write_host_key
 from eager_lantern.live.common.visit_plan import FolderLook
-from eager_lantern.live.ssh.visit import ssh_visit
+from eager_lantern.live.ssh.visit import visit_ssh
 
 PASSWORD = "ebb-and-flow-61"
 KEY = asyncssh.generate_private_key("ssh-ed25519")
@@ -32,7 +32,7 @@ PRINT = KEY.get_fingerprint()
 def climbed(port: int, **changes: Any) -> dict[str, str]:
     base = {"address": "127.0.0.1", "host_key": PRINT, "timeout": 1.5, "password": PASSWORD, **changes}
     climb: Climb = asyncio.run(
-        ssh_visit(plan_of("skerry.saltmarsh.example", port, "keeper", base.pop("password"), **base))
+        visit_ssh(plan_of("skerry.saltmarsh.example", port, "keeper", base.pop("password"), **base))
     )
     assert [each.rung for each in climb.rungs] == list(SSH_RUNGS)
     return {each.rung: each.outcome for each in climb.rungs if each.outcome != "untried"}
@@ -105,7 +105,7 @@ def test_every_right_of_an_account_is_tried_and_everything_made_is_removed_again
     everything: frozenset[Right] = frozenset(get_args(Right))
     with SshStandIn(SshSetup((guest,), (("127.0.0.1", 0),), host_key)) as server:
         base = plan_of("127.0.0.1", server.port, "keeper", PASSWORD, host_key=shown, writes=False)
-        seen = asyncio.run(ssh_visit(changed(base, tries_rights=True, rights=everything, confined=True))).rights
+        seen = asyncio.run(visit_ssh(changed(base, tries_rights=True, rights=everything, confined=True))).rights
     assert seen is not None
     denied = {each.right for each in seen.rights if each.fits is False}
     assert denied == {"": set(), "w": {"write"}, "m": {"make-folders"}, "r": {"read"}}[without]
@@ -119,7 +119,7 @@ def test_rights_over_ssh_are_tried_in_each_folder_that_the_account_is_to_see(tmp
     with SshStandIn(SshSetup((Guest("keeper", PASSWORD, store),), (("127.0.0.1", 0),), host_key)) as server:
         base = plan_of("127.0.0.1", server.port, "keeper", PASSWORD, host_key=shown, writes=False)
         folders = (FolderLook("/tables", frozenset({"list"})), FolderLook("/none", frozenset()))
-        seen = asyncio.run(ssh_visit(changed(base, tries_rights=True, folders=folders))).rights
+        seen = asyncio.run(visit_ssh(changed(base, tries_rights=True, folders=folders))).rights
     assert seen is not None
     fits = {(each.folder, each.right): each.fits for each in seen.rights}
     assert (fits["/tables", "list"], fits["/tables", "write"], fits["/none", "write"]) == (True, False, True)
@@ -143,7 +143,7 @@ def test_wrong_logins_are_made_as_nobody_and_counted(tmp_path: Path) -> None:
     tries: list[str] = []
     with ssh_server(tmp_path, PASSWORD, tries, KEY) as port:
         plan = plan_of("127.0.0.1", port, "keeper", PASSWORD, host_key=PRINT, writes=False, login_tries=3)
-        pace = asyncio.run(ssh_visit(plan)).pace
+        pace = asyncio.run(visit_ssh(plan)).pace
     assert pace is not None
     assert (len(pace.tries), any(each.let_in for each in pace.tries)) == (3, False)
     assert (tries.count(PASSWORD), len(tries)) == (1, 4)
@@ -162,7 +162,7 @@ def test_what_a_real_server_offers_is_told_and_what_is_old_is_poor(extra: str, t
     with far_host(tmp_path, extra) as host:
         port = int(host.place.rpartition(":")[2])
         plan = plan_of("127.0.0.1", port, "nobody-here", PASSWORD, any_certificate=True, closely=True)
-        facts = asyncio.run(ssh_visit(plan)).ssh
+        facts = asyncio.run(visit_ssh(plan)).ssh
     assert facts is not None
     poor = {each.topic for each in ssh_remarks(facts) if each.good is False}
     assert poor == ({"key exchange", "ciphers", "checksums"} if extra else set())

@@ -19,13 +19,13 @@ from jsonschema import Draft202012Validator
 from program import AFTER, BEFORE, run
 
 from eager_lantern.core.sheets.sheet import distinct
-from eager_lantern.files.key_reference import key_page, key_paths
-from eager_lantern.files.results.formats import FORMATS
+from eager_lantern.formats.results.formats import FORMATS
+from eager_lantern.formats.site.reference import key_page, key_paths
 from eager_lantern.lab.kernel.lab import missing_means
 from eager_lantern.live.common.secret import HIDDEN, Secret
 from eager_lantern.live.lamp.listener import MOST_OF_ONE, MOST_STRANGERS, Lamp
 from eager_lantern.live.lamp.sweep import swept
-from eager_lantern.live.open_files import allow_open_files
+from eager_lantern.live.own_process import allow_open_files
 from eager_lantern.live.vantage.local import HERE
 from eager_lantern.wire.lamp import question, seen
 
@@ -41,7 +41,7 @@ def test_no_code_of_the_current_folder_is_run_and_no_lab_gets_a_password(lab: st
         (tmp_path / f"{name}.py").write_text(spy)
     done = run("rehearse", "--lab", lab, cwd=tmp_path, EAGER_LANTERN_PASSWORD="kittiwake-61-canary")
     assert (done.returncode, (tmp_path / "ran").exists()) == (0, False)
-    from eager_lantern.live.children import environment_for_child
+    from eager_lantern.live.own_process import environment_for_child
 
     assert not [each for each in environment_for_child() if each.startswith("EAGER_LANTERN_")]
 
@@ -217,7 +217,7 @@ def test_a_challenge_that_was_answered_is_not_answered_again() -> None:
     lamp, line = Lamp(b"flood-and-ebb-tide-61"), question(b"flood-and-ebb-tide-61", secrets.token_bytes(16))
     said = [lamp.said(line, ("192.0.2.9", 40_000), ("127.0.0.1", 61_997)) for _ in range(3)]
     assert [bool(each) for each in said] == [True, False, False]
-    assert (lamp.answered, lamp.turned_away) == (1, 2)
+    assert (lamp.answered, lamp.rejected) == (1, 2)
 
 
 @pytest.mark.parametrize(

@@ -23,25 +23,31 @@ from far_host import FarHost, far_host, needs_ssh
 from program import AFTER, result_of, run
 from survey_lab import HOST, NAME, OLD, OUTSIDE, PUBLIC, ROUTER, lacking, survey_lab
 
-from eager_lantern.core.observed.survey import ClockState, Host, MappingSeen, NameSeen, OutsideSeen, Survey, WayOut
-from eager_lantern.core.surveyed.beside_site import survey_findings
-from eager_lantern.core.surveyed.conclusions import conclusions
+from eager_lantern.core.findings.surveyed import survey_findings
+from eager_lantern.core.observed.conclusions import conclusions
+from eager_lantern.core.observed.survey import (
+    ClockState,
+    MappingSeen,
+    NameSeen,
+    OutsideSeen,
+    Survey,
+    SurveyedHost,
+    WayOut,
+)
 from eager_lantern.core.values.addresses import Address
-from eager_lantern.files.outside_seen import reached_at
-from eager_lantern.files.site_file import parse_site
-from eager_lantern.files.type_faults import from_text
-from eager_lantern.lab.servers.answering import answering
-from eager_lantern.lab.servers.stand_in_router import RouterSetup, StandInRouter
-from eager_lantern.lab.servers.stand_in_stun import StandInStun
-from eager_lantern.live import worker
+from eager_lantern.formats.results.kept import reached_at
+from eager_lantern.formats.site.site_file import parse_site
+from eager_lantern.formats.site.types import from_text
+from eager_lantern.lab.servers.router import RouterSetup, StandInRouter, StandInStun, answering_datagrams
+from eager_lantern.live import own_process as worker
 from eager_lantern.live.survey import router
-from eager_lantern.live.survey.learnt import Learning
+from eager_lantern.live.survey.host import Learning
 from eager_lantern.live.survey.names import Asks, name_seen
-from eager_lantern.live.survey.search import searched
-from eager_lantern.live.survey.survey import Wanted, outside_of_host, survey
+from eager_lantern.live.survey.router import searched
+from eager_lantern.live.survey.survey import SurveyPlan, outside_of_host, survey
 from eager_lantern.live.vantage.local import HERE
 from eager_lantern.wire import igd, linux_host, nat_pmp, pcp, stun
-from eager_lantern.wire.endpoints import Endpoint
+from eager_lantern.wire.ftp import Endpoint
 
 CASES = Path(__file__).parent / "cases"
 MEANS = yaml.safe_load((CASES / "surveyed.yaml").read_text())
@@ -56,7 +62,9 @@ loopback = pytest.mark.skipif(not sys.platform.startswith("linux"), reason="need
 
 def of_words(case: dict[str, Any]) -> Survey:
     """A survey from the few words of a case."""
-    host = Host("h", "s", "linux", ways_out=tuple(WayOut(family, "e", "x", tunnel="tunnel" in case) for family in (4,)))
+    host = SurveyedHost(
+        "h", "s", "linux", ways_out=tuple(WayOut(family, "e", "x", tunnel="tunnel" in case) for family in (4,))
+    )
     outside = [OutsideSeen(Address.parse(each), means, means) for means, each in case.get("outside", {}).items()]
     names = [
         NameSeen("n", by, by != "resolver", tuple(map(Address.parse, given)), 300)
@@ -112,7 +120,7 @@ def test_where_a_survey_parts_from_the_site(case: dict[str, Any]) -> None:
 
 async def asked_of(setup: RouterSetup, stun_server: Endpoint | None = None) -> tuple[Survey, list[str]]:
     told: list[str] = []
-    wanted = Wanted(router=Address.parse(setup.address), stun=(stun_server,) if stun_server else ())
+    wanted = SurveyPlan(router=Address.parse(setup.address), stun=(stun_server,) if stun_server else ())
     return await survey(HERE, wanted, (), told.append), told
 
 
@@ -158,7 +166,7 @@ def test_an_answer_that_is_a_trick_is_no_fact_and_nobody_else_is_asked(name: str
     port, answer, why = HOSTILE[name]
 
     async def done() -> tuple[Survey, list[str]]:
-        transport, _ = await answering(OWN, port, lambda question, _: answer(question))
+        transport, _ = await answering_datagrams(OWN, port, lambda question, _: answer(question))
         try:
             return await asked_of(RouterSetup(OWN, SEEN))
         finally:
@@ -206,11 +214,11 @@ def test_a_page_that_is_a_trick_is_left_in_bounded_time_and_memory(name: str) ->
         async with serving(page) as url:
             location = f"http://{OWN}:{url.port}/x".encode()
             search = b"HTTP/1.1 200 OK\r\nLOCATION: " + location + b"\r\n\r\n"
-            transport, _ = await answering(OWN, igd.SEARCH_PORT, lambda question, _: search)
+            transport, _ = await answering_datagrams(OWN, igd.SEARCH_PORT, lambda question, _: search)
             try:
                 learning = Learning()
                 asking = router.Asking(Address.parse(OWN), None, frozenset())
-                await router.router_said(HERE, asking, lambda line: None, learning)
+                await router.router_answers(HERE, asking, lambda line: None, learning)
                 return next(each.why for each in learning.unknown if each.topic == "mappings")
             finally:
                 transport.close()
@@ -245,7 +253,7 @@ def test_the_routers_answer_is_found_behind_those_of_three_hundred_strangers() -
         return b"the router's own"
 
     async def done() -> bytes:
-        transport, _ = await answering(OWN, igd.SEARCH_PORT, answer)
+        transport, _ = await answering_datagrams(OWN, igd.SEARCH_PORT, answer)
         try:
             return await searched(HERE, OWN)
         finally:
@@ -412,8 +420,8 @@ class Late:
 )
 def test_the_clock_here_is_held_against_that_of_who_sees_it_from_outside(said: str, offset: int | None) -> None:
     observer: Any = Late(said)
-    host = Host("h", "s", "linux", clock=ClockState("timedatectl", None, True))
-    found = asyncio.run(outside_of_host(HERE, host, Wanted(), [observer], print, Learning()))
+    host = SurveyedHost("h", "s", "linux", clock=ClockState("timedatectl", None, True))
+    found = asyncio.run(outside_of_host(HERE, host, SurveyPlan(), [observer], print, Learning()))
     assert found.host.clock is not None
     assert found.host.clock.kept is True
     assert found.host.clock.offset_seconds == (None if offset is None else pytest.approx(offset, abs=5))

@@ -29,27 +29,30 @@ from pyftpdlib.authorizers import DummyAuthorizer
 from scripted import GREETING, PLAIN, RESET, Scripted, scripted
 
 from eager_lantern.core.model.site import Right
-from eager_lantern.core.observed.bounce import cautions
-from eager_lantern.core.observed.climb import Climb
-from eager_lantern.core.observed.login_throttling import LoginPace, LoginTry, pace_remarks
+from eager_lantern.core.observed.climb import Climb, RightsSeen
+from eager_lantern.core.observed.looks import (
+    LoginThrottling,
+    LoginTry,
+    TlsFacts,
+    bounce_checks,
+    remarks,
+    throttling_remarks,
+)
 from eager_lantern.core.observed.range_estimate import RangeSeen, estimated_range
-from eager_lantern.core.observed.rights import RightsSeen
-from eager_lantern.core.observed.tls_facts import TlsFacts, remarks
 from eager_lantern.core.values.outcomes import RUNGS
 from eager_lantern.core.values.ports import PortSet
 from eager_lantern.lab.servers.ftp_server import StandIn
-from eager_lantern.lab.servers.self_signed import write_self_signed
 from eager_lantern.lab.servers.setup import Guest, StandInSetup
-from eager_lantern.live.common.ladder_runner import PREFIX
-from eager_lantern.live.common.named_by_others import not_everybodys
-from eager_lantern.live.common.packet_sizes import packets_note
-from eager_lantern.live.common.visit_plan import FolderLook, VisitPlan
+from eager_lantern.lab.servers.ssh_server import write_self_signed
+from eager_lantern.live.common.channel import packets_note
+from eager_lantern.live.common.ladder import PREFIX
+from eager_lantern.live.common.visit_plan import FolderLook, VisitPlan, not_everybodys
 from eager_lantern.live.ftp.session import Listener, Session
 from eager_lantern.live.ftp.sweep import sweep
-from eager_lantern.live.ftp.visit import visit
+from eager_lantern.live.ftp.visit import visit_ftp
 from eager_lantern.views.screen import rendered
-from eager_lantern.views.visit_view import visit_view
-from eager_lantern.wire.endpoints import Endpoint
+from eager_lantern.views.visit import visit_view
+from eager_lantern.wire.ftp import Endpoint
 
 NAME = "tides.saltmarsh.example"
 WAYS = [(mode, extended) for mode in ("passive", "active") for extended in (False, True)]
@@ -61,7 +64,7 @@ def plan(port: int, **changes: Any) -> VisitPlan:
 
 
 def climbed(wanted: VisitPlan) -> Climb:
-    return asyncio.run(visit(wanted))
+    return asyncio.run(visit_ftp(wanted))
 
 
 def outcomes(climb: Climb) -> dict[str, str]:
@@ -700,7 +703,7 @@ def test_the_caution_of_a_server_is_tried_with_addresses_of_this_machine(
         climb = climbed(plan(server.port, security=security, **options))
     assert climb.caution is not None
     assert (climb.caution.bounces, climb.caution.takes_strangers) == (careless, careless)
-    assert {each.good for each in cautions(climb.caution) if each.topic != "greeting"} == {not careless}
+    assert {each.good for each in bounce_checks(climb.caution) if each.topic != "greeting"} == {not careless}
     assert climb.observed == "works"
 
 
@@ -744,12 +747,12 @@ def test_a_control_connection_that_stalls_in_a_sweep_leaves_ports_untried_at_wor
 
 def test_how_wrong_logins_are_slowed_down_is_told_in_words() -> None:
     quick, slow = LoginTry(0.01), LoginTry(3.0)
-    assert [each.good for each in pace_remarks(LoginPace((quick,) * 6))] == [False, False]
-    assert [each.good for each in pace_remarks(LoginPace((quick, quick, slow)))] == [True]
-    assert (LoginPace((quick, quick, slow)).slower_from, LoginPace((slow, slow)).slower_from) == (3, 1)
-    barred = list(pace_remarks(LoginPace((quick, quick), "127.0.0.1:21 refuses the connection")))
+    assert [each.good for each in throttling_remarks(LoginThrottling((quick,) * 6))] == [False, False]
+    assert [each.good for each in throttling_remarks(LoginThrottling((quick, quick, slow)))] == [True]
+    assert (LoginThrottling((quick, quick, slow)).slower_from, LoginThrottling((slow, slow)).slower_from) == (3, 1)
+    barred = list(throttling_remarks(LoginThrottling((quick, quick), "127.0.0.1:21 refuses the connection")))
     assert [(each.topic, each.good) for each in barred] == [("delay", False), ("barring", True)]
-    assert [each.good for each in pace_remarks(LoginPace((LoginTry(0.1, let_in=True),)))] == [False]
+    assert [each.good for each in throttling_remarks(LoginThrottling((LoginTry(0.1, let_in=True),)))] == [False]
 
 
 def test_a_site_file_of_somebody_else_gets_no_password_in_clear_unless_that_is_typed(

@@ -6,9 +6,23 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eager_lantern.wire.control import Completion, Control, Farewell, Greeting, Preliminary, State
-from eager_lantern.wire.endpoints import Endpoint, eprt_argument, extended_port, passive_endpoint, port_argument
-from eager_lantern.wire.reply import MOST_REPLY_BYTES, ProtocolFault, Reply, ReplyReader
+from eager_lantern.wire.ftp import (
+    MOST_REPLY_BYTES,
+    Completion,
+    Control,
+    Endpoint,
+    Farewell,
+    Greeting,
+    Preliminary,
+    ProtocolFault,
+    Reply,
+    ReplyReader,
+    State,
+    eprt_argument,
+    extended_port,
+    passive_endpoint,
+    port_argument,
+)
 from eager_lantern.wire.terminal_safe import printable
 
 SESSION = (

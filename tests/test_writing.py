@@ -17,11 +17,10 @@ from pathlib import Path
 import pytest
 from program import BEFORE, run
 
-from eager_lantern.files import atomic_write
-from eager_lantern.files.atomic_write import rewrite, write, write_new
-from eager_lantern.files.problem import BadInput
-from eager_lantern.files.staged_file import StagedFile, sweep
-from eager_lantern.files.yaml_tree import read_text
+from eager_lantern.formats import writing as atomic_write
+from eager_lantern.formats.reading import BadInput
+from eager_lantern.formats.site.yaml_tree import read_text
+from eager_lantern.formats.writing import StagedFile, remove_stale, rewrite, write, write_new
 
 linux = pytest.mark.skipif(sys.platform != "linux", reason="needs what files of Linux have")
 root = pytest.mark.skipif(sys.platform != "linux" or os.getuid() != 0, reason="needs root, to give a file away")
@@ -205,7 +204,7 @@ def test_a_writer_that_is_killed_leaves_the_old_or_the_new_text_and_the_next_one
         writer.wait()
         writer.stdout.close()
         assert path.read_text() in ("a" * 300_000, "b" * 200_000)
-        sweep(tmp_path)
+        remove_stale(tmp_path)
         assert [each.name for each in tmp_path.iterdir()] == [path.name]
 
 

@@ -6,7 +6,7 @@ import time
 
 from eager_lantern.live.lamp.listener import Lamp
 from eager_lantern.live.lamp.sweep import swept
-from eager_lantern.live.open_files import allow_open_files
+from eager_lantern.live.own_process import allow_open_files
 from eager_lantern.live.vantage.local import HERE
 from eager_lantern.wire.lamp import question
 

@@ -10,14 +10,14 @@ from random import Random
 from msgspec import to_builtins
 
 from eager_lantern.core.values.addresses import Address
-from eager_lantern.lab.servers.answering import answering
+from eager_lantern.lab.servers.router import answering_datagrams
 from eager_lantern.live.common.secret import Secret
 from eager_lantern.live.common.visit_plan import Credentials, DataHabits, Limits, Looks, Security, Target, VisitPlan
-from eager_lantern.live.ftp.visit import visit
-from eager_lantern.live.survey.survey import Wanted, survey
+from eager_lantern.live.ftp.visit import visit_ftp
+from eager_lantern.live.survey.survey import SurveyPlan, survey
 from eager_lantern.live.vantage.local import HERE
 from eager_lantern.wire import igd, nat_pmp
-from eager_lantern.wire.endpoints import Endpoint
+from eager_lantern.wire.ftp import Endpoint
 
 PASSWORD = "ebb-and-flow-61"
 HONEST = {
@@ -61,7 +61,7 @@ async def _visited(chance: Random) -> str:
             ),
             Limits(timeout=0.4, whole=6),
         )
-        climb = await visit(plan)
+        climb = await visit_ftp(plan)
         server.close()
     said = repr(to_builtins(climb, enc_hook=str))
     return "the password is in the result" if PASSWORD in said or PASSWORD.encode().hex() in said else ""
@@ -87,10 +87,10 @@ async def _surveyed(chance: Random) -> str:
             return b"HTTP/1.1 200 OK\r\nLOCATION: " + place + b"\r\n\r\n"
         return b""
 
-    doors = [await answering(OWN, port, answer) for port in (nat_pmp.PORT, igd.SEARCH_PORT, 53, 3478)]
+    doors = [await answering_datagrams(OWN, port, answer) for port in (nat_pmp.PORT, igd.SEARCH_PORT, 53, 3478)]
     try:
         router = Address.parse(OWN)
-        wanted = Wanted(router, (Endpoint(OWN, 3478),), ("tides.saltmarsh.example",), router, even_private=True)
+        wanted = SurveyPlan(router, (Endpoint(OWN, 3478),), ("tides.saltmarsh.example",), router, even_private=True)
         await survey(HERE, wanted, (), lambda line: None)
     finally:
         for transport, _ in doors:

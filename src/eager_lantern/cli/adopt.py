@@ -1,37 +1,197 @@
-"""``adopt``: what a real device or server says of itself, taken into the site file."""
+"""``adopt``: reads a real device, server, survey or visit into the site file."""
 
 import time
+from collections.abc import Mapping, Sequence
 from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
-from ..core.adoption.adopt import adopted
-from ..core.adoption.told import Direction
-from ..core.comparison.edits import Overlay
-from ..core.comparison.with_site import compared
+from ..core.changes.adopted import DeviceConfig, Direction, ParsedValue, adopted
+from ..core.changes.states import compared_overlay
+from ..core.changes.steps import Overlay
+from ..core.interview.learnt import Learnt, learnt_of
+from ..core.interview.questions import refusal
 from ..core.model.consistency import problems
-from ..files.adopted_file import adopted_text
-from ..files.atomic_write import rewrite
-from ..files.mended_file import patch
-from ..files.problem import BadInput, InputProblem
-from ..files.rule_table import read_table_text
-from ..files.rulesets.gateway import Sides
-from ..files.site_file import as_typed, parse_site
-from ..files.yaml_tree import read_text
-from ..views.adopt_view import adopt_view
-from .adopt_readings import fits, readings_of, service_of_settings
-from .arguments.example import example
-from .arguments.options import Forced, Format, Written
-from .arguments.site_names import known
-from .exit_codes import BROKEN, KEPT
-from .output import emit, show
+from ..core.model.site import Client, Gateway, Server, Site
+from ..core.observed.conclusions import forwards_of
+from ..core.verdict import judge
+from ..formats.devices.packet_filter.gateway import Sides, items_of_nft, read_gateway
+from ..formats.devices.packet_filter.host import is_ruleset, read_ruleset
+from ..formats.devices.packet_filter.iptables import is_iptables, items_of_iptables, read_iptables
+from ..formats.devices.server_settings import read_settings
+from ..formats.devices.system import is_sysctl, read_sysctl
+from ..formats.devices.tables import is_rule_table, read_rule_table, read_table_text
+from ..formats.reading import BadInput, InputProblem
+from ..formats.results.adopt import FirstSiteResult, LearntResult
+from ..formats.results.base import as_json
+from ..formats.results.check import check_result
+from ..formats.results.kept import tidied
+from ..formats.site.edits import adopted_text, patch
+from ..formats.site.new_site import first_site, first_text, read_seen_of_site
+from ..formats.site.site_file import SiteFile, as_typed, parse_site
+from ..formats.site.yaml_tree import read_text
+from ..formats.writing import rewrite, write, writes
+from ..views.adopt import adopt_view, first_site_view
+from .arguments.options import Forced, Format, Written, example
+from .arguments.sites import known, the_transfer
+from .ending import BROKEN, KEPT, emit, of_verdict, show
+
+KINDS = (
+    "a kept survey, a table of forwards or rules (CSV), a host's rule set (nft -j list ruleset, iptables-save), "
+    "settings of ProFTPD or Pure-FTPd, what sshd -T or sysctl prints, or a table of setting and value"
+)
+
+
+def readings_of(
+    texts: Mapping[str, str], site: Site, device: str, direction: Direction, sides: Sides
+) -> list[DeviceConfig]:
+    """What each file tells of a device, by what stands in it. Raises BadInput and BadParameter."""
+    behind = next((each for each in site.gateways if each.name == device), None)
+    found = [read_sysctl(file, text, behind is not None) for file, text in texts.items() if is_sysctl(text)]
+    texts = {file: text for file, text in texts.items() if not is_sysctl(text)}
+    if behind is not None and any(is_ruleset(each) or is_iptables(each) for each in texts.values()):
+        return [*found, *_of_gateway(texts, site, behind, sides)]
+    if sides.outside:
+        raise typer.BadParameter("--outside: only the rule set of a gateway has an outside")
+    if sides.inside and not any(is_ruleset(each) or is_iptables(each) for each in texts.values()):
+        raise typer.BadParameter("--inside: only a rule set names interfaces; these files are none")
+    return [*found, *_read_configs(texts, direction, sides.inside)]
+
+
+def _of_gateway(texts: Mapping[str, str], site: Site, gateway: Gateway, sides: Sides) -> list[DeviceConfig]:
+    """The rule set of a gateway, of which it has to be known which interface is on which side. Raises BadInput and
+    BadParameter."""
+    if not sides.outside or not sides.inside:
+        raise typer.BadParameter(f"which interface is on which side of {gateway.name}? --outside NAME --inside NAME")
+    older = {file: text for file, text in texts.items() if is_iptables(text)}
+    newer = {file: text for file, text in texts.items() if file not in older}
+    if (older and newer) or len(newer) > 1:
+        raise typer.BadParameter("one rule set of a gateway at a time, and no table beside it")
+    items = items_of_iptables(older) if older else items_of_nft(*next(iter(newer.items())))
+    return list(read_gateway(", ".join(texts), items, site, gateway, sides))
+
+
+def _read_configs(texts: Mapping[str, str], direction: Direction, interface: str) -> list[DeviceConfig]:
+    """What each file is, by what stands in it; lists of iptables are of both families together. Raises BadInput."""
+    tables = {file: text for file, text in texts.items() if is_iptables(text)}
+    others = {file: text for file, text in texts.items() if file not in tables}
+    found = [each for file, text in others.items() for each in _read_config(file, text, direction, interface)]
+    return [*found, *read_iptables(", ".join(tables), tables, direction, interface)] if tables else found
+
+
+def _read_config(file: str, text: str, direction: Direction, interface: str) -> tuple[DeviceConfig, ...]:
+    if _is_kept_result(text):
+        from ..formats.results.kept import read_mappings  # surveys load with it
+
+        return (read_mappings(file),)
+    if is_ruleset(text):
+        return read_ruleset(file, text, direction, interface)
+    if is_rule_table(text):
+        return (read_rule_table(file, text),)
+    found = read_settings(file, text)
+    if found is None:
+        raise BadInput(file, InputProblem(0, f"is none of what is read here: {KINDS}"))
+    return (found,)
+
+
+def _is_kept_result(text: str) -> bool:
+    """Whether a text looks like a result of the tool."""
+    return text.lstrip().startswith("{") and '"eager-lantern/' in text[:200]
+
+
+def service_of_settings(site: Site, device: str, name: str, settings: Sequence[DeviceConfig]) -> str:
+    """The service that settings are of, which is one of the server's own."""
+    if not settings:
+        if name:
+            raise typer.BadParameter("--service: only settings are of a service; these files are tables of a device")
+        return ""
+    if device != site.server.name:
+        raise BadInput(settings[0].file, InputProblem(0, f"are settings of a server; {device} has no services"))
+    protocols = {each.protocol or "ftp" for each in settings}
+    if len(protocols) > 1:
+        raise typer.BadParameter("these are settings of FTP and of SSH: name the files of one service at a time")
+    return the_transfer(site, name, *protocols).name
+
+
+def fits(site: Site, device: str, configs: Sequence[DeviceConfig]) -> None:
+    """Raises BadInput for forwards of what is no gateway, and for rules of one family where a host has both."""
+    gateways = {each.name for each in site.gateways}
+    hosts: tuple[Server | Client, ...] = (site.server, *site.clients)
+    addresses = [address for host in hosts if host.name == device for address in host.address.each]
+    for each in configs:
+        if missing_families := {address.family for address in addresses if address.family not in each.of_families}:
+            missing = "ip6tables-save" if 6 in missing_families else "iptables-save"
+            why = f"tells of one family alone, and {device} has addresses of both: give what {missing} prints as well"
+            raise BadInput(each.file, InputProblem(0, why))
+        if each.subject == "forwards" and device not in gateways:
+            listed = ", ".join(sorted(gateways)) or "none"
+            raise BadInput(each.file, InputProblem(0, f"has forwards, and {device} is no gateway; there are: {listed}"))
+
+
+DEFAULT = Path("adopted.site.yaml")
+
+
+def write_first_site(files: Sequence[str], save: Path | None, force: bool, form: Format) -> int:
+    """Write the file, tell what was seen and what was not, and give the exit code of its check. Raises BadInput."""
+    path = save or DEFAULT
+    writes(path, force)
+    read = {each: read_seen_of_site(Path(each)) for each in files}
+    surveys = [(name, survey) for name, (survey, _) in read.items() if survey is not None]
+    visits = [(name, facts) for name, (_, several) in read.items() for facts in several]
+    found = learnt_of(surveys, visits)
+    if not found:
+        raise BadInput(files[0], InputProblem(0, "tells of nothing that a site file could say"))
+    answers, guessed = first_site(found)
+    if trouble := refusal(answers):
+        raise BadInput(files[0], InputProblem(0, f"what was seen makes no site: {trouble}"))
+    day = time.strftime("%Y-%m-%d")
+    source = parse_site(str(path), first_text(answers, guessed, found, day))
+    configs = [
+        DeviceConfig(name, "forwards", tuple(ParsedValue((), tidied(each), 0) for each in forwards_of(survey.mappings)))
+        for name, survey in surveys
+        if survey.mappings and source.site.gateways
+    ]
+    text = _with_forwards(source, first_text(answers, guessed, found, day), configs[:1], day)
+    write({path: text.encode()}, force)
+    _emit_first_site(parse_site(str(path), text), found, guessed, sum(len(each.values) for each in configs[:1]), form)
+    return of_verdict(judge(parse_site(str(path), text).site).verdict)
+
+
+def _with_forwards(source: SiteFile, text: str, configs: Sequence[DeviceConfig], day: str) -> str:
+    """The text with the forwards that the router lists, where they fit the rest."""
+    if not configs:
+        return text
+    wanted = adopted(source.site, source.site.gateways[0].name, "", "in", configs)
+    return text if problems(wanted) else adopted_text(source, text, Overlay(source.site, wanted), configs, day).text
+
+
+def _emit_first_site(
+    source: SiteFile, found: dict[str, Learnt], guessed: Sequence[str], forwards: int, form: Format
+) -> None:
+    verdict = judge(source.site)
+    seen = {key: each for key, each in found.items() if key not in guessed}
+    if form is Format.json:
+        result = FirstSiteResult(
+            file=source.file,
+            seen=tuple(
+                LearntResult(key=key, answer=each.answer, seen_in=each.source, doubt=each.doubt)
+                for key, each in seen.items()
+            ),
+            not_seen=tuple(guessed),
+            forwards=forwards,
+            check=check_result(verdict, source.line, source.file),
+        )
+        emit(as_json(result))
+    else:
+        show(first_site_view(source.file, seen, guessed, forwards))
+
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
 
-class Way(StrEnum):
+class FilterDirection(StrEnum):
     """Which filter of a device or host rules are of."""
 
     into = "in"
@@ -47,8 +207,8 @@ def adopt_command(
     device: Annotated[str, typer.Option(help="The gateway, server or client that the files are of.")] = "",
     service: Annotated[str, typer.Option(help="The service that settings are of; default: the only one.")] = "",
     direction: Annotated[
-        Way, typer.Option(help="Which filter a table of rules is of: what comes in, or what goes out.")
-    ] = Way.into,
+        FilterDirection, typer.Option(help="Which filter a table of rules is of: what comes in, or what goes out.")
+    ] = FilterDirection.into,
     writes: Annotated[
         bool, typer.Option("--write", help="Write the site file; else the difference is only shown.")
     ] = False,
@@ -77,7 +237,7 @@ def adopt_command(
     """
     site = Path(files[0])
     if site.suffix not in (".yaml", ".yml"):
-        from .adopt_first import write_first_site  # templates load slowly
+        # merged  # templates load slowly
 
         raise typer.Exit(write_first_site(files, save, force, form))
     files = files[1:]
@@ -87,34 +247,34 @@ def adopt_command(
     source = parse_site(as_typed(site), text)
     read = source.site
     names = [read.server.name, *(each.name for each in read.gateways), *(each.name for each in read.clients)]
-    way: Direction = "in" if direction is Way.into else "out"
+    way: Direction = "in" if direction is FilterDirection.into else "out"
     texts = {each: read_table_text(Path(each)) for each in files}
-    readings = readings_of(texts, read, device, way, Sides(outside, inside))
-    settings = [each for each in readings if each.subject == "settings"]
-    known("--device", device or (source.site.server.name if len(settings) == len(readings) else ""), names)
+    configs = readings_of(texts, read, device, way, Sides(outside, inside))
+    settings = [each for each in configs if each.subject == "settings"]
+    known("--device", device or (source.site.server.name if len(settings) == len(configs) else ""), names)
     device = device or source.site.server.name
     service = service_of_settings(source.site, device, service, settings)
-    fits(source.site, device, readings)
-    wanted = adopted(source.site, device, service, way, readings)
+    fits(source.site, device, configs)
+    wanted = adopted(source.site, device, service, way, configs)
     if found := problems(wanted):
         raise BadInput(str(files[0]), *(InputProblem(0, f"does not fit the site: {each.message}") for each in found))
     day = time.strftime("%Y-%m-%d")
     overlay = Overlay(source.site, wanted)
-    made = adopted_text(source, text, overlay, readings, day)
+    made = adopted_text(source, text, overlay, configs, day)
     after = made.text
     if writes and after != text:
         rewrite(site, text, after)
-    comparison = compared(overlay)
+    comparison = compared_overlay(overlay)
     lines = (source.line, made.source.line)
     difference = patch(text, after, source.file)
     written = writes and after != text
     if form is Format.json:
-        from ..files.results.adopt import adopt_result  # many results load with it
-        from ..files.results.compare import compare_result
-        from ..files.results.text import as_json
+        from ..formats.results.adopt import adopt_result  # many results load with it
+        from ..formats.results.base import as_json
+        from ..formats.results.compare import compare_result
 
         held = compare_result(comparison, (source.file, source.file), lines)
-        emit(as_json(adopt_result(device, readings, held, difference, written)))
+        emit(as_json(adopt_result(device, configs, held, difference, written)))
     else:
         words = (
             "adopt",
@@ -122,9 +282,9 @@ def adopt_command(
             *files,
             "--device",
             device,
-            *(("--direction", "out") if direction is Way.out else ()),
+            *(("--direction", "out") if direction is FilterDirection.out else ()),
             *(("--outside", outside) if outside else ()),
             *(("--inside", inside) if inside else ()),
         )
-        show(adopt_view(comparison, device, readings, difference, words, written, whole))
+        show(adopt_view(comparison, device, configs, difference, words, written, whole))
     raise typer.Exit(BROKEN if comparison.verdict == "lost" else KEPT)

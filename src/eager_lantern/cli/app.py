@@ -13,11 +13,9 @@ from typer.core import TyperGroup
 
 from .. import __version__
 from ..core.model.problem import did_you_mean
-from ..files.problem import BadInput
+from ..formats.reading import BadInput
 from ..wire.terminal_safe import printable
-from .endings import end_tidily
-from .exit_codes import BAD_INPUT
-from .output import OutputLost, ResultStream, SideStream, emit
+from .ending import BAD_INPUT, OutputLost, ResultStream, SideStream, emit, end_tidily
 
 COMMANDS = (
     "demo",
@@ -93,7 +91,7 @@ def main() -> None:
         sys.exit(app(_understood(sys.argv[1:]), prog_name="eager-lantern", standalone_mode=False) or 0)
     except _ClickException as error:
         options = getattr(getattr(error, "param", None), "opts", ())
-        error.message = printable(_rather(error.message, options), MOST_CHARACTERS)
+        error.message = printable(_with_alternative(error.message, options), MOST_CHARACTERS)
         error.show()
         sys.exit(error.exit_code)
     except typer.Abort:
@@ -117,7 +115,7 @@ def _understood(words: list[str]) -> list[str]:
     return ["--help" if each in ("-h", "-?") else each for each in words]
 
 
-def _rather(message: str, options: Sequence[str]) -> str:
+def _with_alternative(message: str, options: Sequence[str]) -> str:
     """A message of the argument parser, with what would be right; ``options`` are names of what it is about."""
     if message.startswith("Got unexpected extra argument"):
         return f"{message}: one site file at a time; check takes a folder of them"

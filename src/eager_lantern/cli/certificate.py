@@ -7,20 +7,19 @@ from typing import Annotated
 
 import typer
 
-from ..core.findings.lint_certificates import typed_by_clients
+from ..core.findings.server import typed_by_clients
 from ..core.values.addresses import address_or_none
-from ..export.keys import key_pem, new_key, refuse_no_host, self_signed, signing_request
-from ..files.atomic_write import folder_for_new, write_new
-from ..files.certificate_file import certificate_at
-from ..files.problem import BadInput, InputProblem
-from ..files.results.pages import CertificateResult
-from ..files.results.text import as_json
-from ..files.site_file import SiteFile, find_site_file, read_site
-from ..views.certificate_view import certificate_view
-from .arguments.example import example
-from .arguments.options import Format, ServiceName, SiteArgument, Written
-from .arguments.site_names import the_transfer
-from .output import emit, show
+from ..formats.certificates import certificate_at
+from ..formats.keys import key_pem, new_key, refuse_no_host, self_signed, signing_request
+from ..formats.reading import BadInput, InputProblem
+from ..formats.results.base import as_json
+from ..formats.results.pages import CertificateResult
+from ..formats.site.site_file import SiteFile, find_site_file, read_site
+from ..formats.writing import folder_for_new, write_new
+from ..views.setting_up import certificate_view
+from .arguments.options import Format, ServiceName, SiteArgument, Written, example
+from .arguments.sites import the_transfer
+from .ending import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
@@ -59,7 +58,7 @@ def certificate(
     names = tuple(dict.fromkeys((*typed, *(name or ()))))
     if not names:
         message = f"no client of {chosen.name} says what it reaches; give --name"
-        raise _bad(source, chosen.name, message)
+        raise _service_error(source, chosen.name, message)
     secret = new_key(key.value)
     try:
         refuse_no_host(names)
@@ -87,6 +86,6 @@ def certificate(
         show(certificate_view(names, *paths, digest, days, source.file))
 
 
-def _bad(source: SiteFile, service: str, message: str) -> BadInput:
+def _service_error(source: SiteFile, service: str, message: str) -> BadInput:
     index = [each.name for each in source.site.services].index(service)
     return BadInput(source.file, InputProblem(source.line(("services", index)) or 0, message))

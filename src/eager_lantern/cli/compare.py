@@ -5,22 +5,19 @@ from typing import Annotated
 
 import typer
 
-from ..core.comparison.turn import verdict_of
-from ..core.comparison.with_site import compare
-from ..core.comparison.with_visit import revisited
+from ..core.changes.order import verdict_of
+from ..core.changes.states import compare, revisited
+from ..core.findings.surveyed import as_surveyed
 from ..core.model.consistency import problems
-from ..core.surveyed.as_surveyed import as_surveyed
-from ..files.problem import BadInput, InputProblem
-from ..files.results.compare import compare_result, compare_visits_result
-from ..files.results.text import as_json
-from ..files.seen_file import Seen
-from ..files.site_file import SiteFile
-from ..files.survey_file import KeptSurvey
-from ..views.compare_view import compare_view, visits_view
-from .arguments.example import example
-from .arguments.states import read_state
-from .exit_codes import BROKEN, CANNOT_TELL, KEPT
-from .output import emit, show
+from ..formats.reading import BadInput, InputProblem
+from ..formats.results.base import as_json
+from ..formats.results.compare import compare_result, compare_visits_result
+from ..formats.results.kept import KeptSurvey, KeptVisits
+from ..formats.site.site_file import SiteFile
+from ..views.compare import compare_view, revisits_view
+from .arguments.options import example
+from .arguments.sites import read_state
+from .ending import BROKEN, CANNOT_TELL, KEPT, emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 _CODES = {"same": KEPT, "changed": KEPT, "lost": BROKEN, "unknown": CANNOT_TELL}
@@ -59,17 +56,17 @@ def compare_command(
     """
     old, new = read_state(before), read_state(after)
     if isinstance(old, KeptSurvey) and isinstance(new, SiteFile):
-        old = _surveyed(before, old, new)
+        old = _site_as_surveyed(before, old, new)
     if isinstance(old, SiteFile) and isinstance(new, KeptSurvey):
-        new = _surveyed(after, new, old)
+        new = _site_as_surveyed(after, new, old)
     if isinstance(old, SiteFile) and isinstance(new, SiteFile):
         raise typer.Exit(_CODES[_of_sites(old, new, form, whole)])
-    if isinstance(old, Seen) and isinstance(new, Seen):
-        raise typer.Exit(_CODES[_of_visits(old, new, (before, after), form)])
+    if isinstance(old, KeptVisits) and isinstance(new, KeptVisits):
+        raise typer.Exit(_CODES[_compare_visits(old, new, (before, after), form)])
     raise typer.BadParameter(f"{before} and {after} are not of one kind: two sites, a site and a survey, or two visits")
 
 
-def _surveyed(name: str, kept: KeptSurvey, source: SiteFile) -> SiteFile:
+def _site_as_surveyed(name: str, kept: KeptSurvey, source: SiteFile) -> SiteFile:
     """The site as a kept survey has it, by the lines of its file. Raises BadInput where it does not fit the site."""
     found = as_surveyed(source.site, kept.survey)
     if wrong := problems(found):
@@ -86,23 +83,23 @@ def _of_sites(old: SiteFile, new: SiteFile, form: CompareFormat, whole: bool) ->
         case CompareFormat.json:
             emit(as_json(compare_result(found, names, lines)))
         case CompareFormat.sarif:
-            from ..files.reports import compare_sarif  # seldom asked for, and XML loads slowly
+            from ..formats.results.reports import compare_sarif  # seldom asked for, and XML loads slowly
 
             emit(as_json(compare_sarif(found, new.file, new.line)))
         case CompareFormat.table:
-            from ..export.change_table import change_table
+            from ..views.pages import change_table
 
             emit(change_table(found, names, lines))
     return found.verdict
 
 
-def _of_visits(old: Seen, new: Seen, names: tuple[str, str], form: CompareFormat) -> str:
+def _compare_visits(old: KeptVisits, new: KeptVisits, names: tuple[str, str], form: CompareFormat) -> str:
     found = revisited(old.climbs, new.climbs)
     verdict = verdict_of({each.turn for each in found}, alike=True)
     if form is CompareFormat.json:
         emit(as_json(compare_visits_result(found, verdict, names)))
     elif form is CompareFormat.text:
-        show(visits_view(found, verdict, names, (old.taken.time, new.taken.time)))
+        show(revisits_view(found, verdict, names, (old.taken.time, new.taken.time)))
     else:
         raise typer.BadParameter("two visits are written as text or json")
     return verdict

@@ -1,7 +1,9 @@
 """``demo``: the whole story on shipped data, in a temporary folder, without network or privileges."""
 
+import asyncio
 import os
 import shutil
+import sys
 import tempfile
 from collections.abc import Sequence
 from importlib.resources import files
@@ -12,39 +14,42 @@ import typer
 from msgspec.structs import replace
 from rich.text import Text
 
-from ..core.compare.with_lab import Rehearsed
 from ..core.diagnosis.diagnosis import diagnose
 from ..core.diagnosis.wording import instruction
 from ..core.mending.mend import mend
-from ..core.model.site import Promise
+from ..core.model.site import Gateway, Promise
 from ..core.network.topology import Topology
+from ..core.observed.rehearsed import Rehearsed
+from ..core.observed.survey import MappingSeen, Survey, SurveyedHost
 from ..core.predict.forecast import Forecast
 from ..core.predict.session import predict
 from ..core.predict.walk import walk_data
+from ..core.values.addresses import Address
 from ..core.values.ports import PortSet
 from ..core.verdict import Verdict, judge
-from ..files.costs_file import shipped_costs
-from ..files.knowledge_file import shipped_knowledge
-from ..files.mended_file import mended_text, patch
-from ..files.observations import sightings_of_rehearsal
-from ..files.problem import BadInput, InputProblem
-from ..files.results.rehearse import rehearse_result
-from ..files.services import usual_names
-from ..files.site_file import SiteFile, read_site
+from ..formats.reading import BadInput, InputProblem
+from ..formats.results.kept import sightings_of_rehearsal
+from ..formats.results.rehearse import rehearse_result
+from ..formats.shipped import shipped_costs, shipped_knowledge, usual_names
+from ..formats.site.edits import mended_text, patch
+from ..formats.site.site_file import SiteFile, read_site
 from ..lab.kernel.lab import missing_means
 from ..lab.rehearsal.setup import prepared
-from ..views.check_view import Shown, check_body
-from ..views.diagnose_view import diagnose_view
-from ..views.mend_view import plan_view
-from ..views.rehearse_view import rehearse_body
-from ..views.style import ACCENT, STRONG
-from ..views.survey_view import router_view
-from ..views.walk_view import walk_view
-from .arguments.example import example
-from .demo_router import asked_of_stand_in
-from .exit_codes import of_kept
+from ..lab.servers.router import RouterSetup, StandInRouter, StandInStun
+from ..live.survey.host import Learning
+from ..live.survey.survey import SurveyPlan, outside_of_host
+from ..live.vantage.local import HERE
+from ..views.check import Shown, check_body
+from ..views.diagnose import diagnose_view
+from ..views.mend import plan_view
+from ..views.rehearse import rehearse_body
+from ..views.screen import ACCENT, STRONG
+from ..views.survey import router_view
+from ..views.walk import walk_view
+from ..wire.ftp import Endpoint
+from .arguments.options import example
+from .ending import of_kept, show
 from .labs import CALLED, LabKind, able, built, lab_folder, progress
-from .output import show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 BEFORE, AFTER = "saltmarsh-before.site.yaml", "saltmarsh-after.site.yaml"
@@ -73,25 +78,25 @@ def demo(
         _refuse_taken(keep)
     with lab_folder() as folder:
         _shipped(folder)
-        _told("1. The site as it is this morning: uploads hang.")
-        before, verdict = _checked(folder / BEFORE)
-        _told("2. Is the file true? What its router says, and who sees it from outside (stand-ins).")
-        _surveyed(before)
-        _told("3. One of the failing connections, hop by hop.")
+        _show_chapter("1. The site as it is this morning: uploads hang.")
+        before, verdict = _show_check(folder / BEFORE)
+        _show_chapter("2. Is the file true? What its router says, and who sees it from outside (stand-ins).")
+        _show_survey(before)
+        _show_chapter("3. One of the failing connections, hop by hop.")
         _walked(before, verdict)
-        _told("4. What two places see of it, held against the site as it was meant: which faults explain it?")
+        _show_chapter("4. What two places see of it, held against the site as it was meant: which faults explain it?")
         _diagnosed(folder, before)
-        _told("5. The cheapest changes that keep every promise, made in the file.")
+        _show_chapter("5. The cheapest changes that keep every promise, made in the file.")
         _mended(folder, before)
-        _told("6. The mended site, checked again.")
-        after, verdict = _checked(folder / MENDED)
-        _told("7. The mended site rehearsed: real sessions over data ports from all over the range.")
-        results = _rehearsed(folder, after, after.site.promises)
+        _show_chapter("6. The mended site, checked again.")
+        after, verdict = _show_check(folder / MENDED)
+        _show_chapter("7. The mended site rehearsed: real sessions over data ports from all over the range.")
+        results = _rehearse(folder, after, after.site.promises)
         show(rehearse_body(results, CALLED[_lab()], [None] * len(results), after.line))
         if keep is not None:
             _keep(keep)
-    _told("Next")
-    show(Text(f"  {each}", style=ACCENT) for each in _next(keep))
+    _show_chapter("Next")
+    show(Text(f"  {each}", style=ACCENT) for each in _next_steps(keep))
     raise typer.Exit(of_kept(bool(verdict.verdict == "kept" and each.agree and each.kept) for each in results))
 
 
@@ -100,18 +105,18 @@ def _shipped(folder: Path) -> None:
         shutil.copyfile(str(files("eager_lantern") / "data" / name), folder / name)
 
 
-def _told(text: str) -> None:
+def _show_chapter(text: str) -> None:
     show(["", Text(f"━━ {text}", style=STRONG), ""])
 
 
-def _checked(path: Path) -> tuple[SiteFile, Verdict]:
+def _show_check(path: Path) -> tuple[SiteFile, Verdict]:
     source = read_site(path)
     verdict = judge(source.site)
     show(check_body(verdict, Shown(path.name, source.line, usual_names)))
     return source, verdict
 
 
-def _surveyed(source: SiteFile) -> None:
+def _show_survey(source: SiteFile) -> None:
     """The router's own word beside the site file."""
     found = asked_of_stand_in(source.site.gateways[0])
     if found is None:
@@ -166,7 +171,7 @@ def _lab() -> LabKind:
     return LabKind.loopback if missing_means() else LabKind.kernel
 
 
-def _rehearsed(folder: Path, source: SiteFile, promises: Sequence[Promise]) -> list[Rehearsed]:
+def _rehearse(folder: Path, source: SiteFile, promises: Sequence[Promise]) -> list[Rehearsed]:
     """Promises of a site with real sessions in a lab."""
     topology = Topology(source.site)
     forecasts = [predict(topology, each, ("promises", i)) for i, each in enumerate(promises)]
@@ -177,8 +182,8 @@ def _in_lab(folder: Path, topology: Topology, forecasts: Sequence[Forecast]) -> 
     lab = _lab()
     with tempfile.TemporaryDirectory(dir=folder) as store:
         ready = prepared(topology, forecasts, Path(store), with_daemon=False, able=able(lab))
-        with built(lab, ready) as stands:
-            return ready.rehearsed(stands, progress())
+        with built(lab, ready) as lab_running:
+            return ready.rehearsed(lab_running, progress())
 
 
 def _refuse_taken(keep: Path) -> None:
@@ -201,7 +206,7 @@ def _keep(keep: Path) -> None:
         raise BadInput(str(keep), InputProblem(0, f"cannot be made: {error.strerror}")) from None
 
 
-def _next(keep: Path | None) -> list[str]:
+def _next_steps(keep: Path | None) -> list[str]:
     if keep is None:
         return ["eager-lantern demo --keep saltmarsh     keeps the site files to play with"]
     return [
@@ -211,3 +216,31 @@ def _next(keep: Path | None) -> list[str]:
         f"eager-lantern rehearse {keep}/{AFTER}     --keep-open NAME to look around",
         "eager-lantern visit ftp.example         a real session with a real server, rung by rung",
     ]
+
+
+def asked_of_stand_in(gateway: Gateway) -> Survey | None:
+    """What a survey learns of a router that has these forwards and this outside address; None where this machine has
+    no room for one."""
+    try:
+        return asyncio.run(_ask_router(gateway))
+    except OSError:
+        return None
+
+
+async def _ask_router(gateway: Gateway) -> Survey:
+    address = _free_address()
+    outside = gateway.outside.address.each[0]
+    mappings = tuple(
+        MappingSeen(each.protocol, port, each.to, port + each.offset, "", each.name, each.enabled)
+        for each in gateway.forwards
+        for port in each.ports
+    )
+    async with StandInRouter(RouterSetup(address, outside, mappings)), StandInStun(address, 0, outside) as outsider:
+        wanted = SurveyPlan(router=Address.parse(address), stun=(Endpoint(address, outsider.port),))
+        return await outside_of_host(HERE, SurveyedHost("here", "", "other"), wanted, (), lambda line: None, Learning())
+
+
+def _free_address() -> str:
+    """On Linux all of 127.0.0.0/8 is the host's, so that two of them meet nowhere."""
+    number = os.getpid() % 65_000
+    return f"127.61.{number // 256}.{number % 254 + 1}" if sys.platform.startswith("linux") else "127.0.0.1"

@@ -11,27 +11,23 @@ from msgspec.structs import replace
 from rich.text import Text
 
 from ..core.diagnosis.diagnosis import Diagnosis, diagnose
-from ..core.diagnosis.learnt import learnt
-from ..core.diagnosis.next_test import Answer
+from ..core.diagnosis.next_test import AnsweredTest
 from ..core.diagnosis.questions import UNKNOWN, next_question, told_by
-from ..core.diagnosis.sighting import Sighting
 from ..core.diagnosis.wording import Instruction, in_general, instruction
+from ..core.interview.learnt import learnt
 from ..core.model.site import Site
-from ..files.knowledge_file import shipped_knowledge
-from ..files.observations import clients_of, read_sightings
-from ..files.package_data import shipped_text
-from ..files.results.diagnose import diagnose_result
-from ..files.results.text import as_json
-from ..files.session_log_file import read_session_log
-from ..files.site_file import PATTERN, SiteFile, find_site_file, parse_site, read_site
-from ..views.diagnose_view import diagnose_view
-from ..views.screen import command, typed
-from ..views.style import ACCENT, STRONG
-from .arguments.example import example
-from .arguments.options import Format, SiteArgument, Written
-from .arguments.site_names import client_and_file, known
-from .exit_codes import BROKEN, CANNOT_TELL, KEPT
-from .output import emit, show, tell
+from ..core.observed.observation import Observation
+from ..formats.results.base import as_json
+from ..formats.results.diagnose import diagnose_result
+from ..formats.results.kept import clients_of, read_sightings
+from ..formats.session_logs import read_session_log
+from ..formats.shipped import shipped_knowledge, shipped_text
+from ..formats.site.site_file import PATTERN, SiteFile, find_site_file, parse_site, read_site
+from ..views.diagnose import diagnose_view
+from ..views.screen import ACCENT, STRONG, command, command_line
+from .arguments.options import Format, SiteArgument, Written, example
+from .arguments.sites import client_and_file, known
+from .ending import BROKEN, CANNOT_TELL, KEPT, emit, show, tell
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 PLAIN = "plain.site.yaml"
@@ -59,18 +55,22 @@ def diagnose_command(
     Without a site file a plain router and server stand in. Exit code 0: all is as promised, 1: causes are named,
     2: bad input, 3: nothing known explains it.
     """
-    source = _source(site)
+    source = _site_or_plain(site)
     file = "" if source.file == PLAIN else source.file
-    sightings = [each for given in seen or () for each in _seen(given, source.site)]
-    sightings += [_logged(given, source.site) for given in log or ()]
-    raw = sightings
+    observations = [each for given in seen or () for each in _read_observations(given, source.site)]
+    observations += [_logged(given, source.site) for given in log or ()]
+    raw = observations
     if not file:
-        sightings = [_anywhere(source.site, each) for each in sightings]
-    asks = ask or (not sightings and sys.stdin.isatty() and sys.stderr.isatty())
-    if not sightings and not asks:
+        observations = [_anywhere(source.site, each) for each in observations]
+    asks = ask or (not observations and sys.stdin.isatty() and sys.stderr.isatty())
+    if not observations and not asks:
         raise typer.BadParameter("nothing was seen: give results with --seen, logs with --log, or answer with --ask")
-    found = _asked(source, file, sightings) if asks else diagnose(source.site, sightings, shipped_knowledge())
-    first = "" if file else _first_file(source.site, raw or found.sightings)
+    found = (
+        _ask_until_settled(source, file, observations)
+        if asks
+        else diagnose(source.site, observations, shipped_knowledge())
+    )
+    first = "" if file else _first_file(source.site, raw or found.observations)
     if not file:
         found = in_general(found)
     if form is Format.json:
@@ -81,19 +81,19 @@ def diagnose_command(
     raise typer.Exit(KEPT if found.as_described else CANNOT_TELL if found.verdict == "none" else BROKEN)
 
 
-def _first_file(site: Site, sightings: Sequence[Sighting]) -> str:
+def _first_file(site: Site, observations: Sequence[Observation]) -> str:
     """The command that writes a site file from what was seen; what it would not take, it will ask."""
     from ..core.interview.questions import questions  # seldom needed, and the list of services is long
-    from ..files.services import registered
+    from ..formats.shipped import registered
 
     words = []
     for question in questions(registered()):
-        answer = learnt(site, sightings).get(question.key)
+        answer = learnt(site, observations).get(question.key)
         try:
             words += [f"--{question.key.replace('_', '-')}", question.taken(answer, {})] if answer else []
         except ValueError:
             continue
-    return typed("new", *words)
+    return command_line("new", *words)
 
 
 def _instruction(site: Site, found: Diagnosis, file: str) -> Instruction | None:
@@ -101,28 +101,28 @@ def _instruction(site: Site, found: Diagnosis, file: str) -> Instruction | None:
     return told if file or told is None else in_general(told)
 
 
-def _source(site: Path | None) -> SiteFile:
+def _site_or_plain(site: Path | None) -> SiteFile:
     """The site file that is meant, else the plain site that stands in."""
     if site is None and not any(Path().glob(PATTERN)):
         return parse_site(PLAIN, shipped_text(PLAIN))
     return read_site(find_site_file(site))
 
 
-def _anywhere(plain: Site, seen: Sighting) -> Sighting:
+def _anywhere(plain: Site, seen: Observation) -> Observation:
     """What was seen of a site whose ports and addresses nobody has told: a private address that a server names is taken
     for its own, of a public one it is not known whose it is."""
     private = seen.announced is not None and seen.announced.kind == "private"
     return replace(seen, announced=plain.server.address.each[0] if private else None, fates=(), more=0)
 
 
-def _seen(text: str, site: Site) -> Iterator[Sighting]:
+def _read_observations(text: str, site: Site) -> Iterator[Observation]:
     client, path = client_and_file(text)
     if client:
         known("--seen", client, clients_of(site))
     yield from read_sightings(path, site, client)
 
 
-def _logged(text: str, site: Site) -> Sighting:
+def _logged(text: str, site: Site) -> Observation:
     """A log says nowhere who wrote it. Raises BadParameter where there are several clients and none is named."""
     client, path = client_and_file(text)
     names = clients_of(site)
@@ -134,11 +134,11 @@ def _logged(text: str, site: Site) -> Sighting:
     return read_session_log(path, site, client)
 
 
-def _asked(source: SiteFile, file: str, sightings: Sequence[Sighting]) -> Diagnosis:
+def _ask_until_settled(source: SiteFile, file: str, observations: Sequence[Observation]) -> Diagnosis:
     """Symptoms where nothing was given, then test after test, until nothing more can be told apart or nobody
     answers."""
-    seen = [*sightings, *(() if sightings else _symptoms(source.site))]
-    answers: list[Answer] = []
+    seen = [*observations, *(() if observations else _symptoms(source.site))]
+    answers: list[AnsweredTest] = []
     diagnosed = partial(diagnose, source.site, seen, shipped_knowledge())
     if not seen:
         raise typer.BadParameter("nothing was told: without any answer there is nothing to go by")
@@ -147,19 +147,19 @@ def _asked(source: SiteFile, file: str, sightings: Sequence[Sighting]) -> Diagno
         how = _instruction(source.site, found, file)
         assert how is not None
         count = sum(len(each.causes) for each in found.groups)
-        tell(["", f"{count} causes explain it. Next best test, {how.stand}: {how.do}"])
+        tell(["", f"{count} causes explain it. Next best test, {how.place}: {how.do}"])
         tell([command(f"  {how.command}", ACCENT)] if how.command else [])
         outcomes = [*(each.words for each in found.test.outcomes), ""]
         shown = [each or UNKNOWN for each in outcomes]
         number = _chosen("What came of it?", shown if file else [in_general(each) for each in shown])
         if number is None:
             break
-        answers.append(Answer(found.test.test, outcomes[number]))
+        answers.append(AnsweredTest(found.test.test, outcomes[number]))
         found = diagnosed(answers)
     return found
 
 
-def _symptoms(site: Site) -> tuple[Sighting, ...]:
+def _symptoms(site: Site) -> tuple[Observation, ...]:
     given: dict[str, str] = {}
     while (question := next_question(site, given)) is not None:
         if (number := _chosen(question.text, question.choices)) is None:

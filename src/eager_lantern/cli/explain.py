@@ -6,18 +6,16 @@ from typing import Annotated
 import typer
 from rich.console import RenderableType
 
-from ..core.key_page import KeyPage
+from ..core.model.entries import KeyPage
 from ..core.model.problem import did_you_mean
-from ..files.key_reference import key_page, key_paths
-from ..files.package_data import Page, finding_pages
-from ..files.results.pages import ExplainResult, FindingPage
-from ..files.results.text import as_json
-from ..files.symptoms import showing_like
-from ..views.explain_view import found_view, key_view, list_view, page_view
+from ..formats.results.base import as_json
+from ..formats.results.pages import ExplainResult, FindingPage
+from ..formats.shipped import Page, finding_pages, showing_like
+from ..formats.site.reference import key_page, key_paths
+from ..views.explain import found_view, key_view, list_view, page_view
 from .arguments import completion
-from .arguments.example import example
-from .arguments.options import Format, Written
-from .output import emit, show
+from .arguments.options import Format, Written, example
+from .ending import emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
@@ -43,18 +41,18 @@ def explain(
     kind = asked.lower()
     if not asked or kind in pages:
         chosen = {kind: pages[kind]} if asked else pages
-        _written(form, chosen, [], page_view(kind, pages[kind]) if asked else list_view(pages, dict(key_paths())))
+        _emit_pages(form, chosen, [], page_view(kind, pages[kind]) if asked else list_view(pages, dict(key_paths())))
     elif key := key_page(asked):
-        _written(form, {}, [key], key_view(key))
+        _emit_pages(form, {}, [key], key_view(key))
     elif found := showing_like(asked, pages):
         alike = {each: pages[each] for each in found}
-        _written(form, alike, [], found_view(asked, alike))
+        _emit_pages(form, alike, [], found_view(asked, alike))
     else:
         hint = did_you_mean(asked, [*pages, *(path for path, _ in key_paths())])
         raise typer.BadParameter(f"nothing here is called “{asked}”, and no finding shows like that{hint}")
 
 
-def _written(form: Format, findings: dict[str, Page], keys: list[KeyPage], view: Iterable[RenderableType]) -> None:
+def _emit_pages(form: Format, findings: dict[str, Page], keys: list[KeyPage], view: Iterable[RenderableType]) -> None:
     if form is Format.json:
         pages = {kind: FindingPage(**page) for kind, page in findings.items()}
         emit(as_json(ExplainResult(findings=pages, keys=tuple(keys))))

@@ -76,5 +76,5 @@ def built(lab: LabKind, ready: Prepared) -> Iterator[Lab]:
         with LoopbackLab(ready.topology, ready.strangers) as relays:
             yield relays
     else:
-        with KernelLab(lab_nodes(ready.topology.site, ready.strangers), ready.folder) as stands:
-            yield stands
+        with KernelLab(lab_nodes(ready.topology.site, ready.strangers), ready.folder) as running:
+            yield running

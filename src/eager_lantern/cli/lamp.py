@@ -10,24 +10,20 @@ from typing import Annotated
 
 import typer
 
-from ..core.compare.lamp import Unlit
 from ..core.model.site import Transport
+from ..core.observed.compared import Unlit
 from ..core.values.addresses import Address
 from ..core.values.ports import PortSet
 from ..core.values.quantities import Duration
-from ..files.problem import BadInput, InputProblem
-from ..files.results.lamp import LampBurnt, lit_result
-from ..files.results.text import as_line
-from ..files.site_file import find_site_file, read_site
-from ..live.lamp.listener import Lamp
-from ..live.lamp.secret import VARIABLE, given_secret
-from ..views.lamp_view import burnt_view, lit_view
-from .arguments.example import example
-from .arguments.options import Format, ServiceName, SiteArgument, Written
-from .arguments.parse import parsed
-from .arguments.site_names import the_transfer
-from .exit_codes import CANNOT_TELL
-from .output import emit, show
+from ..formats.reading import BadInput, InputProblem
+from ..formats.results.base import as_line
+from ..formats.results.lamp import LampBurnt, lit_result
+from ..formats.site.site_file import find_site_file, read_site
+from ..live.lamp.listener import VARIABLE, Lamp, given_secret
+from ..views.lamp import burnt_view, lit_view
+from .arguments.options import Format, ServiceName, SiteArgument, Written, example, parsed
+from .arguments.sites import the_transfer
+from .ending import CANNOT_TELL, emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 LONGEST_SECONDS = 86_400
@@ -79,9 +75,9 @@ def lamp(
     unlit = asyncio.run(_burnt(burning, addresses, wanted, protocols, seconds, tell_lit))
     if len(unlit) == len(addresses) * len(wanted) * len(protocols):
         raise typer.Exit(CANNOT_TELL)
-    counts = burning.answered, burning.turned_away, burning.crowded
+    counts = burning.answered, burning.rejected, burning.crowded
     if form is Format.json:
-        emit(as_line(LampBurnt(answered=counts[0], turned_away=counts[1], crowded=counts[2])))
+        emit(as_line(LampBurnt(answered=counts[0], rejected=counts[1], crowded=counts[2])))
     else:
         show(burnt_view(*counts))
 

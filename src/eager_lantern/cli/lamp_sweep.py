@@ -8,31 +8,27 @@ from typing import NoReturn
 import typer
 from msgspec import structs
 
-from ..core.compare.lamp import LitFrom
-from ..core.compare.vantages import Outlook
 from ..core.model.site import Mode, Promise, Service, Transport
 from ..core.network.topology import Topology
+from ..core.observed.compared import LitFrom, Outlook
 from ..core.predict.endpoints import typed_port
 from ..core.predict.forecast import Forecast
 from ..core.predict.ledger import measure
 from ..core.predict.session import predict
 from ..core.values.ports import PortSet
-from ..files.atomic_write import write, writes
-from ..files.results.lamp import sweep_result
-from ..files.results.text import as_json
-from ..files.site_file import SiteFile
-from ..live.failure import Failed
-from ..live.lamp.secret import VARIABLE, given_secret
+from ..formats.results.base import as_json
+from ..formats.results.lamp import sweep_result
+from ..formats.site.site_file import SiteFile
+from ..formats.writing import write, writes
+from ..live.lamp.listener import VARIABLE, given_secret
 from ..live.lamp.sweep import swept
-from ..live.vantage.base import Vantage
-from ..views.lamp_view import sweeps_view
+from ..live.vantage.base import Failed, Vantage
+from ..views.lamp import sweeps_view
 from .arguments.options import Format
-from .arguments.site_names import known, the_transfer
+from .arguments.sites import known, the_transfer
 from .arguments.visit_options import Keeping
-from .exit_codes import BROKEN, CANNOT_TELL, KEPT
-from .output import emit, show
-from .places import reached
-from .visits import client_at
+from .ending import BROKEN, CANNOT_TELL, KEPT, emit, show
+from .visits import client_at, reached
 
 LONGEST_SECONDS = 2.0
 
@@ -58,18 +54,20 @@ def sweep_lamp(
     if client_name:
         known("--client", client_name, [each.name for each in source.site.clients])
 
-    async def seen_by(stand: Vantage | Outlook) -> LitFrom:
-        if isinstance(stand, Outlook):
-            return LitFrom(stand.name, trouble=stand.trouble)
-        client = await client_at(source.site, client_name, stand)
+    async def seen_by(vantage: Vantage | Outlook) -> LitFrom:
+        if isinstance(vantage, Outlook):
+            return LitFrom(vantage.name, trouble=vantage.trouble)
+        client = await client_at(source.site, client_name, vantage)
         forecast = _forecast(source, client.name, service)
-        seen = LitFrom(stand.name, client.name, _predicted(forecast), measure(Topology(source.site), forecast).ledger)
-        return await _swept(source, seen, stand, forecast, at, secret, min(timeout, LONGEST_SECONDS))
+        seen = LitFrom(
+            vantage.name, client.name, _predicted_ports(forecast), measure(Topology(source.site), forecast).ledger
+        )
+        return await _sweep_from(source, seen, vantage, forecast, at, secret, min(timeout, LONGEST_SECONDS))
 
     async def seen() -> list[LitFrom]:
         async with AsyncExitStack() as opened:
-            stands = await reached(names, opened)
-            return [await seen_by(each) for each in stands]  # in turn: a lamp serves a bounded number of connections
+            vantages = await reached(names, opened)
+            return [await seen_by(each) for each in vantages]  # in turn: a lamp serves a bounded number of connections
 
     places = asyncio.run(seen())
     result = as_json(sweep_result(places, source.line))
@@ -79,10 +77,10 @@ def sweep_lamp(
         emit(result)
     else:
         show(sweeps_view(service.name, places, source.line))
-    raise typer.Exit(_code(places))
+    raise typer.Exit(_sweep_code(places))
 
 
-def _code(places: Sequence[LitFrom]) -> int:
+def _sweep_code(places: Sequence[LitFrom]) -> int:
     if any(outcome != "ok" for each in places for outcome in each.outcomes):
         return BROKEN
     return CANNOT_TELL if any(each.trouble for each in places) else KEPT
@@ -94,7 +92,7 @@ def _forecast(source: SiteFile, client: str, service: Service) -> Forecast:
     return predict(Topology(source.site), promise, ("promises",))
 
 
-def _predicted(forecast: Forecast) -> PortSet:
+def _predicted_ports(forecast: Forecast) -> PortSet:
     """The ports that arrive by the prediction, in the numbers that are asked for."""
     reached = PortSet()
     for each in forecast.control:
@@ -102,22 +100,22 @@ def _predicted(forecast: Forecast) -> PortSet:
     return reached | forecast.data.works if forecast.data else reached
 
 
-async def _swept(
-    source: SiteFile, seen: LitFrom, stand: Vantage, forecast: Forecast, at: str, secret: bytes, timeout: float
+async def _sweep_from(
+    source: SiteFile, seen: LitFrom, vantage: Vantage, forecast: Forecast, at: str, secret: bytes, timeout: float
 ) -> LitFrom:
     """The control port where the client goes, and the data range where it is sent, until the place is gone."""
     service = forecast.service
     target = at or str(forecast.target or "")
     if not target:
         raise typer.BadParameter(f"the site file tells no address for {seen.client} to reach")
-    port = typed_port(Topology(source.site), forecast.stand, service)
+    port = typed_port(Topology(source.site), forecast.position, service)
     wanted: list[tuple[str, Sequence[int], Transport]] = [(target, [port], "tcp")]
     if service.passive and service.protocol == "ftp":
         told = at or str(forecast.announced or target)
         wanted += [(told, list(service.passive.ports), each) for each in service.passive.protocols]
     try:
         for address, ports, protocol in wanted:
-            sweep = await swept(stand, address, ports, secret, protocol, timeout)
+            sweep = await swept(vantage, address, ports, secret, protocol, timeout)
             seen = structs.replace(seen, sweeps=(*seen.sweeps, sweep))
     except Failed as failed:
         return structs.replace(seen, trouble=failed.detail)

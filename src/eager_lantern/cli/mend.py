@@ -5,26 +5,23 @@ from typing import Annotated, get_args
 
 import typer
 
-from ..core.faults.fault import Fault, FaultKind
-from ..core.findings.finding_kinds import FindingKind
-from ..core.mending.mend import mend
-from ..core.mending.undoing import undone
+from ..core.diagnosis.fault import Fault, FaultKind
+from ..core.findings.finding import FindingKind
+from ..core.mending.mend import mend, undone
 from ..core.model.site import Site
 from ..core.verdict import judge
-from ..files.atomic_write import rewrite
-from ..files.costs_file import shipped_costs
-from ..files.mended_file import mended_text, patch
-from ..files.results.mend import mend_result
-from ..files.results.text import as_json
-from ..files.site_file import as_typed, find_site_file, parse_site
-from ..files.yaml_tree import read_text
-from ..views.mend_view import mend_view
-from ..views.screen import typed
-from .arguments.example import example
-from .arguments.options import Format, SiteArgument, Written
-from .arguments.site_names import known
-from .exit_codes import BROKEN, CANNOT_TELL, KEPT
-from .output import emit, show
+from ..formats.results.base import as_json
+from ..formats.results.mend import mend_result
+from ..formats.shipped import shipped_costs
+from ..formats.site.edits import mended_text, patch
+from ..formats.site.site_file import as_typed, find_site_file, parse_site
+from ..formats.site.yaml_tree import read_text
+from ..formats.writing import rewrite
+from ..views.mend import mend_view
+from ..views.screen import command_line
+from .arguments.options import Format, SiteArgument, Written, example
+from .arguments.sites import known
+from .ending import BROKEN, CANNOT_TELL, KEPT, emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
@@ -81,7 +78,7 @@ def _on_devices(site: Site, kinds: Sequence[str], file: str) -> tuple[Fault, ...
     if of_devices and broken:
         raise typer.BadParameter(
             f"--cause {of_devices[0]} is undone on a device, as the file has it, and {file} breaks promises itself: "
-            f"first {typed('mend', file)}"
+            f"first {command_line('mend', file)}"
         )
     found = () if broken else undone(site, kinds)
     missing = [each for each in of_devices if each not in {fault.kind for fault in found}]

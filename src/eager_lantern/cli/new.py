@@ -12,21 +12,19 @@ from rich.text import Text
 
 from ..core.interview.questions import Answers, Question, questions, refusal, remark
 from ..core.verdict import judge
-from ..files.atomic_write import write, writes
-from ..files.new_site import new_site
-from ..files.problem import BadInput
-from ..files.results.check import check_result
-from ..files.results.pages import NewResult
-from ..files.results.text import as_json
-from ..files.services import registered, usual_names
-from ..files.site_file import SiteFile, parse_site
-from ..views.check_view import Shown, check_body
-from ..views.new_view import more_lines, new_view, question_lines, remark_line
-from ..views.style import ACCENT, STOPS, STRONG
-from .arguments.example import example
-from .arguments.options import Forced, Format, Written
-from .exit_codes import of_verdict
-from .output import emit, show, tell
+from ..formats.reading import BadInput
+from ..formats.results.base import as_json
+from ..formats.results.check import check_result
+from ..formats.results.pages import NewResult
+from ..formats.shipped import registered, usual_names
+from ..formats.site.new_site import new_site
+from ..formats.site.site_file import SiteFile, parse_site
+from ..formats.writing import write, writes
+from ..views.check import Shown, check_body
+from ..views.screen import ACCENT, STOPS, STRONG
+from ..views.setting_up import more_lines, new_view, question_lines, remark_line
+from .arguments.options import Forced, Format, Written, example
+from .ending import emit, of_verdict, show, tell
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
@@ -95,12 +93,12 @@ def new(
         writes(save, force)
     elif site is not None:
         writes(Path(f"{_slug(site)}.site.yaml"), force)
-    answers = _answered({key: value for key, value in given.items() if value is not None}, ask, defaults)
+    answers = _answers({key: value for key, value in given.items() if value is not None}, ask, defaults)
     if trouble := refusal(answers):
         raise typer.BadParameter(trouble)
     path = save or _free(f"{_slug(answers['site'])}", ask and not force)
     text = new_site(answers)
-    source = _fitting(str(path), text)
+    source = _site_of_answers(str(path), text)
     write({path: text.encode()}, force)
     verdict = judge(source.site)
     if form is Format.json:
@@ -123,7 +121,7 @@ def _slug(name: str) -> str:
     return re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "new"
 
 
-def _fitting(name: str, text: str) -> SiteFile:
+def _site_of_answers(name: str, text: str) -> SiteFile:
     """The site as it will be read. Raises BadParameter where the answers contradict each other."""
     try:
         return parse_site(name, text)
@@ -132,7 +130,7 @@ def _fitting(name: str, text: str) -> SiteFile:
         raise typer.BadParameter(f"these answers do not fit together: {reasons}") from None
 
 
-def _answered(given: Mapping[str, str], ask: bool, defaults: bool) -> dict[str, str]:
+def _answers(given: Mapping[str, str], ask: bool, defaults: bool) -> dict[str, str]:
     """An answer to every question that applies: what was given, what is typed, or what is proposed.
 
     One step back takes the last answer that was typed, and those that followed from it.
@@ -147,9 +145,9 @@ def _answered(given: Mapping[str, str], ask: bool, defaults: bool) -> dict[str, 
             if question.key in given:
                 raise typer.BadParameter(f"{option} has no meaning with the answers before it")
         elif question.key in given:
-            answers[question.key] = _read(question, option, given[question.key], answers)
+            answers[question.key] = _taken_answer(question, option, given[question.key], answers)
         elif ask:
-            answer = _asked(question, answers, bool(typed_at))
+            answer = _ask(question, answers, bool(typed_at))
             if answer is None:
                 at = typed_at.pop()
                 for later in every[at:]:
@@ -163,7 +161,7 @@ def _answered(given: Mapping[str, str], ask: bool, defaults: bool) -> dict[str, 
     return answers
 
 
-def _read(question: Question, option: str, text: str, answers: Answers) -> str:
+def _taken_answer(question: Question, option: str, text: str, answers: Answers) -> str:
     try:
         return question.taken(text, answers)
     except ValueError as error:
@@ -184,7 +182,7 @@ def _proposed(question: Question, option: str, answers: Answers, defaults: bool)
     return proposal
 
 
-def _asked(question: Question, answers: Answers, can_go_back: bool) -> str | None:
+def _ask(question: Question, answers: Answers, can_go_back: bool) -> str | None:
     """Ask until the answer can be read; an empty one takes what is proposed. None is one step back."""
     try:
         proposal = question.propose(answers)
@@ -194,7 +192,7 @@ def _asked(question: Question, answers: Answers, can_go_back: bool) -> str | Non
     tell(["", Text(question.text, style=STRONG), *question_lines(question, answers)])
     while True:
         tell([Text.assemble("  ", (f"[{proposal}] " if proposal else "", ACCENT), "›")], end=" ")
-        line = _line()
+        line = _read_line()
         if line == "?":
             tell([*more_lines(question, can_go_back)])
             continue
@@ -213,7 +211,7 @@ def _asked(question: Question, answers: Answers, can_go_back: bool) -> str | Non
         return answer
 
 
-def _line() -> str:
+def _read_line() -> str:
     """One line of the terminal. Raises BadParameter at its end."""
     try:
         return input().strip()

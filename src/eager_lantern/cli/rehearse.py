@@ -8,16 +8,16 @@ from typing import Annotated
 
 import typer
 
-from ..core.compare.with_lab import Rehearsed
 from ..core.model.problem import did_you_mean
 from ..core.network.flow import Journey
 from ..core.network.topology import Topology
+from ..core.observed.rehearsed import Rehearsed
 from ..core.predict.session import predict
 from ..core.predict.walk import NoSuchWalk, walk_control, walk_data, walk_session
-from ..files.problem import BadInput, InputProblem
-from ..files.results.rehearse import rehearse_result
-from ..files.results.text import as_json
-from ..files.site_file import find_site_file, read_site
+from ..formats.reading import BadInput, InputProblem
+from ..formats.results.base import as_json
+from ..formats.results.rehearse import rehearse_result
+from ..formats.site.site_file import find_site_file, read_site
 from ..lab.daemons.openssh import missing_ssh_daemon
 from ..lab.daemons.proftpd import missing_daemon
 from ..lab.kernel.lab import LabMissing, missing_means
@@ -26,14 +26,12 @@ from ..lab.loopback.lab import missing_loopback
 from ..lab.rehearsal.rehearsal import Lab
 from ..lab.rehearsal.setup import Prepared, prepared
 from ..lab.tasks.tasks import Capture, Look, TaskFailed
-from ..views.rehearse_view import rehearse_view
-from ..views.walk_view import LineOf
+from ..views.rehearse import rehearse_view
+from ..views.walk import LineOf
 from .arguments import completion
-from .arguments.example import example
-from .arguments.options import Format, SiteArgument, Written
-from .exit_codes import BROKEN, CANNOT_TELL, of_kept
+from .arguments.options import Format, SiteArgument, Written, example
+from .ending import BROKEN, CANNOT_TELL, emit, has_terminal, of_kept, show
 from .labs import CALLED, LabKind, able, built, lab_folder, progress
-from .output import emit, has_terminal, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
@@ -78,18 +76,18 @@ def rehearse(
             raise typer.BadParameter("--keep-open needs a terminal, and there is none")
         captures = [_capture(each, names) for each in capture or ()]
         try:
-            with built(lab, ready) as stands:
-                stands.do_all(captures)
-                results = ready.rehearsed(stands, progress())
-                _written(results, source.site.site, lab, topology, source.line, source.file, form)
+            with built(lab, ready) as running:
+                running.do_all(captures)
+                results = ready.rehearsed(running, progress())
+                _emit_results(results, source.site.site, lab, topology, source.line, source.file, form)
                 if keep_open:
-                    _look(stands, keep_open)
+                    _look(running, keep_open)
         except TooLarge as error:
             raise BadInput(source.file, InputProblem(0, f"too large for this machine: {error}")) from None
         except (LabMissing, TaskFailed) as error:
             print(f"eager-lantern: {error}", file=sys.stderr)
             raise typer.Exit(CANNOT_TELL) from None
-    raise typer.Exit(_code(results))
+    raise typer.Exit(_rehearsal_code(results))
 
 
 def _possible(lab: LabKind, daemon: bool, looks: bool, protocols: Set[str]) -> None:
@@ -132,7 +130,7 @@ def _capture(text: str, names: Sequence[str]) -> tuple[str, Capture]:
     return name, Capture(target)
 
 
-def _written(
+def _emit_results(
     results: list[Rehearsed], title: str, lab: LabKind, topology: Topology, line: LineOf, file: str, form: Format
 ) -> None:
     if form is Format.json:
@@ -150,7 +148,7 @@ def _journey(topology: Topology, result: Rehearsed) -> Journey | None:
     data = bool(forecast.data is not None and groups)
     port = result.parted_port if data else None
     try:
-        _, chosen, _ = walk_session(topology, forecast.stand, forecast.service, forecast.promise.mode, port, data)
+        _, chosen, _ = walk_session(topology, forecast.position, forecast.service, forecast.promise.mode, port, data)
         if data:
             return walk_data(topology, forecast, chosen, None)[0]
         return walk_control(topology, forecast, chosen, None)[0]
@@ -164,7 +162,7 @@ def _look(lab: Lab, name: str) -> None:
     lab.do_all([(name, Look((os.environ.get("SHELL", "/bin/sh"),)))])
 
 
-def _code(results: Sequence[Rehearsed]) -> int:
+def _rehearsal_code(results: Sequence[Rehearsed]) -> int:
     if any(each.agree is False or each.kept is False for each in results):
         return BROKEN
     return of_kept(each.kept if each.agree else None for each in results)

@@ -4,12 +4,12 @@ from typing import Annotated
 
 import typer
 
-from ..files.results.formats import FORMATS
-from ..files.results.text import as_json
-from ..files.schema import result_schema, site_schema
-from .arguments.example import example
-from .arguments.site_names import known
-from .output import emit
+from ..formats.results.base import as_json
+from ..formats.results.formats import FORMATS
+from ..formats.site.schema import result_schema, site_schema
+from .arguments.options import example
+from .arguments.sites import known
+from .ending import emit
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 

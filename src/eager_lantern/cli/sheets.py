@@ -11,21 +11,17 @@ from ..core.model.site import Site
 from ..core.sheets.all import Sheets, sheets_of
 from ..core.sheets.sheet import Sheet, distinct, slug
 from ..core.verdict import judge
-from ..export.rule_file import rule_files
-from ..export.server_fragments import FRAGMENTS, fragments
-from ..export.sheet_markdown import sheet_markdown
-from ..export.sheet_pages import sheet_pages
-from ..export.sheet_tables import grid_csv
-from ..files.atomic_write import folder_for_new, write
-from ..files.package_data import shipped_text
-from ..files.results.pages import SheetsResult
-from ..files.results.text import as_json
-from ..files.site_file import PATTERN, SiteFile, as_typed, find_site_file, read_site
-from ..views.sheets_view import sheets_view
-from .arguments.example import example
-from .arguments.options import Format, SiteArgument
-from .exit_codes import of_verdict
-from .output import emit, show
+from ..formats.devices.fragments import FRAGMENTS, fragments
+from ..formats.devices.packet_filter.nftables import rule_files
+from ..formats.results.base import as_json
+from ..formats.results.pages import SheetsResult
+from ..formats.shipped import shipped_text
+from ..formats.site.site_file import PATTERN, SiteFile, as_typed, find_site_file, read_site
+from ..formats.writing import folder_for_new, write
+from ..views.pages import grid_csv, sheet_markdown, sheet_pages
+from ..views.setting_up import sheets_view
+from .arguments.options import Format, SiteArgument, example
+from .ending import emit, of_verdict, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
@@ -94,7 +90,7 @@ def _digests(source: SiteFile) -> dict[str, str]:
     """The digests of the certificates that the site names and that can be read here."""
     if not any(each.tls.certificate for each in source.site.services):
         return {}
-    from ..files.certificate_file import digest_of  # cryptography loads slowly
+    from ..formats.certificates import digest_of  # cryptography loads slowly
 
     found = ((each.name, digest_of(source, each)) for each in source.site.services)
     return {name: digest for name, digest in found if digest is not None}
@@ -106,7 +102,7 @@ def _files(result: Sheets) -> Iterator[tuple[str, str]]:
     for number, sheet in enumerate(result.pages):
         stem = f"{number:02}-{slug(sheet.name)}"
         yield f"{stem}.md", sheet_markdown(result.title, result.trouble, sheet)
-        yield from _tables(stem, sheet)
+        yield from _csv_tables(stem, sheet)
 
 
 def _fragments(site: Site) -> Iterator[tuple[str, str]]:
@@ -117,7 +113,7 @@ def _fragments(site: Site) -> Iterator[tuple[str, str]]:
             yield f"{stem}.{ending}", text
 
 
-def _tables(stem: str, sheet: Sheet) -> Iterator[tuple[str, str]]:
+def _csv_tables(stem: str, sheet: Sheet) -> Iterator[tuple[str, str]]:
     tables = [each for each in sheet.parts if each.grid is not None and each.grid.purpose == "enter"]
     names = distinct(f"{stem}-{slug(each.title)}.csv" for each in tables)
     if sheet.kind != "order":

@@ -7,28 +7,34 @@ from pathlib import Path
 import typer
 from msgspec.structs import replace
 
-from ..core.findings.lint_ranges import CHANCE, HANDLING
+from ..core.findings.server import CHANCE, HANDLING
 from ..core.model.site import Load, Service, default_own_ports
-from ..core.sizing.clear_range import clear_range, taken_by
-from ..core.sizing.demand import REST_BY_LETTER_SECONDS, REST_OF_LINUX_SECONDS, Demand, Sizing, demand_of, sized
-from ..core.sizing.report import Sized, SizeTried
+from ..core.sizing.demand import (
+    REST_BY_LETTER_SECONDS,
+    REST_OF_LINUX_SECONDS,
+    Demand,
+    Sized,
+    SizeTried,
+    Sizing,
+    clear_range,
+    demand_of,
+    sized,
+    taken_by,
+)
 from ..core.values.ports import PortSet
 from ..core.values.quantities import Chance, Duration, Rate, Size
-from ..files.atomic_write import write, writes
-from ..files.problem import BadInput, InputProblem
-from ..files.results.size import size_result
-from ..files.results.text import as_json
-from ..files.services import registered
-from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
-from ..views.screen import typed
-from ..views.size_view import size_view
+from ..formats.reading import BadInput, InputProblem
+from ..formats.results.base import as_json
+from ..formats.results.size import size_result
+from ..formats.shipped import registered
+from ..formats.site.site_file import PATTERN, SiteFile, find_site_file, read_site
+from ..formats.writing import write, writes
+from ..views.screen import command_line
+from ..views.size import size_view
 from .arguments import size_options as words
-from .arguments.example import example
-from .arguments.options import Format, ServiceName, Written
-from .arguments.parse import parsed, parsed_or_none, set_only
-from .arguments.site_names import the_transfer
-from .exit_codes import CANNOT_TELL
-from .output import emit, show
+from .arguments.options import Format, ServiceName, Written, example, parsed, parsed_or_none, set_only
+from .arguments.sites import the_transfer
+from .ending import CANNOT_TELL, emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 MOST_ROWS = 9
@@ -105,7 +111,7 @@ def size(
     from ..core.sizing.simulation import simulated  # NumPy loads slowly, and only once all options are good
 
     present = _present(chosen)
-    rows = _rows(sizing, present)
+    rows = _sizes_to_show(sizing, present)
     tried = tuple(SizeTried(ports, simulated(sizing.demand, ports, seed, arrivals)) for ports in rows)
     result = Sized(
         title=f"{source.site.site}, {chosen.name}" if source and chosen else "Passive range",
@@ -140,7 +146,7 @@ def _present(service: Service | None) -> PortSet:
     return service.passive.ports if service and service.passive else PortSet()
 
 
-def _rows(sizing: Sizing, present: PortSet) -> list[int]:
+def _sizes_to_show(sizing: Sizing, present: PortSet) -> list[int]:
     """Sizes that show where the chance falls: around the offered load, and each that matters."""
     around = {max(1, round(sizing.demand.offered * part)) for part in (0.5, 1, 1.5, 2, 3)}
     matter = {sizing.by_load, sizing.by_burst, len(present)} - {0}
@@ -162,8 +168,8 @@ def _following(source: SiteFile | None, service: Service | None, result: Sized) 
     """The command that helps most now."""
     ports = result.proposed.ports
     if source is None or service is None:
-        return f"Next: {typed('new', '--ports', str(ports))}"
+        return f"Next: {command_line('new', '--ports', str(ports))}"
     if result.keeps:
-        return f"Next: {typed('sheets', source.file)}"
+        return f"Next: {command_line('sheets', source.file)}"
     line = source.line(("services", source.site.services.index(service), "passive", "ports"))
-    return f"Next: set ports: {ports} in line {line} of {source.file}, then {typed('check', source.file)}"
+    return f"Next: set ports: {ports} in line {line} of {source.file}, then {command_line('check', source.file)}"

@@ -8,31 +8,27 @@ from typing import Annotated
 
 import typer
 
-from ..core.compare.vantages import Outlook
+from ..core.findings.surveyed import survey_findings
 from ..core.model.entries import Typed
+from ..core.observed.compared import Outlook
+from ..core.observed.conclusions import conclusions
 from ..core.observed.survey import Survey
-from ..core.surveyed.beside_site import survey_findings
-from ..core.surveyed.conclusions import conclusions
 from ..core.values.addresses import Address
-from ..files.atomic_write import write, writes
-from ..files.outside_seen import reached_at
-from ..files.results.survey import survey_result
-from ..files.results.text import as_json
-from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
-from ..live.survey.survey import Wanted, survey
+from ..formats.results.base import as_json
+from ..formats.results.kept import reached_at
+from ..formats.results.survey import survey_result
+from ..formats.site.site_file import PATTERN, SiteFile, find_site_file, read_site
+from ..formats.writing import write, writes
+from ..live.survey.survey import SurveyPlan, survey
 from ..live.vantage.local import HERE
 from ..live.vantage.ssh import SshVantage
-from ..views.screen import typed
-from ..views.survey_view import survey_view
-from ..wire.endpoints import Endpoint
-from .arguments.example import example
-from .arguments.options import Forced, Format, SiteArgument, Written
-from .arguments.parse import parsed
-from .arguments.site_names import the_place
-from .exit_codes import BROKEN, CANNOT_TELL, KEPT
-from .output import emit, show, tell
-from .places import reached
-from .taken import taken_now
+from ..views.screen import command_line
+from ..views.survey import survey_view
+from ..wire.ftp import Endpoint
+from .arguments.options import Forced, Format, SiteArgument, Written, example, parsed
+from .arguments.sites import the_place
+from .ending import BROKEN, CANNOT_TELL, KEPT, emit, show, taken_now, tell
+from .visits import reached
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 STUN_PORT = 3478
@@ -72,10 +68,10 @@ def survey_command(
     """
     if seen_by and from_ != HERE.name:
         raise typer.BadParameter("--seen-by is asked from here, and this survey is of another host")
-    source = _source(site)
+    source = _site_here(site)
     if save is not None:
         writes(save, force)
-    wanted = Wanted(
+    wanted = SurveyPlan(
         router=parsed(Address, "--router", router) if router else None,
         stun=tuple(_endpoint(each) for each in stun or ()),
         names=tuple(name or (each.name for each in (source.site.names if source else ()))),
@@ -83,8 +79,8 @@ def survey_command(
         known=tuple(each for path in seen or () for each in reached_at(path)),
         even_private=even_private,
     )
-    stand, observers = the_place("--from", from_), [the_place("--seen-by", each) for each in seen_by or ()]
-    found = asyncio.run(_surveyed(stand, observers, wanted))
+    vantage, observers = the_place("--from", from_), [the_place("--seen-by", each) for each in seen_by or ()]
+    found = asyncio.run(_run_survey(vantage, observers, wanted))
     result = survey_result(found, from_, taken_now())
     if save is not None:
         write({save: as_json(result).encode()}, force)
@@ -93,12 +89,12 @@ def survey_command(
         emit(as_json(result))
     else:
         file = source.file if source else ""
-        show(survey_view(found, parts, file, _next(file, save)))
+        show(survey_view(found, parts, file, _next_command(file, save)))
     hinders = any(each.good is False for each in conclusions(found)) or any(each.severity == "breaks" for each in parts)
     raise typer.Exit(BROKEN if hinders else KEPT)
 
 
-def _source(site: Path | None) -> SiteFile | None:
+def _site_here(site: Path | None) -> SiteFile | None:
     """The site file that is named, or the only one that lies here."""
     alone = site is None and len(list(Path().glob(PATTERN))) == 1
     return read_site(find_site_file(site)) if site is not None or alone else None
@@ -110,20 +106,20 @@ def _endpoint(text: str) -> Endpoint:
     return Endpoint(str(meant.host), meant.port.number if meant.port is not None else STUN_PORT)
 
 
-async def _surveyed(place: str, observers: Sequence[str], wanted: Wanted) -> Survey:
+async def _run_survey(place: str, observers: Sequence[str], wanted: SurveyPlan) -> Survey:
     async with AsyncExitStack() as opened:
-        stand, *others = await reached([place, *observers], opened)
-        for each in (stand, *others):
+        vantage, *others = await reached([place, *observers], opened)
+        for each in (vantage, *others):
             if isinstance(each, Outlook):
                 tell([f"eager-lantern: {each.name} is {each.trouble}"])
-        if isinstance(stand, Outlook):
+        if isinstance(vantage, Outlook):
             raise typer.Exit(CANNOT_TELL)
         seeing = [each for each in others if isinstance(each, SshVantage)]
-        return await survey(stand, wanted, seeing, lambda line: tell([line]))
+        return await survey(vantage, wanted, seeing, lambda line: tell([line]))
 
 
-def _next(file: str, save: Path | None) -> str:
+def _next_command(file: str, save: Path | None) -> str:
     """What to type with it."""
     kept = str(save) if save is not None else "FILE"
     how = "" if save is not None else "keep this with --save FILE, then "
-    return how + (typed("check", file, "--survey", kept) if file else typed("adopt", kept))
+    return how + (command_line("check", file, "--survey", kept) if file else command_line("adopt", kept))

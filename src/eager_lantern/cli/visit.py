@@ -13,54 +13,51 @@ from pathlib import Path
 import typer
 from rich.console import RenderableType
 
-from ..core.compare.vantages import Outlook
 from ..core.findings.finding import Finding
-from ..core.surveyed.beside_site import survey_findings
+from ..core.findings.surveyed import survey_findings
+from ..core.observed.compared import Outlook
 from ..core.values.outcomes import Rung
-from ..files.atomic_write import write, writes
-from ..files.results.check import finding_result
-from ..files.results.text import as_json
-from ..files.results.visit import visit_result
-from ..files.site_file import PATTERN, SiteFile, find_site_file, read_site
-from ..files.survey_file import read_survey
+from ..formats.results.base import as_json
+from ..formats.results.check import finding_result
+from ..formats.results.kept import read_survey
+from ..formats.results.visit import visit_result
+from ..formats.site.site_file import PATTERN, SiteFile, find_site_file, read_site
+from ..formats.writing import write, writes
 from ..live.common.secret import Secret
 from ..live.common.visit_plan import Credentials, Target, VisitPlan
 from ..live.vantage.base import Vantage
-from ..views.places_view import places_view, ways_view
-from ..views.screen import command, typed
-from ..views.style import ACCENT
-from ..views.survey_view import beside_site_view
-from ..views.visit_view import visit_view, visits_view
-from .arguments.example import example
-from .arguments.grouped import grouped
-from .arguments.options import Format
-from .arguments.typed_host import typed_host
+from ..views.screen import ACCENT, command, command_line
+from ..views.survey import beside_site_view
+from ..views.visit import places_view, visit_view, visits_view, ways_view
+from .arguments.options import Format, example, with_option_groups
 from .arguments.visit_options import (
     Bounds,
     DataChoice,
     Keeping,
     LooksWanted,
     Protection,
-    Security,
-    Whither,
+    SecurityOptions,
+    VisitDestination,
     only_ssh,
+    typed_host,
 )
-from .exit_codes import of_kept
+from .ending import emit, of_kept, show, taken_now
 from .lamp_sweep import sweep_lamp
-from .logins import Login, Options, ready
-from .output import emit, show
-from .places import seen_from
-from .taken import taken_now
-from .visits import Wanted, visits_of
+from .visits import Login, Options, WantedVisits, ready, seen_from, visits_of
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 FTP_PORT, IMPLICIT_PORT, SSH_PORT = 21, 990, 22
 
 
 @app.command(epilog=example("eager-lantern visit tides.saltmarsh.example --user station", "--mode passive"))
-@grouped
+@with_option_groups
 def visit(
-    whither: Whither, protection: Protection, data: DataChoice, looks: LooksWanted, bounds: Bounds, keeping: Keeping
+    destination: VisitDestination,
+    protection: Protection,
+    data: DataChoice,
+    looks: LooksWanted,
+    bounds: Bounds,
+    keeping: Keeping,
 ) -> None:
     """Run a real session, rung by rung.
 
@@ -71,38 +68,40 @@ def visit(
     The password comes from EAGER_LANTERN_PASSWORD, from ~/.netrc or from a prompt. What is
     sent is removed again. Exit code 0: works, 1: does not, 2: bad usage, 3: cannot be told.
     """
-    source = read_site(_site_file(whither.target)) if _names_site(whither.target) else None
+    source = read_site(_site_file(destination.target)) if _names_site(destination.target) else None
     if source is None:
-        _fits_a_host(whither, protection, looks)
-    if whither.sftp:
+        _fits_a_host(destination, protection, looks)
+    if destination.sftp:
         _fits_ssh(source, (protection, data, looks))
     options: Options = {
-        "target": whither.of_target(),
-        "credentials": whither.of_credentials(),
+        "target": destination.of_target(),
+        "credentials": destination.of_credentials(),
         "security": protection.of_security(),
         "data": data.of_data(),
         "looks": looks.of_looks(),
         "limits": bounds.of_limits(),
     }
     if source is not None and looks.lamp:
-        sweep_lamp(source, whither.client, whither.service, whither.at, whither.places, bounds.timeout, keeping)
+        sweep_lamp(
+            source, destination.client, destination.service, destination.at, destination.places, bounds.timeout, keeping
+        )
     if keeping.save is not None:
         writes(keeping.save, keeping.force)
 
-    async def wanted_at(place: Vantage) -> list[Wanted]:
+    async def wanted_at(place: Vantage) -> list[WantedVisits]:
         if source is None:
-            return [_host(whither, protection.security, place.name)]
-        return await visits_of(source.site, whither.client, whither.service, data.wanted_mode, place)
+            return [_host_without_site(destination, protection.security, place.name)]
+        return await visits_of(source.site, destination.client, destination.service, data.wanted_mode, place)
 
-    parts = _surveyed(source, keeping.survey)
-    places = asyncio.run(_climbed(whither.places, wanted_at, options, source is not None))
-    _written(places, keeping, source, parts)
-    raise typer.Exit(_code(places))
+    parts = _survey_differences(source, keeping.survey)
+    places = asyncio.run(_climbed(destination.places, wanted_at, options, source is not None))
+    _save_and_show(places, keeping, source, parts)
+    raise typer.Exit(_visit_code(places))
 
 
 async def _climbed(
     names: Sequence[str],
-    wanted_at: Callable[[Vantage], Awaitable[list[Wanted]]],
+    wanted_at: Callable[[Vantage], Awaitable[list[WantedVisits]]],
     options: Options,
     of_site: bool,
 ) -> list[Outlook]:
@@ -110,21 +109,21 @@ async def _climbed(
     accounts: dict[str, Login] = {}
     noticed = cache(lambda text: print(f"eager-lantern: {text}", file=sys.stderr))
 
-    async def prepared(place: Vantage) -> list[Wanted]:
+    async def prepared(place: Vantage) -> list[WantedVisits]:
         wanted = [replace(each, plan=replace(each.plan, notice=noticed)) for each in await wanted_at(place)]
         return _guessed_once([ready(each, options, place, accounts, of_site) for each in wanted])
 
     return await seen_from(names, prepared, _progress(len(names) > 1))
 
 
-def _fits_a_host(whither: Whither, protection: Protection, looks: LooksWanted) -> None:
+def _fits_a_host(destination: VisitDestination, protection: Protection, looks: LooksWanted) -> None:
     """Raises BadParameter for what only a site file has, or only SSH."""
-    host = typed_host(whither.target)
-    if whither.client or whither.service:
+    host = typed_host(destination.target)
+    if destination.client or destination.service:
         raise typer.BadParameter(f"--client and --service belong to a site file, and {host} is none")
     if looks.lamp:
         raise typer.BadParameter(f"--lamp sweeps the lamp of a site, and {host} is no site file")
-    if protection.host_key and not whither.sftp:
+    if protection.host_key and not destination.sftp:
         raise typer.BadParameter("--host-key is of SSH, and this visit is FTP; is --sftp meant?")
 
 
@@ -135,7 +134,7 @@ def _fits_ssh(source: SiteFile | None, groups: Sequence[Protection | DataChoice 
     only_ssh(groups)
 
 
-def _surveyed(source: SiteFile | None, kept: Path | None) -> tuple[Finding, ...] | None:
+def _survey_differences(source: SiteFile | None, kept: Path | None) -> tuple[Finding, ...] | None:
     """Where a kept survey parts from the site; None without one. Raises BadInput and BadParameter."""
     if kept is None:
         return None
@@ -144,7 +143,7 @@ def _surveyed(source: SiteFile | None, kept: Path | None) -> tuple[Finding, ...]
     return survey_findings(source.site, read_survey(kept).survey)
 
 
-def _written(
+def _save_and_show(
     places: Sequence[Outlook], keeping: Keeping, source: SiteFile | None, parts: tuple[Finding, ...] | None
 ) -> None:
     """Keep the result where that is wanted, and show it; ``parts`` is where a survey parts from the site."""
@@ -157,7 +156,7 @@ def _written(
         emit(as_json(result))
     else:
         told = chain([""], beside_site_view(parts, file)) if parts is not None else ()
-        show(chain(_view(places), told, _next(places, keeping, file)))
+        show(chain(_view(places), told, _why_it_fails_command(places, keeping, file)))
 
 
 def _view(places: Sequence[Outlook]) -> Iterator[RenderableType]:
@@ -167,21 +166,21 @@ def _view(places: Sequence[Outlook]) -> Iterator[RenderableType]:
     return chain(visit_view(climbs[0]) if len(climbs) == 1 else visits_view(climbs), ways_view(places))
 
 
-def _next(places: Sequence[Outlook], keeping: Keeping, file: str) -> Iterator[RenderableType]:
+def _why_it_fails_command(places: Sequence[Outlook], keeping: Keeping, file: str) -> Iterator[RenderableType]:
     """What to type to learn why it fails."""
     if any(climb.kept is False for place in places for climb in place.climbs):
         saved = str(keeping.save) if keeping.save is not None else "FILE"
         how = "" if keeping.save is not None else "keep this with --save FILE, then "
         yield ""
-        yield command(f"Next: {how}{typed('diagnose', *filter(None, [file]), '--seen', saved)}", ACCENT)
+        yield command(f"Next: {how}{command_line('diagnose', *filter(None, [file]), '--seen', saved)}", ACCENT)
 
 
-def _code(places: Sequence[Outlook]) -> int:
+def _visit_code(places: Sequence[Outlook]) -> int:
     kept = {climb.kept for place in places for climb in place.climbs} | {None for place in places if place.trouble}
     return of_kept(kept)
 
 
-def _guessed_once(wanted: Sequence[Wanted]) -> list[Wanted]:
+def _guessed_once(wanted: Sequence[WantedVisits]) -> list[WantedVisits]:
     """Wrong logins for the first visit of each service only."""
     known: set[tuple[str, int]] = set()
     found = []
@@ -208,13 +207,13 @@ def _names_site(target: str) -> bool:
     return not target or target.endswith((".yaml", ".yml")) or os.path.isfile(target)  # noqa: PTH113
 
 
-def _host(whither: Whither, security: Security | None, place: str) -> Wanted:
+def _host_without_site(destination: VisitDestination, security: SecurityOptions | None, place: str) -> WantedVisits:
     """A visit without a site file. Raises BadParameter."""
-    implicit = not whither.sftp and security is Security.implicit
-    port = IMPLICIT_PORT if implicit else SSH_PORT if whither.sftp else FTP_PORT
-    target = Target(typed_host(whither.target), port, client=place)
+    implicit = not destination.sftp and security is SecurityOptions.implicit
+    port = IMPLICIT_PORT if implicit else SSH_PORT if destination.sftp else FTP_PORT
+    target = Target(typed_host(destination.target), port, client=place)
     plan = VisitPlan(target, Credentials("anonymous", Secret("")))
-    return Wanted(plan, "ssh" if whither.sftp else "session")
+    return WantedVisits(plan, "ssh" if destination.sftp else "session")
 
 
 def _progress(several: bool) -> Callable[[str, Rung], None]:

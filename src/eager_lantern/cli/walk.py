@@ -8,18 +8,16 @@ import typer
 from ..core.model.site import Mode, Service, Transport
 from ..core.network.flow import Journey
 from ..core.network.topology import Topology
-from ..core.predict.forecast import Stand
-from ..core.predict.walk import NoSuchWalk, addresses_at, stand_at, walk_control, walk_data, walk_session, walk_to
-from ..files.results.text import as_json
-from ..files.results.walk import walk_result
-from ..files.site_file import find_site_file, read_site
-from ..views.walk_view import walk_view
+from ..core.predict.forecast import ClientPosition
+from ..core.predict.walk import NoSuchWalk, addresses_at, position_at, walk_control, walk_data, walk_session, walk_to
+from ..formats.results.base import as_json
+from ..formats.results.walk import walk_result
+from ..formats.site.site_file import find_site_file, read_site
+from ..views.walk import walk_view
 from .arguments import completion
-from .arguments.example import example
-from .arguments.options import Format, ServiceName, SessionMode, SiteArgument, Written
-from .arguments.site_names import the_transfer
-from .exit_codes import BROKEN, CANNOT_TELL, KEPT
-from .output import emit, show
+from .arguments.options import Format, ServiceName, SessionMode, SiteArgument, Written, example
+from .arguments.sites import the_transfer
+from .ending import BROKEN, CANNOT_TELL, KEPT, emit, show
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
@@ -68,16 +66,18 @@ def walk(
     topology = Topology(source.site)
     transport: Transport = "udp" if protocol is Protocol.udp else "tcp"
     try:
-        stand = stand_at(topology, _needed(client, topology))
+        position = position_at(topology, _needed_client(client, topology))
         if to:
             _alone(service, mode, rung)
             if port is None:
                 raise typer.BadParameter("--to needs --port as well")
-            journeys = walk_to(topology, stand, addresses_at(topology, to), port, transport, from_port)
+            journeys = walk_to(topology, position, addresses_at(topology, to), port, transport, from_port)
         else:
             chosen = the_transfer(source.site, service, "ftp", "sftp")
             data = None if rung is None else rung is WalkRung.data
-            journeys = _of_session(topology, stand, chosen, _mode(chosen, mode), port, data, transport, from_port)
+            journeys = _session_journeys(
+                topology, position, chosen, _given_mode(chosen, mode), port, data, transport, from_port
+            )
     except NoSuchWalk as error:
         raise typer.BadParameter(str(error)) from None
     journey = _the_one(journeys)
@@ -88,9 +88,9 @@ def walk(
     raise typer.Exit({"ok": KEPT, "unknown": CANNOT_TELL}.get(journey.outcome, BROKEN))
 
 
-def _of_session(
+def _session_journeys(
     topology: Topology,
-    stand: Stand,
+    position: ClientPosition,
     service: Service,
     mode: Mode | None,
     port: int | None,
@@ -99,7 +99,7 @@ def _of_session(
     from_port: int | None,
 ) -> tuple[Journey, ...]:
     """The journeys of the connection of a session that is meant. Raises NoSuchWalk and BadParameter."""
-    forecast, chosen, is_data = walk_session(topology, stand, service, mode, port, data)
+    forecast, chosen, is_data = walk_session(topology, position, service, mode, port, data)
     carried = service.passive.protocols if is_data and service.passive and mode == "passive" else ("tcp",)
     if transport not in carried:
         which = "data" if is_data else "control"
@@ -109,7 +109,7 @@ def _of_session(
     return walk_control(topology, forecast, chosen, from_port)
 
 
-def _needed(client: str, topology: Topology) -> str:
+def _needed_client(client: str, topology: Topology) -> str:
     if not client:
         names = ", ".join([each.name for each in topology.site.clients]) or "no clients; name a network or an address"
         raise typer.BadParameter(f"--client is needed; this site has {names}")
@@ -125,7 +125,7 @@ def _alone(service: str, mode: SessionMode | None, rung: WalkRung | None) -> Non
         )
 
 
-def _mode(service: Service, mode: SessionMode | None) -> Mode | None:
+def _given_mode(service: Service, mode: SessionMode | None) -> Mode | None:
     if service.protocol != "ftp":
         if mode is not None:
             raise typer.BadParameter(f"--mode: {service.name} has protocol {service.protocol}, which knows no modes")

@@ -7,9 +7,9 @@ from msgspec import Struct
 from .findings.all import findings, studied
 from .findings.finding import Finding
 from .model.site import Site
+from .predict.exposure import Opening, openings
 from .predict.forecast import Forecast
 from .predict.ledger import Ledger
-from .predict.openings import Opening, openings
 
 if TYPE_CHECKING:
     from .predict.kinds import ClientKind

@@ -1,1 +1,1 @@
-"""Results in, text out."""
+"""Results in, text or pictures out."""

@@ -1,4 +1,4 @@
-"""Results turned into text for a terminal or a file, in at most 100 columns."""
+"""Results turned into text for a terminal or a file, in at most 100 columns, and the palette."""
 
 import io
 import shlex
@@ -12,7 +12,40 @@ from rich.style import Style
 from rich.text import Text
 
 from ..wire.terminal_safe import printable
-from .style import PLAIN, SHAPES, STOPS
+
+INK, AMBER, SLATE, BRICK, SEA = "#1d2b36", "#e0a030", "#5b6b7a", "#a63d2f", "#2f7f86"
+
+PASSES = Style(color=AMBER)
+HOLDS = Style(color=SEA)
+RISKS = Style(color=AMBER)
+STOPS = Style(color=BRICK, bold=True)
+UNTRIED = Style(color=SLATE)
+ACCENT = Style(color=SEA)
+PLAIN = Style()
+STRONG = Style(bold=True)
+
+SHAPES: dict[str, tuple[str, Style]] = {
+    "kept": ("●", HOLDS),
+    "works": ("●", HOLDS),
+    "wanted": ("●", HOLDS),
+    "unasked": ("▲", RISKS),
+    "fails": ("◆", STOPS),
+    "broken": ("◆", STOPS),
+    "unknown": ("◌", UNTRIED),
+    "bad input": ("✕", STOPS),
+    "fault": ("✕", STOPS),
+    "ok": ("●", HOLDS),
+    "good": ("●", HOLDS),
+    "poor": ("◆", STOPS),
+    "refused": ("◆", STOPS),
+    "silent": ("◆", STOPS),
+    "wrong": ("◆", STOPS),
+    "untried": ("·", UNTRIED),
+    "breaks": ("◆", STOPS),
+    "risks": ("▲", RISKS),
+    "note": ("·", UNTRIED),
+}
+
 
 LEAST_WIDTH, WIDTH = 80, 100
 HEIGHT = 25
@@ -32,10 +65,10 @@ class _Harmless(Console):
 def _harmless(segment: Segment) -> Segment:
     if segment.control or segment.text == "\n" or segment.text.isprintable():
         return segment
-    return Segment(_visible(segment.text), segment.style)
+    return Segment(_visible_lines(segment.text), segment.style)
 
 
-def _visible(text: str) -> str:
+def _visible_lines(text: str) -> str:
     """The same with all that is not plainly visible written out, line by line."""
     return "\n".join(printable(line, len(line)) for line in text.split("\n"))
 
@@ -62,7 +95,7 @@ def rendered(parts: Iterable[RenderableType], colour: bool, width: int = WIDTH) 
     return "\n".join(line.rstrip() for line in out.getvalue().split("\n"))
 
 
-def typed(*words: str) -> str:
+def command_line(*words: str) -> str:
     """A command of ours as a shell reads it."""
     return shlex.join(("eager-lantern", *words))
 
@@ -93,7 +126,7 @@ class Columns:
         widths = tuple(self._wide(options.max_width))
         stays = [isinstance(each, int) for each in self.widths]
         for row in self.rows:
-            folded = [_folded(console, *each) for each in zip(row, widths, stays, strict=False)]
+            folded = [_cell_lines(console, *each) for each in zip(row, widths, stays, strict=False)]
             for lines in zip_longest(*folded):
                 yield self._side_by_side(lines, widths)
 
@@ -119,13 +152,13 @@ class Columns:
                 left, shares = left - wide, shares - each.part
 
 
-def _folded(console: Console, cell: Text | str, width: int, stays: bool) -> list[Text]:
+def _cell_lines(console: Console, cell: Text | str, width: int, stays: bool) -> list[Text]:
     """The lines of a cell; one that ``stays`` has a single one, cut to its width."""
     text = cell if isinstance(cell, Text) else Text(cell)
     if not text.plain.replace(
         "\n", ""
     ).isprintable():  # written out first, so that it takes its own room and no other's
-        text = Text(_visible(text.plain), text.style)
+        text = Text(_visible_lines(text.plain), text.style)
     if text.cell_len <= width and "\n" not in text.plain:
         return [text]
     return list(text.wrap(console, width, overflow="fold", no_wrap=stays))

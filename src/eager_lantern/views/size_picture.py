@@ -8,9 +8,8 @@ import matplotlib as mpl
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from ..core.sizing.erlang import chances
-from ..core.sizing.report import Sized
-from .style import AMBER, BRICK, INK, SEA, SLATE
+from ..core.sizing.demand import Sized, chances
+from .screen import AMBER, BRICK, INK, SEA, SLATE
 
 FLOOR = 1e-6
 PAPER = "#fbf8f1"

@@ -23,7 +23,7 @@ MOST_OF_A_NAME = 200
 _SOAP = "http://schemas.xmlsoap.org/soap/envelope/"
 
 
-class Control(Struct, frozen=True):
+class ControlUrl(Struct, frozen=True):
     """Where a router takes questions about its mappings, and for which service."""
 
     url: str
@@ -75,21 +75,21 @@ def on_host(url: str, host: str) -> Url:
     return Url(host, parts.port or 80, target)
 
 
-def control_of(description: bytes, location: str) -> Control:
+def control_of(description: bytes, location: str) -> ControlUrl:
     """Where the first service of mappings takes actions, as the device describes itself. Raises ValueError.
 
     A service names its kind and its address in elements of its own (UDA 1.1, section 2.3): only these are looked at,
     so that services nested into each other cost no more than services in a row."""
     root = _parsed(description)
-    base = _text(root, "URLBase") or location
-    found = {_own_text(each, "serviceType"): _own_text(each, "controlURL") for each in _all(root, "service")}
+    base = _element_text(root, "URLBase") or location
+    found = {_own_text(each, "serviceType"): _own_text(each, "controlURL") for each in _all_elements(root, "service")}
     for service in SERVICES:
         if found.get(service):
-            return Control(urljoin(base, found[service]), service)
+            return ControlUrl(urljoin(base, found[service]), service)
     raise ValueError("its description has no service of port mappings")
 
 
-def action(service: str, name: str, **arguments: str | int) -> bytes:
+def soap_body(service: str, name: str, **arguments: str | int) -> bytes:
     """The SOAP body of an action; names and values are the tool's own, numbers and plain words."""
     inside = "".join(f"<{key}>{value}</{key}>" for key, value in arguments.items())
     return (
@@ -101,9 +101,11 @@ def action(service: str, name: str, **arguments: str | int) -> bytes:
 def answered(body: bytes) -> dict[str, str]:
     """The values of an action's answer. Raises Declined, and ValueError for what is no answer."""
     root = _parsed(body)
-    for error in _all(root, "UPnPError"):
-        code = _text(error, "errorCode")
-        raise Declined(int(code) if code.isascii() and code.isdecimal() else 0, _text(error, "errorDescription"))
+    for error in _all_elements(root, "UPnPError"):
+        code = _element_text(error, "errorCode")
+        raise Declined(
+            int(code) if code.isascii() and code.isdecimal() else 0, _element_text(error, "errorDescription")
+        )
     return {_local(each.tag): (each.text or "").strip() for each in root.iter() if not len(each)}
 
 
@@ -142,12 +144,12 @@ def _parsed(body: bytes) -> Element:
     return found
 
 
-def _all(root: Element, name: str) -> Iterator[Element]:
+def _all_elements(root: Element, name: str) -> Iterator[Element]:
     return (each for each in root.iter() if _local(each.tag) == name)
 
 
-def _text(root: Element, name: str) -> str:
-    return next(((each.text or "").strip() for each in _all(root, name)), "")
+def _element_text(root: Element, name: str) -> str:
+    return next(((each.text or "").strip() for each in _all_elements(root, name)), "")
 
 
 def _own_text(parent: Element, name: str) -> str:

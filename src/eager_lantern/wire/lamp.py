@@ -42,7 +42,7 @@ def question(secret: bytes, nonce: bytes) -> bytes:
     return (words + b" " + _mac(secret, words)).ljust(LINE_BYTES - 1) + b"\n"
 
 
-def asked(secret: bytes, line: bytes) -> bytes | None:
+def nonce_of(secret: bytes, line: bytes) -> bytes | None:
     """The nonce of a challenge that was made with the secret; None for anything else."""
     match = _ASK.fullmatch(line) if len(line) == LINE_BYTES else None
     if match is None or not hmac.compare_digest(_mac(secret, match[1]), match[3]):

@@ -10,7 +10,7 @@ from typing import Literal, TypeVar
 import msgspec
 from msgspec import Struct, field
 
-from ..core.observed.survey import FilterState, Listener, LocalPorts, OwnAddress, WayOut
+from ..core.observed.survey import FilterState, ListeningSocket, LocalPorts, OwnAddress, WayOut
 from ..core.values.addresses import Address, Family, network_around
 from ..core.values.ports import PortSet
 
@@ -59,9 +59,9 @@ class Interfaces(Struct, frozen=True):
 
 def interfaces(text: bytes) -> Interfaces:
     """``ip -j -d address``; loopback and link-local addresses are left out."""
-    found = _decoded(text, list[_Interface])
+    found = _json_of(text, list[_Interface])
     kept = [(each, own) for each in found for own in each.addr_info if own.local]
-    addresses = tuple(_own(each.ifname, own) for each, own in kept)
+    addresses = tuple(_own_address(each.ifname, own) for each, own in kept)
     tunnels = frozenset(each.ifname for each in found if each.linkinfo.info_kind in TUNNELS or _bare(each))
     usable = tuple(each for each in addresses if each.address.kind not in ("loopback", "link-local"))
     return Interfaces(usable, tunnels)
@@ -72,7 +72,7 @@ def _bare(each: _Interface) -> bool:
     return each.link_type in ("none", "ppp", "tunnel", "tunnel6", "ipgre", "sit")
 
 
-def _own(interface: str, own: _Own) -> OwnAddress:
+def _own_address(interface: str, own: _Own) -> OwnAddress:
     address = Address.parse(own.local)
     network = network_around(address, own.prefixlen) if own.prefixlen else None
     return OwnAddress(address, interface, "ip address", network, own.dynamic, own.temporary)
@@ -80,7 +80,7 @@ def _own(interface: str, own: _Own) -> OwnAddress:
 
 def way_out(text: bytes, family: Family, tunnels: frozenset[str]) -> WayOut | None:
     """``ip -j route get`` of an address of the internet; None where no packet would leave."""
-    found = next((each for each in _decoded(text, list[_Route]) if each.dev), None)
+    found = next((each for each in _json_of(text, list[_Route]) if each.dev), None)
     if found is None or found.type != "unicast":
         return None
     return WayOut(
@@ -95,19 +95,19 @@ def _or_none(text: str) -> Address | None:
 class Waiting(Struct, frozen=True):
     """A listener, and the number of the process that has it, where that is told."""
 
-    listener: Listener
+    listener: ListeningSocket
     process: str
 
 
 def listeners(text: bytes) -> tuple[Waiting, ...]:
     """``ss -Hltunp``; programs of other users are told to the superuser alone."""
-    found = [_waiting(line.split(None, 6)) for line in text.decode(errors="replace").splitlines() if line.strip()]
+    found = [_socket_of(line.split(None, 6)) for line in text.decode(errors="replace").splitlines() if line.strip()]
     if len(found) > MOST_LISTENERS:
         raise ValueError(f"more than {MOST_LISTENERS} listeners")
     return tuple(found)
 
 
-def _waiting(words: Sequence[str]) -> Waiting:
+def _socket_of(words: Sequence[str]) -> Waiting:
     if len(words) < 6 or words[0] not in ("tcp", "udp"):
         raise ValueError("a line that is no listener's")
     host, _, port = words[4].rpartition(":")
@@ -118,7 +118,7 @@ def _waiting(words: Sequence[str]) -> Waiting:
     protocol: Literal["tcp", "udp"] = "tcp" if words[0] == "tcp" else "udp"
     anywhere = address in ("*", "0.0.0.0", "::")
     bound = None if anywhere else Address.parse(address)
-    return Waiting(Listener(protocol, int(port), "ss", bound, said[1] if said else ""), said[2] if said else "")
+    return Waiting(ListeningSocket(protocol, int(port), "ss", bound, said[1] if said else ""), said[2] if said else "")
 
 
 def unit_of(cgroup: bytes) -> str:
@@ -176,7 +176,7 @@ _ACTS = {"drop", "reject", "jump", "goto", "vmap", "queue"}
 
 def filter_state(text: bytes) -> FilterState:
     """``nft -j list ruleset``: whether a chain for what arrives turns anything away, by its policy or a rule."""
-    objects = _decoded(text, _Ruleset).objects
+    objects = _json_of(text, _Ruleset).objects
     arriving = [each.chain for each in objects if each.chain and each.chain.hook == "input"]
     places = {(each.family, each.table, each.name) for each in arriving}
     rules = [
@@ -215,7 +215,7 @@ def _resolvers(text: str) -> Iterator[Address]:
 _Kind = TypeVar("_Kind")
 
 
-def _decoded(text: bytes, kind: type[_Kind]) -> _Kind:
+def _json_of(text: bytes, kind: type[_Kind]) -> _Kind:
     try:
         return msgspec.json.decode(text, type=kind)
     except (msgspec.DecodeError, RecursionError) as error:

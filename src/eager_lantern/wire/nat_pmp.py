@@ -3,7 +3,7 @@
 import struct
 
 from ..core.values.addresses import Address
-from .packed_address import of_bytes
+from .pcp import of_bytes
 
 PORT = 5351
 ADDRESS_REQUEST = bytes((0, 0))

@@ -1,13 +1,27 @@
-"""PCP (RFC 6887): asks a router whether it speaks it (ANNOUNCE) and for a mapping, whose answer tells its outside
+"""PCP (RFC 6887): asks a router whether it speaks it (ANNOUNCE), and for a mapping, whose answer states its outside
 address. Bytes in, values out."""
 
 import struct
+from ipaddress import IPv6Address, ip_address
 from typing import Literal
 
 from msgspec import Struct
 
 from ..core.values.addresses import Address
-from .packed_address import as_16_bytes, of_bytes
+
+
+def of_bytes(packed: bytes) -> Address:
+    """The address of 4 or 16 bytes. Raises ValueError for another length."""
+    found = ip_address(packed)
+    mapped = found.ipv4_mapped if isinstance(found, IPv6Address) else None
+    return Address.parse(str(mapped or found))
+
+
+def as_16_bytes(address: Address) -> bytes:
+    """The address in 16 bytes."""
+    packed = ip_address(str(address)).packed
+    return packed if len(packed) == 16 else b"\0" * 10 + b"\xff\xff" + packed
+
 
 PORT = 5351
 NONCE_BYTES = 12

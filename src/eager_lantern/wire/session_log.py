@@ -32,8 +32,7 @@ from typing import Literal
 
 from ..core.model.site import Mode
 from ..core.values.outcomes import Outcome, Rung
-from .endpoints import Endpoint, extended_port, passive_endpoint
-from .reply import ProtocolFault, Reply
+from .ftp import Endpoint, ProtocolFault, Reply, extended_port, passive_endpoint
 
 _TRANSFERS: dict[str, Rung] = {
     "LIST": "list", "NLST": "list", "MLSD": "list", "STOR": "send", "STOU": "send", "APPE": "send", "RETR": "fetch",
@@ -100,7 +99,7 @@ def read_log(text: str) -> SessionTold:
     events = list(_events(lines))
     if not any(each.code or each.verb for each in events) and not any(each.error for each in events):
         raise NoSessionLog("has no command and no reply of FTP in it, and nothing of SSH")
-    return _Reading(events).told
+    return _Reading(events).log
 
 
 @dataclass(frozen=True, slots=True)
@@ -170,7 +169,7 @@ class _Reading:
     """The events of one session, one after the other."""
 
     def __init__(self, events: list[_Event]) -> None:
-        self.told = SessionTold()
+        self.log = SessionTold()
         self.asked = ""
         self.transfer: Rung | None = None
         self.opened = False
@@ -184,37 +183,37 @@ class _Reading:
         self._end()
 
     def _well(self, rung: Rung) -> None:
-        self.told.reached, self.told.rung, self.told.outcomes = rung, None, ()
+        self.log.reached, self.log.rung, self.log.outcomes = rung, None, ()
 
     def _ill(self, rung: Rung, *outcomes: Outcome) -> None:
-        self.told.rung, self.told.outcomes = rung, outcomes
+        self.log.rung, self.log.outcomes = rung, outcomes
 
     def _command(self, event: _Event) -> None:
-        told = self.told
+        log = self.log
         if event.verb in ("ABOR", "QUIT"):
             self._end()
-        elif self.asked in _TRANSFERS and not self.opened and told.rung is None:
+        elif self.asked in _TRANSFERS and not self.opened and log.rung is None:
             self._well("data")  # a client goes on only once it was answered: the answer is missing here
         if not self.asked and event.verb == "USER":
-            told.secured = False  # nothing was asked for before the name
+            log.secured = False  # nothing was asked for before the name
         if event.verb in ("PBSZ", "PROT"):
-            told.secured = True
+            log.secured = True
         self.asked = event.verb
         if event.verb in ("PASV", "EPSV"):
-            told.mode = "passive"
+            log.mode = "passive"
         elif event.verb in ("PORT", "EPRT"):
-            told.mode, told.extended = "active", event.verb == "EPRT"
+            log.mode, log.extended = "active", event.verb == "EPRT"
         elif event.verb in _TRANSFERS:
             self.transfer, self.opened = _TRANSFERS[event.verb], False
-            if told.rung in ("data", "list", "send", "fetch"):
-                told.rung, told.outcomes = None, ()
+            if log.rung in ("data", "list", "send", "fetch"):
+                log.rung, log.outcomes = None, ()
 
     def _reply(self, event: _Event) -> None:
         """Codes of one meaning count by themselves, since the command may be missing; others by what was asked."""
-        told, code = self.told, event.code
+        log, code = self.log, event.code
         match code:
             case 234 | 334:
-                told.secured = True
+                log.secured = True
                 self._well("secure")
             case 230 | 232:
                 self._well("login")
@@ -226,7 +225,7 @@ class _Reading:
             case 226:
                 self._carried()
             case 421:
-                self._ill(_after(told.reached), *FAILED)
+                self._ill(_after(log.reached), *FAILED)
             case 425 if not self.opened:
                 self._ill("data", *FAILED)
             case 425 | 426:
@@ -235,8 +234,8 @@ class _Reading:
                 self._answered(code)
 
     def _answered(self, code: int) -> None:
-        kind, told = code // 100, self.told
-        if told.reached is None and not self.asked:
+        kind, log = code // 100, self.log
+        if log.reached is None and not self.asked:
             self._well("greet") if kind in (1, 2) else self._ill("greet", "refused")
         elif self.asked == "AUTH" and kind in (4, 5):
             self._ill("secure", "refused")
@@ -254,37 +253,37 @@ class _Reading:
     def _carried(self) -> None:
         """A transfer came to its end."""
         self._well(self.transfer or "list")
-        self.told.works = True
-        self.told.carried.append(len(self.told.endpoints) - 1)
+        self.log.works = True
+        self.log.carried.append(len(self.log.endpoints) - 1)
         self.asked, self.transfer = "", None
 
     def _announced(self, event: _Event) -> None:
-        told, reply = self.told, Reply(event.code, (event.text,))
-        told.mode, told.extended = "passive", event.code == 229
+        log, reply = self.log, Reply(event.code, (event.text,))
+        log.mode, log.extended = "passive", event.code == 229
         self._well("announce")
         try:
-            port = Endpoint("", extended_port(reply)) if told.extended else passive_endpoint(reply)
+            port = Endpoint("", extended_port(reply)) if log.extended else passive_endpoint(reply)
         except ProtocolFault:
             return
-        told.endpoints.append(port)
+        log.endpoints.append(port)
 
     def _error(self, outcome: Outcome) -> None:
-        told = self.told
-        if told.reached is None:
+        log = self.log
+        if log.reached is None:
             self._ill("connect", outcome)
-        elif told.rung is None and self.asked in ("PASV", "EPSV", *_TRANSFERS) and not self.opened:
+        elif log.rung is None and self.asked in ("PASV", "EPSV", *_TRANSFERS) and not self.opened:
             self._ill("data", outcome)
-        elif told.rung == "data":
-            told.outcomes = (outcome,)
+        elif log.rung == "data":
+            log.outcomes = (outcome,)
 
     def _end(self) -> None:
         """A transfer that was asked for, and of which nothing more was heard, did not come about."""
-        told = self.told
+        log = self.log
         waiting = self.asked in _TRANSFERS and self.transfer is not None
-        dialled = self.asked in ("PASV", "EPSV") and told.reached == "announce"
-        if (waiting or dialled) and told.rung is None:
+        dialled = self.asked in ("PASV", "EPSV") and log.reached == "announce"
+        if (waiting or dialled) and log.rung is None:
             self._ill(self.transfer or "list" if waiting and self.opened else "data", *FAILED)
-        told.works = told.works and told.rung is None
+        log.works = log.works and log.rung is None
 
 
 def _after(reached: Rung | None) -> Rung:
@@ -308,16 +307,16 @@ _SSH_SIGNS: tuple[tuple[re.Pattern[str], Rung, Outcome], ...] = (  # public inte
 
 def _ssh(lines: list[str]) -> SessionTold:
     """The same of a session over SSH, by the names that its messages have (RFC 4250, section 4.1)."""
-    told = SessionTold("sftp")
+    log = SessionTold("sftp")
     for line in lines:
         for sign, rung, outcome in _SSH_SIGNS:
             if sign.search(line):
                 if outcome == "ok":
-                    told.reached, told.rung, told.outcomes = rung, None, ()
+                    log.reached, log.rung, log.outcomes = rung, None, ()
                 else:
-                    told.rung, told.outcomes = rung, (outcome,)
+                    log.rung, log.outcomes = rung, (outcome,)
         error = next((each for words, each in _ERRORS.items() if words in line.lower()), None)
-        if error is not None and told.reached is None:
-            told.rung, told.outcomes = "connect", (error,)
-    told.works = told.reached == "list" and told.rung is None
-    return told
+        if error is not None and log.reached is None:
+            log.rung, log.outcomes = "connect", (error,)
+    log.works = log.reached == "list" and log.rung is None
+    return log

@@ -2,8 +2,8 @@
 
 import struct
 
-from ..core.observed.ssh_facts import SshOffer
-from .reply import ProtocolFault
+from ..core.observed.looks import SshOffer
+from .ftp import ProtocolFault
 from .terminal_safe import printable
 
 MOST_BYTES = 65_536
@@ -36,7 +36,7 @@ class OfferReader:
         if len(self._waiting) < 4 + length:
             return None
         lists = _name_lists(self._waiting[6 + _COOKIE : 4 + length - padding])
-        return SshOffer(self._version, lists[0], lists[1], _both(lists[2:4]), _both(lists[4:6]))
+        return SshOffer(self._version, lists[0], lists[1], _either_direction(lists[2:4]), _either_direction(lists[4:6]))
 
 
 def _name_lists(raw: bytes) -> list[tuple[str, ...]]:
@@ -52,6 +52,6 @@ def _name_lists(raw: bytes) -> list[tuple[str, ...]]:
     return found
 
 
-def _both(ways: list[tuple[str, ...]]) -> tuple[str, ...]:
+def _either_direction(ways: list[tuple[str, ...]]) -> tuple[str, ...]:
     """The names of either direction, once each."""
     return tuple(dict.fromkeys(name for way in ways for name in way))

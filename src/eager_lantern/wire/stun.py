@@ -3,7 +3,7 @@
 >>> request = binding_request(bytes(12))
 >>> answer = bytes.fromhex("0101000c2112a442") + bytes(12) + bytes.fromhex("002000080001a147e112a643")
 >>> mapped_address(answer, bytes(12))
-Seen(address=Address('192.0.2.1'), port=32853)
+MappedAddress(address=Address('192.0.2.1'), port=32853)
 """
 
 import struct
@@ -11,7 +11,7 @@ import struct
 from msgspec import Struct
 
 from ..core.values.addresses import Address
-from .packed_address import of_bytes
+from .pcp import of_bytes
 
 COOKIE = 0x2112A442
 TRANSACTION_BYTES = 12
@@ -21,7 +21,7 @@ _MAPPED, _ERROR_CODE, _XOR_MAPPED = 0x0001, 0x0009, 0x0020
 _FAMILY_BYTES = {1: 4, 2: 16}
 
 
-class Seen(Struct, frozen=True):
+class MappedAddress(Struct, frozen=True):
     """Where a request came from, as the server saw it."""
 
     address: Address
@@ -35,7 +35,7 @@ def binding_request(transaction: bytes) -> bytes:
     return _HEAD.pack(_BINDING, 0, COOKIE, transaction)
 
 
-def mapped_address(answer: bytes, transaction: bytes) -> Seen:
+def mapped_address(answer: bytes, transaction: bytes) -> MappedAddress:
     """What the server saw, from XOR-MAPPED-ADDRESS or, of an old server, MAPPED-ADDRESS (sections 14.1 and 14.2).
     Raises ValueError for anything but an answer to this request."""
     if len(answer) < _HEAD.size:
@@ -54,7 +54,7 @@ def mapped_address(answer: bytes, transaction: bytes) -> Seen:
     if _XOR_MAPPED in found:
         seen = _xored(found[_XOR_MAPPED], transaction)
     elif _MAPPED in found:
-        seen = _place(found[_MAPPED])
+        seen = _mapped_address(found[_MAPPED])
     else:
         raise ValueError("an answer without an address")
     if seen.address.kind != "public":
@@ -76,13 +76,13 @@ def _attributes(body: bytes) -> dict[int, bytes]:
     return found
 
 
-def _place(value: bytes) -> Seen:
+def _mapped_address(value: bytes) -> MappedAddress:
     if len(value) < 4 or _FAMILY_BYTES.get(value[1]) != len(value) - 4:
         raise ValueError("an address of no known family")
-    return Seen(of_bytes(value[4:]), int.from_bytes(value[2:4]))
+    return MappedAddress(of_bytes(value[4:]), int.from_bytes(value[2:4]))
 
 
-def _xored(value: bytes, transaction: bytes) -> Seen:
+def _xored(value: bytes, transaction: bytes) -> MappedAddress:
     mask = COOKIE.to_bytes(4) + transaction
     port = bytes(a ^ b for a, b in zip(value[2:4], mask, strict=False))
-    return _place(value[:2] + port + bytes(a ^ b for a, b in zip(value[4:], mask, strict=False)))
+    return _mapped_address(value[:2] + port + bytes(a ^ b for a, b in zip(value[4:], mask, strict=False)))

@@ -8,8 +8,7 @@ from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 
-from ..core.observed.certificate import Certificate
-from ..core.observed.tls_facts import Sent
+from ..core.observed.looks import Certificate, Sent
 
 
 class NotReadable(ValueError):
@@ -34,13 +33,13 @@ def read_certificate(content: bytes) -> Certificate:
         found = x509.load_pem_x509_certificates(content)[0] if pem else x509.load_der_x509_certificate(content)
         key = found.public_key()
         digest = _digest(key.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo))
-        names = _names(found)
-        return _certificate(found, key, names, digest)
+        names = _alternative_names(found)
+        return _certificate_of(found, key, names, digest)
     except _REFUSED as error:
         raise NotReadable(f"is no certificate in PEM or DER: {error}") from None
 
 
-def _certificate(
+def _certificate_of(
     found: x509.Certificate, key: object, names: x509.SubjectAlternativeName | None, digest: str
 ) -> Certificate:
     return Certificate(
@@ -68,7 +67,7 @@ def read_sent(content: bytes) -> Sent:
         raise NotReadable(f"is no certificate in DER: {error}") from None
 
 
-def _names(certificate: x509.Certificate) -> x509.SubjectAlternativeName | None:
+def _alternative_names(certificate: x509.Certificate) -> x509.SubjectAlternativeName | None:
     try:
         return certificate.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
     except x509.ExtensionNotFound:

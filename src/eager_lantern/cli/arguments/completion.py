@@ -10,9 +10,9 @@ import typer
 
 from ...core.model.problem import network_names
 from ...core.model.site import Site
-from ...files.package_data import finding_pages
-from ...files.problem import BadInput
-from ...files.site_file import find_site_file, read_site
+from ...formats.reading import BadInput
+from ...formats.shipped import finding_pages
+from ...formats.site.site_file import find_site_file, read_site
 
 
 def clients(ctx: typer.Context, incomplete: str) -> list[str]:
@@ -42,7 +42,7 @@ def captures(ctx: typer.Context, incomplete: str) -> list[str]:
 
 def kinds(incomplete: str) -> list[str]:
     """The kinds of findings, and the keys of the site file."""
-    from ...files.key_reference import key_paths
+    from ...formats.site.reference import key_paths
 
     return _beginning(incomplete, [*finding_pages(), *(path for path, _ in key_paths())])
 

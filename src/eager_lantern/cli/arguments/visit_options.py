@@ -1,29 +1,32 @@
-"""What ``visit`` can be told, in groups by what each is for; a group knows which parts of a plan it changes."""
+"""Options of ``visit``, in groups; a group knows which parts of a plan it changes."""
 
+import re
 import ssl
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
 from typing import Annotated, Any
+from urllib.parse import SplitResult, urlsplit
 
 import typer
 
+from ...core.model.entries import Destination
 from ...core.model.site import Mode
 from ...core.values.addresses import Address
 from ...core.values.ports import PortSet
-from ...files.problem import BadInput, InputProblem
-from ...files.regular_file import read_regular
+from ...formats.reading import BadInput, InputProblem, read_regular
 from ...live.vantage.local import HERE
+from ...wire.terminal_safe import printable
 from . import completion
-from .options import Forced, Format, SessionMode, Written
-from .parse import parsed_or_none, set_only
-from .site_names import the_place
+from .options import Forced, Format, SessionMode, Written, parsed_or_none, set_only
+from .sites import the_place
 
 MOST_TRUSTED_BYTES = 10_000_000
 
 
-class Security(StrEnum):
+class SecurityOptions(StrEnum):
     """How the session is protected."""
 
     none = "none"
@@ -32,7 +35,7 @@ class Security(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Whither:
+class VisitDestination:
     """Whom to visit, as whom, and from where."""
 
     target: Annotated[str, typer.Argument(help="A host name or address, or a site file.")] = ""
@@ -74,7 +77,7 @@ class Whither:
 class Protection:
     """How the session is protected, and what the server has to show."""
 
-    security: Annotated[Security | None, typer.Option(help="Default: the service's, else explicit TLS.")] = None
+    security: Annotated[SecurityOptions | None, typer.Option(help="Default: the service's, else explicit TLS.")] = None
     trust: Annotated[Path | None, typer.Option(readable=False, help="A certificate file (PEM) to trust.")] = None
     any_certificate: Annotated[
         bool, typer.Option("--any-certificate", help="Do not examine certificate or host key.")
@@ -215,3 +218,43 @@ def _certificates(path: Path | None) -> Path | None:
     except OSError as error:
         raise BadInput(str(path), InputProblem(0, f"holds no certificate in PEM form: {error.strerror}")) from None
     return path
+
+
+_NAME = re.compile(r"\w[\w.-]*")
+_PORTED = re.compile(r"(?:\[[0-9a-fA-F:.]+\]|[^:/\s\[\]]+):[0-9]{1,5}")
+
+
+def typed_host(text: str) -> str:
+    """A host name or address. Raises BadParameter with what would be right, and never with what may be a password."""
+    bare = text[1:-1] if text.startswith("[") and text.endswith("]") else text
+    if "://" in text or "@" in text or _PORTED.fullmatch(text):
+        raise typer.BadParameter(f"visit takes a host and no URL, account or port beside it{_as_options(text)}")
+    with suppress(ValueError):
+        return str(Address.parse(bare))
+    try:
+        name = Destination.parse(bare).name
+    except ValueError as error:
+        raise typer.BadParameter(str(error)) from None
+    if not _NAME.fullmatch(name):
+        raise typer.BadParameter(f"“{printable(text)}” is neither a host name or address nor a site file that is there")
+    return name
+
+
+def _as_options(text: str) -> str:
+    """The same as words of the command line, as far as it can be read."""
+    try:
+        parts = urlsplit(text if "://" in text else f"//{text}")
+        host, words = parts.hostname or "", _words(parts)
+    except ValueError:
+        return ""
+    return f": eager-lantern visit {printable(host)}{printable(words)}" if host else ""
+
+
+def _words(parts: SplitResult) -> str:
+    """Options for what a URL holds (RFC 3986, section 3), but for its password. Raises ValueError for a wrong port."""
+    found = {"sftp": " --sftp", "ftps": " --security implicit"}.get(parts.scheme, "")
+    return (
+        found
+        + (f" --port {parts.port}" if parts.port else "")
+        + (f" --user {parts.username}" if parts.username else "")
+    )

@@ -1,1 +1,1 @@
-"""From what was seen to its causes, and to the test that would tell them apart."""
+"""From observations to causes, their faults, and the next best test."""

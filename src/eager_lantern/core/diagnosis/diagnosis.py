@@ -1,4 +1,4 @@
-"""From what was seen to the causes that explain it, in groups, and to the test that would tell more."""
+"""From observations to the causes that explain them, in groups, and to the next best test."""
 
 from collections.abc import Iterator, Mapping, Sequence
 from itertools import combinations
@@ -7,20 +7,21 @@ from typing import Literal
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..faults.all import faults_of
-from ..faults.fault import Fault, FaultKind
-from ..findings.finding import Finding
+from ..findings.finding import Finding, FindingKind
 from ..model.entries import Typed
 from ..model.site import Client, Site
 from ..network.topology import Topology
+from ..observed.observation import Observation, Situation
 from ..predict.endpoints import entrances
 from ..values.addresses import Addresses
 from ..values.ports import PortSet
+from ..values.text_value import SitePath
 from ..verdict import judge
+from .fault import Fault, FaultKind
+from .faults import faults_of
 from .hypotheses import AS_DESCRIBED, Explanation, Hypothesis, Predictions, explanations, ranked
-from .next_test import Answer, TestKind, Weighed, next_test, weighed_by
-from .sighting import Sighting, chance_of
-from .situation import Situation
+from .likelihood import chance_of
+from .next_test import AnsweredTest, TestKind, Weighed, next_test, weighed_by
 
 BARE_MENTION = 10**0.5
 """How much likelier a cause has to make what was seen before that tells it from another: evidence of less is worth
@@ -34,7 +35,7 @@ class Knowledge(Struct, frozen=True):
     costs: Mapping[TestKind, float]
 
 
-class Group(Struct, frozen=True):
+class CauseGroup(Struct, frozen=True):
     """Causes that explain what was seen about equally well: nothing of it tells them apart. Where the site file itself
     predicts it, ``findings`` are what it says of that."""
 
@@ -48,10 +49,10 @@ class Diagnosis(Struct, frozen=True):
     together, where each can be explained by itself. ``as_described`` is that nothing was seen to fail, and all that was
     seen is as the site file has it."""
 
-    sightings: tuple[Sighting, ...]
-    groups: tuple[Group, ...]
+    observations: tuple[Observation, ...]
+    groups: tuple[CauseGroup, ...]
     test: Weighed | None = None
-    parted: tuple[Sighting, ...] = ()
+    parted: tuple[Observation, ...] = ()
     as_described: bool = False
 
     @property
@@ -60,7 +61,9 @@ class Diagnosis(Struct, frozen=True):
         return "none" if not self.groups else "one" if len(self.groups) == 1 else "several"
 
 
-def diagnose(site: Site, seen: Sequence[Sighting], known: Knowledge, answers: Sequence[Answer] = ()) -> Diagnosis:
+def diagnose(
+    site: Site, seen: Sequence[Observation], known: Knowledge, answers: Sequence[AnsweredTest] = ()
+) -> Diagnosis:
     """What explains everything that was seen of a consistent site, and what tests have come to since."""
     as_typed = settled(site)
     predictions = Predictions(as_typed)
@@ -73,7 +76,7 @@ def diagnose(site: Site, seen: Sequence[Sighting], known: Knowledge, answers: Se
     found = weighed_by(predictions, explanations(predictions, faults, known.weights, seen), answers)
     groups = tuple(_groups(found))
     if not groups:
-        return Diagnosis(tuple(seen), (), parted=_parted(predictions, faults, seen))
+        return Diagnosis(tuple(seen), (), parted=_contradicting(predictions, faults, seen))
     test = next_test(predictions, found, known.costs, [each.tried for each in seen], answers)
     return Diagnosis(tuple(seen), groups, test)
 
@@ -89,7 +92,7 @@ def _typing(topology: Topology, client: Client) -> Client:
     return client if client.reaches is not None or not ways else replace(client, reaches=Typed(Addresses(ways)))
 
 
-def _as_described(predictions: Predictions, seen: Sequence[Sighting]) -> Explanation | None:
+def _as_described(predictions: Predictions, seen: Sequence[Observation]) -> Explanation | None:
     """The site as its file has it, where it explains everything by what it says, and not by what it leaves open."""
     ends = [end for each in seen for end in predictions.ends((), (), each.tried)]
     if any(each.outcome == "unknown" for each in ends):
@@ -97,7 +100,9 @@ def _as_described(predictions: Predictions, seen: Sequence[Sighting]) -> Explana
     return predictions.explanation(Hypothesis(AS_DESCRIBED, 1.0), seen)
 
 
-def _by_the_file(site: Site, faults: Sequence[Fault], described: Explanation, seen: Sequence[Sighting]) -> Group:
+def _by_the_file(
+    site: Site, faults: Sequence[Fault], described: Explanation, seen: Sequence[Observation]
+) -> CauseGroup:
     """What the file itself predicts to fail needs no further fault: a broken promise has its findings; what nobody
     has promised is a client in the other mode."""
     broken = tuple(each for each in judge(site).findings if each.severity == "breaks")
@@ -107,8 +112,8 @@ def _by_the_file(site: Site, faults: Sequence[Fault], described: Explanation, se
         found = [
             Explanation(Hypothesis((each,), 1.0), described.likelihood, described.at_best, ((),)) for each in others
         ]
-        return Group(1.0, ranked(found))
-    return Group(1.0, (replace(described, probability=1.0),), broken)
+        return CauseGroup(1.0, ranked(found))
+    return CauseGroup(1.0, (replace(described, probability=1.0),), broken)
 
 
 def _strays(site: Site, tried: Situation) -> Iterator[FaultKind]:
@@ -120,13 +125,13 @@ def _strays(site: Site, tried: Situation) -> Iterator[FaultKind]:
         yield "client-without-tls"
 
 
-def _edges(seen: Sequence[Sighting]) -> PortSet:
+def _edges(seen: Sequence[Observation]) -> PortSet:
     """Data ports of which something is known, at the ends of each stretch that is alike."""
     found = [(port, port) for each in seen for fate in each.fates for span in fate.ports.spans for port in span]
     return PortSet.of(*found)
 
 
-def _groups(found: Sequence[Explanation]) -> Iterator[Group]:
+def _groups(found: Sequence[Explanation]) -> Iterator[CauseGroup]:
     """The likeliest group first; within it the likeliest cause."""
     alike: list[list[Explanation]] = []
     for each in sorted(found, key=lambda each: -each.at_best):
@@ -135,13 +140,15 @@ def _groups(found: Sequence[Explanation]) -> Iterator[Group]:
         else:
             alike.append([each])
     groups = [
-        Group(sum(each.probability for each in causes), tuple(sorted(causes, key=lambda each: -each.probability)))
+        CauseGroup(sum(each.probability for each in causes), tuple(sorted(causes, key=lambda each: -each.probability)))
         for causes in alike
     ]
     yield from sorted(groups, key=lambda each: -each.probability)
 
 
-def _parted(predictions: Predictions, faults: Sequence[Fault], seen: Sequence[Sighting]) -> tuple[Sighting, ...]:
+def _contradicting(
+    predictions: Predictions, faults: Sequence[Fault], seen: Sequence[Observation]
+) -> tuple[Observation, ...]:
     """The first two sightings that no single fault explains together, where some does each by itself; else the first
     that nothing explains."""
     ways = [way for each in faults for way in predictions.explained_by(each, seen).values()]
@@ -154,3 +161,62 @@ def _parted(predictions: Predictions, faults: Sequence[Fault], seen: Sequence[Si
         if not any(explained[i] and explained[j] for explained in told):
             return seen[i], seen[j]
     return ()
+
+
+class NamedCause(Struct, frozen=True):
+    """One cause, with its cure; ``beside`` are faults that have to be there as well."""
+
+    kind: FaultKind | FindingKind
+    at: str
+    probability: float
+    message: str
+    look: str
+    cure: str
+    place: SitePath
+    beside: tuple[Fault, ...] = ()
+
+    @property
+    def messages(self) -> tuple[str, ...]:
+        """What is wrong, and what else is."""
+        return (self.message, *(each.message for each in self.beside))
+
+
+_NOT_PROMISED = NamedCause(
+    "not-promised",
+    "the site file",
+    1.0,
+    "the site file promises nothing of this, and as it has things it cannot work",
+    "eager-lantern check: is there a promise for it?",
+    "add the promise to the site file; check then names what keeps it from working",
+    ("promises",),
+)
+
+
+def named_causes(group: CauseGroup) -> tuple[NamedCause, ...]:
+    """Every cause of a group, the likeliest first."""
+    return tuple(_causes(group))
+
+
+def _causes(group: CauseGroup) -> Iterator[NamedCause]:
+    for each in group.causes:
+        if each.hypothesis.faults:
+            one, *beside = each.hypothesis.faults
+            said = one.message, one.look, one.cure
+            yield NamedCause(one.kind, one.at, each.probability, *said, one.place, tuple(beside))
+        elif not group.findings:
+            yield _NOT_PROMISED
+        else:
+            yield from (_described(finding, each.probability / len(group.findings)) for finding in group.findings)
+
+
+def _described(finding: Finding, probability: float) -> NamedCause:
+    """What the site file has wrong, where the real site is as it says."""
+    return NamedCause(
+        finding.kind,
+        "the site file",
+        probability,
+        finding.message,
+        f"eager-lantern explain {finding.kind}",
+        finding.advice,
+        finding.place,
+    )

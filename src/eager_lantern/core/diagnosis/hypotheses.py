@@ -12,22 +12,14 @@ from itertools import combinations, islice, product
 
 from msgspec import Struct, structs
 
-from ..faults.fault import Effect, Fault, FaultKind
 from ..model.change import Change, changed
 from ..model.consistency import problems
 from ..model.site import Client, Site
 from ..network.topology import Topology
-from .sighting import Sighting, chance_of
-from .situation import (
-    End,
-    Session,
-    Situation,
-    ends_with,
-    session_of,
-    shown_to_the_end,
-    shows_late,
-    with_stand_in,
-)
+from ..observed.observation import Observation, Situation
+from .fault import Effect, Fault, FaultKind
+from .likelihood import chance_of
+from .situation import End, PossibleEnds, ends_with, session_of, shown_to_the_end, shows_late, with_stand_in
 
 MOST_PAIRS, MOST_VARIANTS = 110, 2
 """Pairs that are tried, the likeliest first, and variants of each of their faults."""
@@ -58,7 +50,7 @@ class Explanation(Struct, frozen=True):
     probability: float = 0.0
 
     @property
-    def said(self) -> str:
+    def message(self) -> str:
         """The cause in a sentence."""
         return ", and ".join(each.message for each in self.hypothesis.faults) or "the site is as its file says"
 
@@ -78,7 +70,7 @@ class Predictions:
     def __init__(self, site: Site) -> None:
         self.site = site
         self._topologies: dict[tuple[tuple[Change, ...], Client | None], Topology] = {}
-        self._sessions: dict[tuple[tuple[Change, ...], Situation], Session] = {}
+        self._sessions: dict[tuple[tuple[Change, ...], Situation], PossibleEnds] = {}
 
     def ends(self, changes: tuple[Change, ...], effects: tuple[Effect, ...], tried: Situation) -> tuple[End, ...]:
         """How a try ends on the site with these changes and effects."""
@@ -101,7 +93,7 @@ class Predictions:
         return self._topologies[key]
 
     def explanation(
-        self, hypothesis: Hypothesis, seen: Sequence[Sighting], tried: Collection[tuple[Change, ...]] | None = None
+        self, hypothesis: Hypothesis, seen: Sequence[Observation], tried: Collection[tuple[Change, ...]] | None = None
     ) -> Explanation | None:
         """The hypothesis with the likelihood of what was seen; None where it cannot explain it. ``tried`` are those of
         its ways that may, where that is known."""
@@ -116,7 +108,7 @@ class Predictions:
         mean = sum(chance for _, chance in fitting) / len(ways)
         return Explanation(hypothesis, mean, max(chance for _, chance in fitting), tuple(way for way, _ in fitting))
 
-    def _likelihood(self, way: tuple[Change, ...], effects: tuple[Effect, ...], seen: Sequence[Sighting]) -> float:
+    def _likelihood(self, way: tuple[Change, ...], effects: tuple[Effect, ...], seen: Sequence[Observation]) -> float:
         """Of all that was seen together; what failed is asked first, since few faults explain it. What takes a long
         or a large transfer shows to each by itself, or, as likely, to all alike, since all did the same."""
         by_itself = alike = 1.0
@@ -129,12 +121,12 @@ class Predictions:
             alike *= chance_of(each, shown_to_the_end(ends)) if shows_late(ends) else chance
         return (by_itself + alike) / 2
 
-    def explained_by(self, fault: Fault, seen: Sequence[Sighting]) -> dict[tuple[Change, ...], tuple[bool, ...]]:
+    def explained_by(self, fault: Fault, seen: Sequence[Observation]) -> dict[tuple[Change, ...], tuple[bool, ...]]:
         """Which of the sightings each way of a fault explains by itself; ways that explain nothing that failed are
         left out."""
         effects = (fault.effect,) if fault.effect is not None else ()
 
-        def explains(way: tuple[Change, ...], each: Sighting) -> bool:
+        def explains(way: tuple[Change, ...], each: Observation) -> bool:
             return bool(chance_of(each, self.ends(way, effects, each.tried)))
 
         failed = [each for each in seen if each.fails] or list(seen)
@@ -143,7 +135,7 @@ class Predictions:
 
 
 def explanations(
-    predictions: Predictions, faults: Sequence[Fault], weights: Mapping[FaultKind, float], seen: Sequence[Sighting]
+    predictions: Predictions, faults: Sequence[Fault], weights: Mapping[FaultKind, float], seen: Sequence[Observation]
 ) -> tuple[Explanation, ...]:
     """All that explain everything that was seen, the likeliest first: as described, single faults, else pairs."""
     whole = sum(weights[each.kind] for each in faults) or 1.0
@@ -171,7 +163,7 @@ def _pairs(
     faults: Sequence[Fault],
     weights: Mapping[FaultKind, float],
     whole: float,
-    seen: Sequence[Sighting],
+    seen: Sequence[Observation],
 ) -> Iterator[tuple[Hypothesis, list[tuple[Change, ...]]]]:
     """Pairs of which each explains something that the other does not, and both together everything; with the ways of
     both that do."""
@@ -180,7 +172,7 @@ def _pairs(
     found = [
         (Hypothesis((one, other), PAIR_WEIGHT * weights[one.kind] * weights[other.kind] / whole**2), mine, its)
         for (one, mine, all_mine), (other, its, all_its) in combinations(useful, 2)
-        if _cover(all_mine, all_its) and not _meet(one, other)
+        if _cover(all_mine, all_its) and not _same_place(one, other)
     ]
     for pair, mine, its in sorted(found, key=lambda each: -each[0].weight):
         one, other = pair.faults
@@ -204,7 +196,7 @@ def _any_of(explained: Iterable[tuple[bool, ...]]) -> tuple[bool, ...]:
     return tuple(map(any, zip(*explained, strict=True)))
 
 
-def _meet(one: Fault, other: Fault) -> bool:
+def _same_place(one: Fault, other: Fault) -> bool:
     """Whether two faults change the same place, or a place within the other's."""
     mine, its = ({change.place for way in each.variants for change in way} for each in (one, other))
     return any(a[: len(b)] == b or b[: len(a)] == a for a in mine for b in its)

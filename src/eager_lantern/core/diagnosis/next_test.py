@@ -15,16 +15,15 @@ from typing import Literal
 
 from msgspec import Struct
 
-from ..faults.fault import Fault
 from ..model.entries import Typed
 from ..model.site import Client, Mode, Promise, Service, Site
-from ..network.free_address import free_address
-from ..network.topology import Topology
+from ..network.topology import Topology, free_address
+from ..observed.observation import Situation
 from ..values.addresses import Addresses
 from ..values.outcomes import Outcome, Rung
-from ..values.site_path import SitePath
+from ..values.text_value import SitePath
+from .fault import Fault
 from .hypotheses import Explanation, Predictions, ranked
-from .situation import Situation
 
 TestKind = Literal["visit", "other-mode", "from-inside", "on-server", "look", "look-elsewhere"]
 LEAST_BITS = 0.005
@@ -56,7 +55,7 @@ class Test(Struct, frozen=True):
         return self.tried, self.at, self.section
 
 
-class Answer(Struct, frozen=True):
+class AnsweredTest(Struct, frozen=True):
     """A test that was made, and which of its outcomes it came to; an empty one is not known."""
 
     test: Test
@@ -95,7 +94,7 @@ def next_test(
     found: Sequence[Explanation],
     costs: Mapping[TestKind, float],
     done: Sequence[Situation],
-    answers: Sequence[Answer] = (),
+    answers: Sequence[AnsweredTest] = (),
 ) -> Weighed | None:
     """The test with the most information for its cost; None where nothing parts the causes."""
     asked = found[:MOST_ASKED]
@@ -106,7 +105,7 @@ def next_test(
             continue
         bits = information([(each.probability, spread) for each, spread in zip(asked, spreads, strict=True)])
         if bits >= LEAST_BITS and (best is None or bits / costs[test.kind] > best.bits / costs[best.test.kind]):
-            best = Weighed(test, bits, tuple(_outcomes(asked, spreads)))
+            best = Weighed(test, bits, tuple(_showings(asked, spreads)))
     return best
 
 
@@ -119,7 +118,7 @@ def spreads_of(
 
 
 def weighed_by(
-    predictions: Predictions, found: Sequence[Explanation], answers: Sequence[Answer]
+    predictions: Predictions, found: Sequence[Explanation], answers: Sequence[AnsweredTest]
 ) -> tuple[Explanation, ...]:
     """What explains the outcomes of tests as well, each as likely as it makes them."""
     for answer in answers:
@@ -129,14 +128,14 @@ def weighed_by(
     return ranked(found)
 
 
-def _outcomes(asked: Sequence[Explanation], spreads: Sequence[Spread]) -> Iterator[Showing]:
+def _showings(asked: Sequence[Explanation], spreads: Sequence[Spread]) -> Iterator[Showing]:
     keys = dict.fromkeys(key for each in spreads for key in each)
     whole = sum(each.probability for each in asked) or 1.0
     outcomes = [
         Showing(
             str(key),
             sum(each.probability * spread.get(key, 0) for each, spread in zip(asked, spreads, strict=True)) / whole,
-            tuple(each.said for each, spread in zip(asked, spreads, strict=True) if spread.get(key)),
+            tuple(each.message for each, spread in zip(asked, spreads, strict=True) if spread.get(key)),
         )
         for key in keys
     ]
@@ -151,12 +150,12 @@ def _spread(predictions: Predictions, each: Explanation, test: Test) -> Spread:
     found: dict[Hashable, float] = {}
     for way in each.variants:
         for end in predictions.ends(way, each.effects, test.tried):
-            words = _shown(end.rung, end.outcome) + (", another address announced" if end.elsewhere else "")
+            words = _showing_text(end.rung, end.outcome) + (", another address announced" if end.elsewhere else "")
             found[words] = found.get(words, 0.0) + end.chance / len(each.variants)
     return found
 
 
-def _shown(rung: Rung | None, outcome: Outcome) -> str:
+def _showing_text(rung: Rung | None, outcome: Outcome) -> str:
     return "it works" if rung is None else f"{outcome} at {rung}"
 
 
@@ -187,8 +186,8 @@ def _tries(site: Site) -> Iterator[tuple[Situation, TestKind]]:
             yield from _of_promise(each, service)
     for service in site.services:
         if service.protocol != "other":
-            for client, kind in _strangers(site):
-                mode = _mode(service, "passive")
+            for client, kind in _standing_clients(site):
+                mode = _mode_if_ftp(service, "passive")
                 yield Situation(client.name, service.name, mode, reports=True, stands_in=client), kind
 
 
@@ -201,11 +200,11 @@ def _of_promise(promise: Promise, service: Service) -> Iterator[tuple[Situation,
             yield Situation(promise.client, service.name, "passive", extended=True, reports=True), "other-mode"
 
 
-def _mode(service: Service, mode: Mode) -> Mode | None:
+def _mode_if_ftp(service: Service, mode: Mode) -> Mode | None:
     return mode if service.protocol == "ftp" else None
 
 
-def _strangers(site: Site) -> Iterator[tuple[Client, TestKind]]:
+def _standing_clients(site: Site) -> Iterator[tuple[Client, TestKind]]:
     """Who can always be: on the server itself, and at another address of its network."""
     server = site.server
     here = Client(name=ON_SERVER, network=server.network, on_server=True, reaches=Typed(name="localhost"))

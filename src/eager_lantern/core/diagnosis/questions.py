@@ -5,9 +5,8 @@ from collections.abc import Mapping
 from msgspec import Struct
 
 from ..model.site import Mode, Promise, Site
+from ..observed.observation import FAILED, Observation, Situation
 from ..values.outcomes import Outcome, Rung
-from .sighting import FAILED, Sighting
-from .situation import Situation
 
 UNKNOWN = "I do not know"
 YES, NO = "yes", "no"
@@ -19,7 +18,7 @@ Answers = Mapping[str, str]
 """What was answered, by the key of the question."""
 
 
-class Question(Struct, frozen=True):
+class SymptomQuestion(Struct, frozen=True):
     """A question and its choices."""
 
     key: str
@@ -27,33 +26,33 @@ class Question(Struct, frozen=True):
     choices: tuple[str, ...]
 
 
-def next_question(site: Site, given: Answers) -> Question | None:
+def next_question(site: Site, given: Answers) -> SymptomQuestion | None:
     """What to ask after these answers; None once a try is told as far as it went."""
     if "where" not in given:
         names = tuple(dict.fromkeys(each.client for each in _transfers(site)))
-        return Question("where", "Where does it fail, or where do you stand?", (*names, UNKNOWN))
+        return SymptomQuestion("where", "Where does it fail, or where do you stand?", (*names, UNKNOWN))
     services = tuple(dict.fromkeys(each.service for each in _transfers(site) if each.client == given["where"]))
     if len(services) > 1 and "service" not in given:
-        return Question("service", "What does it use there?", services)
+        return SymptomQuestion("service", "What does it use there?", services)
     tried = tried_by(site, given)
     if tried is None:
         return None
     if "mode" not in given and tried.mode is None and _is_ftp(site, tried.service):
-        return Question("mode", "In which mode does the program transfer?", ("passive", "active", UNKNOWN))
+        return SymptomQuestion("mode", "In which mode does the program transfer?", ("passive", "active", UNKNOWN))
     for key, text, choices, stops in (
         ("greets", "Does the server greet (does it ask for a name and password)?", (YES, NO, UNKNOWN), NO),
         ("login", "Does it take the login?", (YES, NO, UNKNOWN), NO),
         ("listing", "Does the listing come?", (ALWAYS, SOMETIMES, NEVER, UNKNOWN), NEVER),
     ):
         if key not in given:
-            return Question(key, text, choices)
+            return SymptomQuestion(key, text, choices)
         if given[key] in (stops, SOMETIMES):
             asked = f"{key} how"
             if key != "login" and asked not in given:
-                return Question(asked, "How does it fail?", tuple(_HOW))
+                return SymptomQuestion(asked, "How does it fail?", tuple(_HOW))
             break
-    if "inside" not in given and (inside := _inside(site, given)) is not None:
-        return Question("inside", f"Does it work from inside, for {inside.client}?", (YES, NO, UNKNOWN))
+    if "inside" not in given and (inside := _promise_inside(site, given)) is not None:
+        return SymptomQuestion("inside", f"Does it work from inside, for {inside.client}?", (YES, NO, UNKNOWN))
     return None
 
 
@@ -72,18 +71,18 @@ def _is_ftp(site: Site, name: str) -> bool:
     return any(each.name == name and each.protocol == "ftp" for each in site.services)
 
 
-def told_by(site: Site, given: Answers) -> tuple[Sighting, ...]:
+def told_by(site: Site, given: Answers) -> tuple[Observation, ...]:
     """What the answers tell: of the try itself, and of one from inside."""
     told = _told_of_itself(site, given)
-    inside, works = _inside(site, given), given.get("inside")
+    inside, works = _promise_inside(site, given), given.get("inside")
     if inside is not None and works in (YES, NO):
         tried = Situation(inside.client, inside.service, inside.mode)
-        beside = Sighting(tried, SOURCE, outcomes=() if works == YES else FAILED, works=works == YES)
+        beside = Observation(tried, SOURCE, outcomes=() if works == YES else FAILED, works=works == YES)
         return (beside,) if told is None else (told, beside)
     return () if told is None else (told,)
 
 
-def _inside(site: Site, given: Answers) -> Promise | None:
+def _promise_inside(site: Site, given: Answers) -> Promise | None:
     """What is promised to another client on the server's own network, of the same service where that is told."""
     inside = {each.name for each in site.clients if each.network == site.server.network}
     alike = (each for each in _transfers(site) if given.get("service") in (None, each.service))
@@ -91,24 +90,24 @@ def _inside(site: Site, given: Answers) -> Promise | None:
     return None if given.get("where") in inside else next(others, None)
 
 
-def _told_of_itself(site: Site, given: Answers) -> Sighting | None:
+def _told_of_itself(site: Site, given: Answers) -> Observation | None:
     tried = tried_by(site, given)
     if tried is None:
         return None
     if given.get("greets") == NO:
         outcomes = _HOW[given.get("greets how", UNKNOWN)]
-        return Sighting(tried, SOURCE, None, "greet" if outcomes == _HOW[OTHER] else "connect", outcomes)
+        return Observation(tried, SOURCE, None, "greet" if outcomes == _HOW[OTHER] else "connect", outcomes)
     if given.get("login") == NO:
-        return Sighting(tried, SOURCE, "greet", "login", ("refused",))
+        return Observation(tried, SOURCE, "greet", "login", ("refused",))
     listing = given.get("listing")
     if listing in (NEVER, SOMETIMES):
         how = _HOW[given.get("listing how", UNKNOWN)]
         rung: Rung = "data" if _is_ftp(site, tried.service) else "list"
-        return Sighting(tried, SOURCE, "login", rung, how, sometimes=listing == SOMETIMES)
+        return Observation(tried, SOURCE, "login", rung, how, sometimes=listing == SOMETIMES)
     if listing == ALWAYS:
-        return Sighting(tried, SOURCE, "list", works=True)
+        return Observation(tried, SOURCE, "list", works=True)
     reached: Rung | None = "login" if given.get("login") == YES else "greet" if given.get("greets") == YES else None
-    return Sighting(tried, SOURCE, reached) if reached else None
+    return Observation(tried, SOURCE, reached) if reached else None
 
 
 def _transfers(site: Site) -> list[Promise]:

@@ -5,39 +5,22 @@ the data port, which the server draws from its range: each end has a chance, and
 """
 
 from collections.abc import Iterator
-from typing import Literal
 
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..faults.fault import Effect
 from ..model.site import Client, Mode, Promise, Site
 from ..network.flow import Flow
 from ..network.journey import trace
 from ..network.topology import Topology
-from ..predict.endpoints import service_of, stand_of
-from ..predict.forecast import Forecast, Stand, rung_of
+from ..observed.observation import Situation
+from ..predict.endpoints import position_of, service_of
+from ..predict.forecast import ClientPosition, Forecast, rung_of
 from ..predict.session import predict_from
 from ..values.addresses import Address
 from ..values.outcomes import ORDER, Outcome, Rung
 from ..values.ports import UNPRIVILEGED, PortSet
-
-
-class Situation(Struct, frozen=True):
-    """One try. ``client`` is a client of the site, a network for anybody on it, or ``stands_in``, who is on no site
-    file. A mode of None is the client's first. ``extended`` and ``secured`` tell of EPSV and of TLS where they are
-    known; ``reports`` is a visit, which goes on to the server when another address is announced. ``lit`` are ports of
-    an address that were tried while a lamp burnt on the server: there nothing but the way counts."""
-
-    client: str
-    service: str
-    mode: Mode | None = None
-    holds: Literal["works", "shut"] = "works"
-    extended: bool | None = None
-    secured: bool | None = None
-    reports: bool = False
-    stands_in: Client | None = None
-    lit: tuple[Address, PortSet] | None = None
+from .fault import Effect
 
 
 class End(Struct, frozen=True):
@@ -58,7 +41,7 @@ class End(Struct, frozen=True):
         return self.rung, self.outcome
 
 
-class Session(Struct, frozen=True):
+class PossibleEnds(Struct, frozen=True):
     """A try as it would be on a site: the mode that is used, whether TLS is, and how it may end."""
 
     mode: Mode | None
@@ -66,23 +49,23 @@ class Session(Struct, frozen=True):
     ends: tuple[End, ...]
 
 
-def session_of(topology: Topology, tried: Situation) -> Session:
+def session_of(topology: Topology, tried: Situation) -> PossibleEnds:
     """How a try may end on a site that is so; the chances sum up to 1."""
     if tried.lit is not None:
-        return Session(None, False, tuple(_lit(topology, tried.client, *tried.lit)))
+        return PossibleEnds(None, False, tuple(_lit(topology, tried.client, *tried.lit)))
     service = service_of(topology, tried.service)
-    stand = _as_tried(stand_of(topology, tried.client), tried)
-    mode = (tried.mode or (stand.spec.modes or ("passive",))[0]) if service.protocol == "ftp" else None
+    position = _as_tried(position_of(topology, tried.client), tried)
+    mode = (tried.mode or (position.spec.modes or ("passive",))[0]) if service.protocol == "ftp" else None
     promise = Promise(client=tried.client, service=tried.service, mode=mode, holds=tried.holds)
-    forecast = predict_from(topology, promise, stand)
-    ends = tuple(_ends(forecast))
+    forecast = predict_from(topology, promise, position)
+    ends = tuple(_ends_of_forecast(forecast))
     if tried.reports and forecast.announced is not None and forecast.announced != forecast.target and mode == "passive":
-        anyway = predict_from(topology, promise, replace(stand, spec=_untrusting(stand.spec)))
-        ends = tuple(replace(each, elsewhere=True, announced=forecast.announced) for each in _ends(anyway))
-    return Session(mode, stand.spec.secures(service.tls), ends)
+        anyway = predict_from(topology, promise, replace(position, spec=_untrusting(position.spec)))
+        ends = tuple(replace(each, elsewhere=True, announced=forecast.announced) for each in _ends_of_forecast(anyway))
+    return PossibleEnds(mode, position.spec.secures(service.tls), ends)
 
 
-def ends_with(session: Session, effects: tuple[Effect, ...], tried: Situation) -> tuple[End, ...]:
+def ends_with(session: PossibleEnds, effects: tuple[Effect, ...], tried: Situation) -> tuple[End, ...]:
     """How the same ends where the server does otherwise."""
     ends = session.ends
     for each in effects:
@@ -105,9 +88,9 @@ def shown_to_the_end(ends: tuple[End, ...]) -> tuple[End, ...]:
 
 def _lit(topology: Topology, client: str, to: Address, ports: PortSet) -> Iterator[End]:
     """What becomes of each port on its way to a lamp."""
-    stand = stand_of(topology, client)
-    flow = Flow("tcp", stand.sources, UNPRIVILEGED, to, ports)
-    for each in trace(topology, stand.origin, flow):
+    position = position_of(topology, client)
+    flow = Flow("tcp", position.sources, UNPRIVILEGED, to, ports)
+    for each in trace(topology, position.origin, flow):
         arrived = each.outcome == "ok" and each.end.at == topology.server.name
         chance = len(each.asked.ports) / len(ports)
         rung: Rung | None = None if arrived else "connect"
@@ -121,28 +104,28 @@ def with_stand_in(site: Site, tried: Situation) -> Site:
     return replace(site, clients=(*site.clients, tried.stands_in))
 
 
-def _as_tried(stand: Stand, tried: Situation) -> Stand:
+def _as_tried(position: ClientPosition, tried: Situation) -> ClientPosition:
     """The client with the habits that were seen of it."""
-    spec = stand.spec
+    spec = position.spec
     if tried.extended is not None:
         spec = replace(spec, uses_epsv=tried.extended)
     if tried.secured is not None:
         spec = replace(spec, speaks_tls="where-offered" if tried.secured else "never")
-    return replace(stand, spec=spec)
+    return replace(position, spec=spec)
 
 
 def _untrusting(spec: Client) -> Client:
     return replace(spec, trusts_announced=False)
 
 
-def _ends(forecast: Forecast) -> Iterator[End]:
+def _ends_of_forecast(forecast: Forecast) -> Iterator[End]:
     """The ends of a forecast: of data, by how many of the ports each has."""
     announced = forecast.announced if forecast.promise.mode == "passive" else None
     data = forecast.data
     if forecast.predicted == "unknown" and not (data and data.fails):
         yield End(1.0, forecast.rung or "connect", "unknown")
     elif data is None or not data.asked or forecast.rung == "send":
-        yield from _of_session(forecast, announced)
+        yield from _session_ends(forecast, announced)
     else:
         whole = len(data.asked)
         told = PortSet()
@@ -154,7 +137,7 @@ def _ends(forecast: Forecast) -> Iterator[End]:
             yield End(len(works) / whole, None, "ok", works, announced)
 
 
-def _of_session(forecast: Forecast, announced: Address | None) -> Iterator[End]:
+def _session_ends(forecast: Forecast, announced: Address | None) -> Iterator[End]:
     """The end of all sessions alike, or of either kind where it depends on the client's source port; what takes a
     long or a large transfer to be seen may not be seen."""
     works = End(1.0, None, "ok", forecast.data.asked if forecast.data else PortSet(), announced)

@@ -6,13 +6,12 @@ from typing import Any, TypeVar, cast
 from msgspec import Struct, structs
 
 from ..model.site import Site
-from ..model.visit_command import visit_command
+from ..observed.observation import Observation, Situation
+from ..predict.endpoints import visit_command
 from ..values.outcomes import Outcome, Rung
 from ..values.phrases import ports_named
 from ..values.ports import PortSet
 from .next_test import ON_SERVER, Test, Weighed
-from .sighting import Sighting
-from .situation import Situation
 
 _T = TypeVar("_T")
 _WHAT: dict[Rung, str] = {
@@ -40,7 +39,7 @@ def whose(tried: Situation) -> str:
     return f"{tried.client} → {tried.service}{f', {how}' if how else ''}"
 
 
-def came_of(seen: Sighting) -> str:
+def came_of(seen: Observation) -> str:
     """What came of it, in a clause."""
     if seen.tried.holds == "shut":
         return "it is open" if seen.works else "it stays shut"
@@ -50,15 +49,15 @@ def came_of(seen: Sighting) -> str:
     if seen.works:
         return f"it works{f' ({ports})' if ports else ''}"
     if seen.sometimes:
-        return f"it works now and then, else {_ended(seen)}"
+        return f"it works now and then, else {_ending_text(seen)}"
     if seen.rung is None and seen.outcomes:
         return "it fails"
     if seen.rung is not None:
-        return f"{_ended(seen)}{f' ({ports})' if ports else ''}"
+        return f"{_ending_text(seen)}{f' ({ports})' if ports else ''}"
     return ports or (f"well until {_WHAT[seen.reached]}, then nothing is known" if seen.reached else "nothing is known")
 
 
-def _ended(seen: Sighting) -> str:
+def _ending_text(seen: Observation) -> str:
     assert seen.rung is not None
     how = " or ".join(_HOW[each] for each in seen.outcomes if each in _HOW)
     return f"{how} when {_WHAT[seen.rung]}"
@@ -99,7 +98,7 @@ def in_general(value: _T) -> _T:
 class Instruction(Struct, frozen=True):
     """Where to stand, what to do there, and the command to type; of a look there is none."""
 
-    stand: str
+    place: str
     do: str
     command: str
 
@@ -119,17 +118,17 @@ def _to_try(site: Site, test: Test, tried: Situation, file: str) -> Instruction:
         at = str(site.server.address.each[0])
         named = service.tls.names[0] if service.tls.names else ""
         command = visit_command(site, service, named or at, service.control_port.number)
-        stand = f"on {site.server.name} itself" if on_server else f"at another host of {site.server.network}"
-        return Instruction(stand, "visit the service there", f"{command} --at {at}" if named else command)
+        place = f"on {site.server.name} itself" if on_server else f"at another host of {site.server.network}"
+        return Instruction(place, "visit the service there", f"{command} --at {at}" if named else command)
     how = f" in {tried.mode} mode" if tried.mode else ""
     extended = " with EPSV" if tried.extended else ""
-    stand = f"at the place of {tried.client}"
+    place = f"at the place of {tried.client}"
     do = f"visit {tried.service}{how}{extended}"
     if not file:
         client = next(each for each in site.clients if each.name == tried.client)
         host = str(client.reaches.host) if client.reaches else str(site.server.address.each[0])
-        return Instruction(stand, do, visit_command(site, service, host, service.control_port.number))
+        return Instruction(place, do, visit_command(site, service, host, service.control_port.number))
     words = ["eager-lantern", "visit", file, "--client", tried.client, "--service", tried.service]
     words += ["--mode", tried.mode] if tried.mode else []
     words += ["--extended"] if tried.extended else []
-    return Instruction(stand, do, " ".join(map(quote, words)))
+    return Instruction(place, do, " ".join(map(quote, words)))

@@ -1,7 +1,7 @@
 """Findings: what is wrong or unwise in a site, each cause once, with its place and its cure.
 
 A layer that does not pass what it ought to is a shortfall. Shortfalls are traced to causes
-(:mod:`.causes`), equal causes are joined, and each becomes one finding that breaks a promise.
+(:mod:`.session`), equal causes are joined, and each becomes one finding that breaks a promise.
 What is unwise whatever is promised comes from the ``lint_`` modules.
 
 A cure that is a change of the site is tried on the model before it is told: what it cures has to be
@@ -18,20 +18,17 @@ from ..model.consistency import problems
 from ..model.site import Promise, Site
 from ..network.topology import Topology
 from ..predict.alike import Studying, studies
-from ..predict.forecast import Forecast, Stand
+from ..predict.forecast import ClientPosition, Forecast, because
 from ..predict.ledger import Study, measure
 from ..predict.session import predict_from
-from ..predict.wording import because
-from ..values.site_path import SitePath
+from ..values.text_value import SitePath
+from .accounts import account_findings
 from .cause import Cause
-from .causes import causes_of
-from .finding import Finding, Severity
-from .finding_kinds import FindingKind
-from .lint_accounts import account_findings
-from .lint_exposure import exposure_findings
-from .lint_gateways import device_findings
-from .lint_ranges import range_findings
-from .lint_rules import rule_findings
+from .finding import Finding, FindingKind, Severity
+from .gateways import device_findings
+from .rules import rule_findings
+from .server import exposure_findings, range_findings
+from .session import causes_of
 
 _RANK: dict[Severity, int] = {"breaks": 0, "risks": 1, "note": 2}
 
@@ -57,29 +54,29 @@ def studied(site: Site) -> Studied:
     """Predict and measure everything that a consistent site promises."""
     topology = Topology(site)
 
-    def known(promise: Promise, place: SitePath, stand: Stand) -> Study:
-        return measure(topology, _foretold(topology, promise, place, stand))
+    def known(promise: Promise, place: SitePath, position: ClientPosition) -> Study:
+        return measure(topology, _foretold(topology, promise, place, position))
 
-    return _all(topology, known)
+    return _study_all(topology, known)
 
 
 def predicted(site: Site) -> Studied:
     """The same, with only those measured that are not kept: enough to see what a change has brought."""
     topology = Topology(site)
 
-    def known(promise: Promise, place: SitePath, stand: Stand) -> Study:
-        forecast = _foretold(topology, promise, place, stand)
+    def known(promise: Promise, place: SitePath, position: ClientPosition) -> Study:
+        forecast = _foretold(topology, promise, place, position)
         return Study(forecast, None, (), None, ()) if forecast.kept else measure(topology, forecast)
 
-    return _all(topology, known)
+    return _study_all(topology, known)
 
 
-def _all(topology: Topology, study: Studying) -> Studied:
+def _study_all(topology: Topology, study: Studying) -> Studied:
     """Promises and ways in, each studied; a fault of the program on the way tells which it was."""
 
-    def noted(promise: Promise, place: SitePath, stand: Stand) -> Study:
+    def noted(promise: Promise, place: SitePath, position: ClientPosition) -> Study:
         try:
-            return study(promise, place, stand)
+            return study(promise, place, position)
         except Exception as error:
             error.add_note(f"{promise.client} → {promise.service}, {promise.mode or promise.holds}")
             raise
@@ -89,8 +86,8 @@ def _all(topology: Topology, study: Studying) -> Studied:
     return Studied(topology, studies(topology, wanted, noted), studies(topology, list(_kept_open(site)), noted))
 
 
-def _foretold(topology: Topology, promise: Promise, place: SitePath, stand: Stand) -> Forecast:
-    return replace(predict_from(topology, promise, stand), place=place)
+def _foretold(topology: Topology, promise: Promise, place: SitePath, position: ClientPosition) -> Forecast:
+    return replace(predict_from(topology, promise, position), place=place)
 
 
 def _kept_open(site: Site) -> Iterable[tuple[Promise, SitePath]]:
@@ -106,13 +103,13 @@ def findings(known: Studied) -> tuple[Finding, ...]:
     """All findings of a site: what breaks promises first, then what is unwise, in the order of
     the file's sections. A place that is blamed for a broken promise is not blamed again."""
     found = untried(known)
-    opened = _opened(found)
+    opened = _exposed_places(found)
     told, tried = [], 0
     most = MOST_TRIED if lines_of(known.topology.site) <= MOST_LINES else 0
     for each in found:
         if each.cures and tried < most:
             tried += 1
-            told.append(_tried(known, opened, each))
+            told.append(_with_tested_cure(known, opened, each))
         else:
             told.append(replace(each, cures=()))
     return tuple(told)
@@ -121,7 +118,7 @@ def findings(known: Studied) -> tuple[Finding, ...]:
 _OPENS: set[FindingKind] = {"exposed-inside-service", "open-beyond-need", "filter-off"}
 
 
-def _opened(found: Iterable[Finding]) -> set[tuple[str, SitePath]]:
+def _exposed_places(found: Iterable[Finding]) -> set[tuple[str, SitePath]]:
     """What is open that ought not to be."""
     return {(each.kind, each.place) for each in found if each.kind in _OPENS}
 
@@ -137,14 +134,14 @@ def lines_of(site: Site) -> int:
 def untried(known: Studied) -> list[Finding]:
     """All findings, with cures that are not tried yet."""
     doubtful = [each for each in known.promises if each.forecast.kept is not True]
-    causes = _joined(cause for study in doubtful for cause in causes_of(known.topology, study))
-    found = list(map(_told, causes))
+    causes = _merge_causes(cause for study in doubtful for cause in causes_of(known.topology, study))
+    found = list(map(_finding_of, causes))
     found += _locked_out(known)
     found += _besides(found, _unwise(known))
     return sorted(found, key=lambda each: _RANK[each.severity])
 
 
-def _told(cause: Cause) -> Finding:
+def _finding_of(cause: Cause) -> Finding:
     cures = tuple(mend(cause.ports) for mend in cause.mends)
     return Finding(cause.kind, cause.severity, cause.message, cause.advice, cause.place, cures)
 
@@ -156,15 +153,15 @@ def _locked_out(known: Studied) -> Iterable[Finding]:
         if forecast.kept is True:
             continue
         severity: Severity = "breaks" if forecast.kept is False else "risks"
-        name, service = forecast.stand.name, forecast.service
+        name, service = forecast.position.name, forecast.service
         who = f"{name} must always reach {service.name} (port {service.control_port})"
-        causes = [*map(_told, _joined(causes_of(known.topology, each)))]
+        causes = [*map(_finding_of, _merge_causes(causes_of(known.topology, each)))]
         plain = Finding("admin-locked-out", severity, because(forecast), f"let {name} in", forecast.place)
         for cause in causes or [plain]:
             yield replace(cause, kind="admin-locked-out", severity=severity, message=f"{who}: {cause.message}")
 
 
-def _tried(known: Studied, opened: set[tuple[str, SitePath]], finding: Finding) -> Finding:
+def _with_tested_cure(known: Studied, opened: set[tuple[str, SitePath]], finding: Finding) -> Finding:
     """The finding with the first of its cures that helps, breaks no promise and opens nothing more than is open
     now, or a word on the harm."""
     harm: list[Forecast] = []
@@ -180,7 +177,7 @@ def _tried(known: Studied, opened: set[tuple[str, SitePath]], finding: Finding) 
         ]
         left = untried(after)
         stays = any((each.kind, each.place) == (finding.kind, finding.place) for each in left)
-        if not broken and not stays and _opened(left) <= opened:
+        if not broken and not stays and _exposed_places(left) <= opened:
             return replace(finding, cures=(cure,))
         harm = harm or broken
     return replace(finding, cures=(), advice=f"{finding.advice}{_of_harm(harm)}")
@@ -221,7 +218,7 @@ def _besides(found: list[Finding], more: Iterable[Finding]) -> Iterator[Finding]
 _ABOUT_ONE_LINE: set[FindingKind] = {"rule-shadowed", "rule-redundant", "port-taken-twice"}
 
 
-def _joined(causes: Iterable[Cause]) -> list[Cause]:
+def _merge_causes(causes: Iterable[Cause]) -> list[Cause]:
     """One cause for each kind, place and what it is about, with all the ports that it stops."""
     joined: dict[tuple[str, SitePath, str], Cause] = {}
     for cause in causes:

@@ -10,9 +10,8 @@ from ..model.site import Site
 from ..network.topology import listens_on
 from ..values.phrases import ports_phrase
 from ..values.ports import PortSet
-from ..values.site_path import SitePath
-from .finding import Severity
-from .finding_kinds import FindingKind
+from ..values.text_value import SitePath
+from .finding import FindingKind, Severity
 
 Role = Literal["control", "data"]
 FEW = 8

@@ -1,4 +1,4 @@
-"""A finding, as a value."""
+"""A finding as a value, and the kinds that there are."""
 
 from typing import Any, Literal
 
@@ -6,13 +6,97 @@ from msgspec import Struct
 
 from ..model.change import Change, change
 from ..model.site import Site
-from ..values.site_path import SitePath
-from .finding_kinds import FindingKind
+from ..values.text_value import SitePath
+
+FindingKind = Literal[
+    "no-forward",
+    "forward-off",
+    "forward-wrong-host",
+    "range-mismatch",
+    "range-typo",
+    "range-shifted",
+    "filter-blocks",
+    "control-port-differs",
+    "announces-private-address",
+    "announces-outside-to-inside",
+    "announces-stale-address",
+    "announced-name-disagrees",
+    "no-way-in",
+    "outside-address-not-public",
+    "hairpin-needed",
+    "active-cannot-return",
+    "active-client-names-private",
+    "active-outgoing-blocked",
+    "helper-blind",
+    "helper-needed",
+    "peer-address-changes",
+    "not-translated",
+    "answers-go-elsewhere",
+    "idle-too-short",
+    "packets-too-big",
+    "ipv6-without-path",
+    "udp-missing",
+    "port-taken-twice",
+    "forward-table-full",
+    "range-not-forwardable",
+    "provider-blocks-port",
+    "port-outside-share",
+    "rule-shadowed",
+    "rule-redundant",
+    "rule-wrong-category",
+    "rule-unknown",
+    "whole-program-allowed",
+    "filter-off",
+    "exposed-inside-service",
+    "open-beyond-need",
+    "exposed-host",
+    "answers-bypass-device",
+    "forward-ends",
+    "clients-hidden",
+    "admin-locked-out",
+    "login-in-clear",
+    "data-in-clear",
+    "tls-not-required",
+    "tls-reuse-trap",
+    "tls-not-spoken",
+    "epsv-missing",
+    "range-left-to-system",
+    "range-overlaps-local-ports",
+    "range-overlaps-service",
+    "range-too-small",
+    "range-too-wide",
+    "port-20-needless",
+    "server-address-may-change",
+    "active-ports-rest",
+    "account-not-confined",
+    "account-of-system",
+    "account-broad",
+    "account-privileged",
+    "anonymous-writes",
+    "account-rights-conflict",
+    "account-without-path",
+    "certificate-name-differs",
+    "folder-not-shown",
+    "certificate-key-short",
+    "certificate-near-end",
+    "certificate-other-key",
+    "certificate-unread",
+    "listens-elsewhere",
+    "starts-not-by-itself",
+    "port-taken-by-another",
+    "outside-differs",
+    "tunnel-in-the-way",
+    "carrier-translates",
+    "lease-differs",
+    "local-ports-differ",
+    "filter-inactive",
+]
+
 
 Severity = Literal["breaks", "risks", "note"]
 
 
-def setting(site: Site, place: SitePath, new: Any) -> tuple[Change, ...]:
+def set_to(site: Site, place: SitePath, new: Any) -> tuple[Change, ...]:
     """The cure that sets one place."""
     return (change(site, place, new),)
 

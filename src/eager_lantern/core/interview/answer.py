@@ -11,7 +11,7 @@ from ..values.ports import PortSet
 RIGHTS: tuple[Right, ...] = ("list", "read", "write", "append", "rename", "remove", "make-folders")
 
 
-def listed(options: Sequence[str]) -> str:
+def either_of(options: Sequence[str]) -> str:
     """Choices as a sentence has them."""
     *most, last = options
     return f"{', '.join(most)} or {last}" if most else last
@@ -34,7 +34,7 @@ def choice(options: Sequence[str]) -> Callable[[str], str]:
         word = text.strip().lower()
         word = word if word in options else _SYNONYMS.get(word, word)
         if word not in options:
-            raise ValueError(f"found “{text[:40]}”, write {listed(options)}")
+            raise ValueError(f"found “{text[:40]}”, write {either_of(options)}")
         return word
 
     return read
@@ -107,7 +107,7 @@ def rights(text: str) -> str:
     return ", ".join(dict.fromkeys(found))
 
 
-def typed(text: str) -> str:
+def dialled(text: str) -> str:
     """What clients type: a name or an address."""
     destination = Destination.parse(text)
     if destination.own or not re.fullmatch(r"[A-Za-z0-9.:_-]+", str(destination)):

@@ -12,8 +12,7 @@ from ipaddress import ip_network
 from msgspec import Struct
 
 from ..model.site import ETHERNET_BYTES, default_own_ports
-from ..sizing.clear_range import clear_range
-from ..sizing.demand import ports_at_once
+from ..sizing.demand import clear_range, ports_at_once
 from ..values.addresses import Address, AddressSet, address_or_none
 from ..values.phrases import article
 from ..values.ports import PortSet
@@ -74,7 +73,7 @@ class Question(Struct, frozen=True):
         found = self.read(text)
         left = self.choices(answers)
         if left and found not in left:
-            raise ValueError(f"“{found}” does not go with the answers before it: write {answer.listed(tuple(left))}")
+            raise ValueError(f"“{found}” does not go with the answers before it: write {answer.either_of(tuple(left))}")
         return found
 
 
@@ -95,7 +94,7 @@ def _folder_of(answers: Answers) -> str:
     return "/srv/" + (re.sub(r"[^a-z0-9]+", "-", answers["account"].lower()).strip("-") or "files")
 
 
-def _range(registered: PortSet) -> Callable[[Answers], str]:
+def _proposed_range(registered: PortSet) -> Callable[[Answers], str]:
     """A clear range for the worst burst: each client may hold a port while another of its own rests."""
 
     def propose(answers: Answers) -> str:
@@ -127,7 +126,7 @@ def _device_name(answers: Answers) -> str:
     return "cloud-filter" if answers["behind"] == "cloud" else answers["behind"]
 
 
-def outside_of(answers: Answers) -> str:
+def outside_address(answers: Answers) -> str:
     """The outside address, or what stands for it while it is not known."""
     if answers["outside"] != "unknown":
         return answers["outside"]
@@ -135,7 +134,7 @@ def outside_of(answers: Answers) -> str:
 
 
 def _seen_at(answers: Answers) -> str:
-    return outside_of(answers) if is_translated(answers) else answers["address"]
+    return outside_address(answers) if is_translated(answers) else answers["address"]
 
 
 def _places_left(answers: Answers) -> dict[str, str]:
@@ -153,7 +152,7 @@ def _has_other_port(answers: Answers) -> bool:
 
 
 def _is_shared_perhaps(answers: Answers) -> bool:
-    return answers["behind"] == "router" and Address.parse(outside_of(answers)).family == 4
+    return answers["behind"] == "router" and Address.parse(outside_address(answers)).family == 4
 
 
 def _may_have_phones(answers: Answers) -> bool:
@@ -225,7 +224,7 @@ def questions(registered: PortSet) -> Iterator[Question]:
     )  # fmt: skip
     yield Question(
         "ports", "Which data ports?", "Two for each client at once, clear of the system's own ports.",
-        answer.ports, _range(registered), _is_ftp,
+        answer.ports, _proposed_range(registered), _is_ftp,
         more="Every listing and every transfer takes one. The same range goes into every device: write it down once.",
     )  # fmt: skip
     yield Question(
@@ -283,7 +282,7 @@ def questions(registered: PortSet) -> Iterator[Question]:
     )  # fmt: skip
     yield Question(
         "typed", "What do clients type to reach the server?", "A name is better: it can follow the address.",
-        answer.typed, _seen_at, is_open,
+        answer.dialled, _seen_at, is_open,
         more="Without its port. The certificate is made for what is typed here.",
     )  # fmt: skip
     yield Question(
@@ -335,7 +334,7 @@ def refusal(answers: Answers) -> str:
     from_outside = is_open(answers) or (is_administered(answers) and not is_administered_inside(answers))
     if from_outside and not is_translated(answers) and own.kind != "public":
         return f"{own} is {article(own.kind)} address, which nobody on the internet reaches untranslated: choose router"
-    outside = Address.parse(outside_of(answers)) if "outside" in answers else own
+    outside = Address.parse(outside_address(answers)) if "outside" in answers else own
     if outside.family != own.family:
         pair = f"{outside} outside and {own} inside"
         return f"{pair} are of different families, which no translation joins: enter both as IPv4, or choose firewall"

@@ -6,28 +6,68 @@ A finding that breaks a promise carries its cure as a change. A site with such a
 findings and cures of its own, and so cures lead on, from site to site, until all promises are kept. Each way costs the
 sum of its changes. The search always goes on from the cheapest way that it has (uniform cost, Dijkstra 1959), so the
 first that arrives is the cheapest of all that cures lead to. It has arrived where every promise is kept that can be
-told, none that was kept is broken, and nothing more is let in than the promises need (:mod:`.exposure`).
+told, none that was kept is broken, and nothing more is let in than the promises need (:mod:`..predict.exposure`).
 
 The number of ways is bounded. Where that is not enough, all cures are made at once, as long as that brings anything,
 and then every change is taken back that the promises can do without: a good set, of which nobody says that it is
 the cheapest.
+
+A cause that `diagnose` names may stand on a device and not in the file: there the file is the cure, and what it says
+has to be entered on the device again.
 """
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from heapq import heappop, heappush
 from itertools import count
 from typing import Literal
 
 from msgspec import Struct
 
+from ..diagnosis.fault import Fault
+from ..diagnosis.faults import faults_of
 from ..findings.all import Studied, predicted, untried
 from ..findings.finding import Finding
 from ..model.change import Change, changed
 from ..model.consistency import problems
-from ..model.site import Client, Gateway, Habits, Promise, PublishedName, Site
+from ..model.site import INTERNET, Client, Gateway, Habits, Promise, PublishedName, Site
+from ..network.topology import Topology
+from ..predict.exposure import Exposed, Widened, beyond_need, exposed, widened
 from ..predict.forecast import Forecast
-from .costs import Costs
-from .exposure import Exposed, Widened, beyond_need, exposed, widened
+
+Owner = Literal["server", "own-device", "name", "client", "other-device"]
+
+
+class Costs(Struct, frozen=True):
+    """What a change costs by whose it is, and what is added where it is of a key by which a protection is given up."""
+
+    owners: Mapping[Owner, float]
+    gives_up: Mapping[str, float]
+
+    def of(self, site: Site, change: Change) -> float:
+        """The cost of one change of a site."""
+        return self.owners[owner_of(site, change)] + self.gives_up.get(str(change.place[-1]), 0.0)
+
+
+def owner_of(site: Site, change: Change) -> Owner:
+    """Whose device a change is on: the site's own are those between its server and the internet."""
+    match change.place[0]:
+        case "gateways":
+            own = own_gateways(site)
+            return "own-device" if site.gateways[int(change.place[1])].name in own else "other-device"
+        case "clients" | "habits":
+            return "client"
+        case "names":
+            return "name"
+        case _:
+            return "server"
+
+
+def own_gateways(site: Site) -> frozenset[str]:
+    """The gateways that the server is behind: those on its way to the internet, and all others of its own network."""
+    chain = Topology(site).chain(site.server.network, INTERNET) or ()
+    beside = {each.name for each in site.gateways if each.inside.network == site.server.network}
+    return frozenset(beside | {each.device.name for each in chain})
+
 
 MOST_STATES, LARGE, MOST_OF_LARGE = 400, 300, 12
 """Sites that are looked at; and of sites with more than so many rules and forwards."""
@@ -35,7 +75,7 @@ MOST_ROUNDS = 8
 MOST_ALTERNATIVES = 3
 
 
-class Step(Struct, frozen=True):
+class DeviceChange(Struct, frozen=True):
     """A change, what it costs, and the finding that it cures."""
 
     change: Change
@@ -58,7 +98,7 @@ class Plan(Struct, frozen=True):
     """Changes that together keep every promise; ``gains`` are those that are not kept without, ``more`` is what is let
     in with them and was not before."""
 
-    steps: tuple[Step, ...]
+    steps: tuple[DeviceChange, ...]
     gains: tuple[Promise, ...]
     more: tuple[Widened, ...]
 
@@ -82,7 +122,7 @@ class Mending(Struct, frozen=True):
     plan: Plan | None = None
     alternatives: tuple[Plan, ...] = ()
     least: bool = True
-    left: tuple[Forecast, ...] = ()
+    remaining: tuple[Forecast, ...] = ()
     incurable: tuple[Finding, ...] = ()
     only: frozenset[str] = frozenset()
 
@@ -101,17 +141,17 @@ def mend(site: Site, costs: Costs, only: frozenset[str] = frozenset()) -> Mendin
     search = _Search(site, costs, start, only)
     if search.arrived(start):
         return Mending(kept=True)
-    plans, complete = search.cheapest(_bound(site))
+    plans, complete = search.cheapest(_state_bound(site))
     if plans:
         return Mending(False, plans[0], tuple(plans[1 : MOST_ALTERNATIVES + 1]), least=complete, only=only)
     if not complete and (plan := search.greedy()) is not None:
         return Mending(False, plan, least=False, only=only)
-    left = tuple(each for each in start.forecasts if each.kept is False)
+    remaining = tuple(each for each in start.forecasts if each.kept is False)
     incurable = tuple(each for each in untried(start) if each.severity == "breaks" and not each.cures)
-    return Mending(False, None, least=complete, left=left, incurable=incurable)
+    return Mending(False, None, least=complete, remaining=remaining, incurable=incurable)
 
 
-def _bound(site: Site) -> int:
+def _state_bound(site: Site) -> int:
     tables = [table for each in site.gateways for table in (each.filter.inward, each.filter.outward)]
     hosts = [site.server.filter, *(each.filter for each in site.clients)]
     rules = sum(len(table.rules) for table in tables) + sum(
@@ -143,7 +183,7 @@ class _Search:
     def cheapest(self, most: int) -> tuple[list[Plan], bool]:
         """The cheapest plans, all of one cost, and whether all ways of less have been looked at."""
         order = count()
-        waiting: list[tuple[float, int, tuple[Step, ...]]] = [(0.0, next(order), ())]
+        waiting: list[tuple[float, int, tuple[DeviceChange, ...]]] = [(0.0, next(order), ())]
         known: set[frozenset[object]] = set()
         found: list[Plan] = []
         for _ in range(most):
@@ -158,21 +198,21 @@ class _Search:
                 continue
             for step in self._next(site, after, steps):
                 way = (*steps, step)
-                key = frozenset(map(_told, way))
+                key = frozenset(map(_identity, way))
                 if key not in known:
                     known.add(key)
                     heappush(waiting, (cost + step.cost, next(order), way))
         return found, False
 
-    def _next(self, site: Site, after: Studied, steps: Sequence[Step]) -> Iterator[Step]:
+    def _next(self, site: Site, after: Studied, steps: Sequence[DeviceChange]) -> Iterator[DeviceChange]:
         """Every cure of what still breaks a promise, at places that are not changed yet."""
         places = {each.change.place for each in steps}
         for finding in self._broken(after):
             for cure in finding.cures:
                 if cure.place not in places and not problems(changed(site, cure)):
-                    yield Step(cure, self.costs.of(self.site, cure), finding)
+                    yield DeviceChange(cure, self.costs.of(self.site, cure), finding)
 
-    def _allowed(self, site: Site, after: Studied, steps: tuple[Step, ...]) -> Plan | None:
+    def _allowed(self, site: Site, after: Studied, steps: tuple[DeviceChange, ...]) -> Plan | None:
         """The plan, where it lets in nothing beyond what the promises need."""
         if self._exposed is None:
             self._exposed = exposed(self.site)
@@ -183,7 +223,7 @@ class _Search:
 
     def greedy(self) -> Plan | None:
         """All cures made, round by round, then every change taken back that can be done without, the dearest first."""
-        steps: tuple[Step, ...] = ()
+        steps: tuple[DeviceChange, ...] = ()
         after = self.start
         for _ in range(MOST_ROUNDS):
             site = changed(self.site, *(each.change for each in steps))
@@ -201,32 +241,39 @@ class _Search:
         site = self._with(steps)
         return self._allowed(site, predicted(site), steps)
 
-    def _with(self, steps: Sequence[Step]) -> Site:
+    def _with(self, steps: Sequence[DeviceChange]) -> Site:
         return changed(self.site, *(each.change for each in steps))
 
-    def _one_each(self, site: Site, after: Studied, steps: Sequence[Step]) -> tuple[Step, ...]:
+    def _one_each(self, site: Site, after: Studied, steps: Sequence[DeviceChange]) -> tuple[DeviceChange, ...]:
         """The cheapest cure of each finding, where they do not meet."""
-        found: list[Step] = []
+        found: list[DeviceChange] = []
         for finding in self._broken(after):
             mine = sorted(
                 (each for each in self._next(site, after, steps) if each.finding == finding), key=lambda each: each.cost
             )
-            if mine and not any(_meet(mine[0].change, each.change) for each in found):
+            if mine and not any(_overlap(mine[0].change, each.change) for each in found):
                 found.append(mine[0])
         return tuple(found)
 
 
-def _adds(step: Step) -> bool:
+def _adds(step: DeviceChange) -> bool:
     """Whether it adds to a list, so that the places of what was added after it would move."""
     return step.change.old is None and isinstance(step.change.place[-1], int)
 
 
-def _meet(one: Change, other: Change) -> bool:
+def _overlap(one: Change, other: Change) -> bool:
     a, b = one.place, other.place
     return a[: len(b)] == b or b[: len(a)] == a
 
 
-def _told(step: Step) -> object:
+def _identity(step: DeviceChange) -> object:
     """What makes it this change, wherever in a list it is added."""
     place = step.change.place[:-1] if _adds(step) else step.change.place
     return place, step.change.new
+
+
+def undone(site: Site, kinds: Collection[str]) -> tuple[Fault, ...]:
+    """Where each of these kinds of faults may stand on a consistent site, with what to look at and what undoes it;
+    faults of one place that are undone alike are told once."""
+    faults = [each for each in faults_of(site) if each.kind in kinds]
+    return tuple({(each.kind, each.at, each.place, each.cure): each for each in reversed(faults)}.values())[::-1]

@@ -8,7 +8,7 @@ from typing import Any
 
 from msgspec import Struct, structs
 
-from ..values.site_path import SitePath
+from ..values.text_value import SitePath
 from .site import Site
 
 
@@ -40,23 +40,23 @@ def value_at(site: Site, place: SitePath) -> Any:
 def changed(site: Site, *changes: Change) -> Site:
     """The site with the changes made, one after the other."""
     for each in changes:
-        site = _set(site, each.place, each.new)
+        site = _with_value(site, each.place, each.new)
     return site
 
 
-def _set(value: Any, place: SitePath, new: Any) -> Any:
+def _with_value(value: Any, place: SitePath, new: Any) -> Any:
     if not place:
         return new
     first, rest = place[0], place[1:]
     if isinstance(first, int) and not rest and new is None:
         return (*value[:first], *value[first + 1 :])
     if isinstance(first, int):
-        inner = _set(value[first], rest, new) if first < len(value) else new
+        inner = _with_value(value[first], rest, new) if first < len(value) else new
         return (*value[:first], inner, *value[first + 1 :])
     name = _attribute(value, first)
     if not rest and new is None:
-        return structs.replace(value, **{name: _default(value, name)})
-    return structs.replace(value, **{name: _set(getattr(value, name), rest, new)})
+        return structs.replace(value, **{name: _default_of(value, name)})
+    return structs.replace(value, **{name: _with_value(getattr(value, name), rest, new)})
 
 
 def _attribute(value: Any, key: str) -> str:
@@ -64,5 +64,5 @@ def _attribute(value: Any, key: str) -> str:
     return value.__struct_fields__[value.__struct_encode_fields__.index(key)]  # type: ignore[no-any-return]
 
 
-def _default(value: Any, name: str) -> Any:
+def _default_of(value: Any, name: str) -> Any:
     return next(each.default for each in structs.fields(value) if each.name == name)

@@ -1,24 +1,28 @@
-"""Whether the parts of a site fit together: names that refer to something and are used once, gateways, paths,
-addresses, rules and promises. Each problem says what was found and what would be right."""
+"""Whether the parts of a site fit together: names, addresses, gateways, routes and paths."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
-from ..values.site_path import SitePath
+from ..values.addresses import FAMILIES, Address, Addresses, AddressSet
+from ..values.text_value import SitePath
 from .entries import Destination
-from .gateways_fit import gateway_problems
-from .paths_fit import address_problems, route_problems, second_paths
-from .problem import Problem, did_you_mean, network_names, refers
-from .rights import parts_of
+from .problem import Problem, did_you_mean, list_of_addresses, network_names, refers
 from .site import (
+    ETHERNET_BYTES,
+    INTERNET,
     Account,
     Client,
     Filter,
+    Forward,
+    Gateway,
     HostFilter,
     Promise,
     Refusal,
     Rule,
+    Server,
     Service,
     Site,
+    StaticRoute,
+    parts_of,
 )
 
 
@@ -32,7 +36,7 @@ def problems(site: Site) -> list[Problem]:
         *route_problems(site),
         *address_problems(site),
         *_rules(site),
-        *_promises(site),
+        *_promise_problems(site),
     ]
 
 
@@ -189,7 +193,7 @@ def _all_filters(site: Site) -> Iterator[tuple[SitePath, Filter]]:
         yield (*place, "outgoing"), both.outgoing
 
 
-def _promises(site: Site) -> Iterator[Problem]:
+def _promise_problems(site: Site) -> Iterator[Problem]:
     clients = {each.name: each for each in site.clients}
     services = {each.name: each for each in site.services}
     for i, promise in enumerate(site.promises):
@@ -202,10 +206,10 @@ def _promises(site: Site) -> Iterator[Problem]:
         yield from refers("service", promise.service, list(services), (*place, "service"))
         service = services.get(promise.service)
         if service:
-            yield from _mode(promise, service, clients.get(promise.client), place)
+            yield from _mode_problems(promise, service, clients.get(promise.client), place)
 
 
-def _mode(promise: Promise, service: Service, client: Client | None, place: SitePath) -> Iterator[Problem]:
+def _mode_problems(promise: Promise, service: Service, client: Client | None, place: SitePath) -> Iterator[Problem]:
     if service.protocol != "ftp":
         if promise.mode:
             message = f"“{service.name}” has protocol {service.protocol}, which has no passive or active mode"
@@ -216,3 +220,216 @@ def _mode(promise: Promise, service: Service, client: Client | None, place: Site
         elif client and promise.mode not in client.modes:
             message = f"{client.name} does not use {promise.mode} mode (its modes: {', '.join(client.modes)})"
             yield Problem((*place, "mode"), message)
+
+
+def gateway_problems(site: Site) -> Iterator[Problem]:
+    """What does not fit of gateways, each by itself."""
+    for i, gateway in enumerate(site.gateways):
+        place: SitePath = ("gateways", i)
+        if gateway.outside.network == gateway.inside.network:
+            found = f"“{gateway.inside.network}” is outside and inside of {gateway.name}"
+            yield Problem((*place, "inside", "network"), f"{found}; a gateway joins two different networks")
+        yield from _translation(gateway, place)
+        needs_inside = {"hairpin": gateway.hairpin and gateway.hairpin_source == "inside",
+                        "forwards_hide_source": gateway.forwards_hide_source}  # fmt: skip
+        for key, needs in needs_inside.items():
+            if needs and not gateway.inside.address:
+                message = f"{key} needs the gateway's inside address; write inside: {{network: …, address: …}}"
+                yield Problem((*place, key), message)
+        yield from _exposed_host_problems(gateway, place)
+        yield from _sizes(gateway, place)
+        if gateway.inside.ports is not None:
+            message = "a share of ports is of an outside address; an inside one has all of them: leave ports out"
+            yield Problem((*place, "inside", "ports"), message)
+        for j, forward in enumerate(gateway.forwards):
+            yield from _forward(forward, (*place, "forwards", j))
+            own = gateway.outside_addresses.each
+            if forward.outside is not None and forward.outside not in own:
+                message = (
+                    f"{forward.outside} is no outside address of {gateway.name}, which has {list_of_addresses(own)}"
+                )
+                yield Problem((*place, "forwards", j, "outside"), message)
+            if forward.outside is not None and forward.outside.family != forward.to.family:
+                message = f"{forward.outside} and {forward.to} are of different address families"
+                yield Problem((*place, "forwards", j, "outside"), f"{message}; a forward joins two of one family")
+
+
+def _sizes(gateway: Gateway, place: SitePath) -> Iterator[Problem]:
+    if gateway.too_big == "dropped" and gateway.mtu >= ETHERNET_BYTES:
+        message = f"too_big is about packets larger than a line takes; both of {gateway.name} take {gateway.mtu} bytes"
+        yield Problem((*place, "too_big"), f"{message}; give the smaller one its size (outside: {{mtu: 1492}})")
+
+
+def _exposed_host_problems(gateway: Gateway, place: SitePath) -> Iterator[Problem]:
+    """One host for each family, since all of a device's ports lead to it."""
+    for family in FAMILIES:
+        if gateway.exposed_host and len(found := gateway.exposed_host.of_family(family)) > 1:
+            message = f"exposed_host is one host for each family, found {len(found)}: {gateway.exposed_host}"
+            yield Problem((*place, "exposed_host"), f"{message}; keep one")
+
+
+def _translation(gateway: Gateway, place: SitePath) -> Iterator[Problem]:
+    told = {"translate": (gateway.translate, FAMILIES), "translate_ipv6": (gateway.translate_ipv6, (6,))}
+    for key, (kind, families) in told.items():
+        of_six = " of IPv6" if key == "translate_ipv6" else ""
+        if kind == "outward" and not any(gateway.outside.address.of_family(each) for each in families):
+            needs = f"needs the gateway's outside address{of_six}; write outside: {{network: …, address: …}}"
+            yield Problem((*place, key), f"{key}: outward {needs}")
+        if kind == "one-to-one" and not any(each.inside.family in families for each in gateway.pairs):
+            yield Problem((*place, key), f"{key}: one-to-one needs pairs{of_six}: [{{outside: …, inside: …}}]")
+    if gateway.nat64 is not None and not gateway.outside.address.of_family(4):
+        yield Problem(
+            (*place, "nat64"), "nat64 needs an outside address of IPv4; write outside: {network: …, address: …}"
+        )
+    if gateway.nat64 is not None and gateway.ftp_helper:
+        message = "what the FTP helper of a NAT64 device rewrites (RFC 6384) is not predicted"
+        yield Problem((*place, "ftp_helper"), f"{message}; leave ftp_helper out: EPSV needs none")
+    for pair in gateway.pairs:
+        if (kind := gateway.translates(pair.inside.family)) != "one-to-one":
+            key = "translate" if pair.inside.family == 4 or gateway.translate_ipv6 is None else "translate_ipv6"
+            yield Problem((*place, "pairs"), f"pairs need {key}: one-to-one, found {key}: {kind}")
+            break
+    for j, pair in enumerate(gateway.pairs):
+        if pair.outside.family != pair.inside.family:
+            message = f"{pair.outside} and {pair.inside} are of different address families"
+            yield Problem((*place, "pairs", j), f"{message}; a pair joins two of one family")
+
+
+def _forward(forward: Forward, place: SitePath) -> Iterator[Problem]:
+    if not forward.to_port:
+        return
+    if len(forward.ports.spans) > 1:
+        message = f"to_port is the first inside port of one range, ports has several: {forward.ports}"
+        yield Problem((*place, "to_port"), f"{message}; write one forward for each")
+    elif forward.ports.highest + forward.offset > 65535:
+        message = f"{len(forward.ports)} ports from {forward.to_port} on run past 65535"
+        yield Problem((*place, "to_port"), f"{message}; start at {65536 - len(forward.ports)} or lower")
+
+
+def second_paths(site: Site) -> Iterator[Problem]:
+    """Joining two networks that are joined already would give two paths (union and find)."""
+    leader: dict[str, str] = {name: name for name in network_names(site)}
+
+    def find(name: str) -> str:
+        while leader.setdefault(name, name) != name:
+            name = leader[name]
+        return name
+
+    for i, gateway in enumerate(site.gateways):
+        outside, inside = find(gateway.outside.network), find(gateway.inside.network)
+        if outside == inside and gateway.outside.network != gateway.inside.network:
+            undecided = [each.name for each in _hosts(site) if each.gateway is None and _has_choice(site, each)]
+            if not undecided:
+                continue
+            pair = f"“{gateway.outside.network}” and “{gateway.inside.network}”"
+            message = f"{gateway.name} is a second path between {pair}: which one does the traffic take?"
+            advice = f"say it at {', '.join(undecided)}: gateway: {gateway.name}, or the other"
+            yield Problem(("gateways", i), f"{message} {advice}")
+        leader[outside] = inside
+
+
+def _hosts(site: Site) -> tuple[Server | Client, ...]:
+    return (site.server, *(each for each in site.clients if not each.on_server))
+
+
+def _has_choice(site: Site, host: Server | Client) -> bool:
+    """Whether several gateways lead out of the network that a host is on."""
+    return sum(each.inside.network == host.network for each in site.gateways) > 1
+
+
+def route_problems(site: Site) -> Iterator[Problem]:
+    """Gateways and routes of hosts and devices: each is attached where it is needed, and none is told twice."""
+    hosts: list[tuple[SitePath, Server | Client]] = [(("server",), site.server)]
+    hosts += [(("clients", i), each) for i, each in enumerate(site.clients)]
+    for place, host in hosts:
+        if host.gateway is not None:
+            yield from _attached_gateway(site, host.gateway, {host.network}, (*place, "gateway"))
+        defaults = [each for each in host.routes if _everywhere(each)]
+        if host.gateway is not None and defaults:
+            message = f"{host.name} has two defaults: gateway: {host.gateway}, and a route to {defaults[0].to}"
+            yield Problem((*place, "gateway"), f"{message}; keep one")
+        yield from _static_routes(site, host.routes, {host.network}, place)
+    for i, gateway in enumerate(site.gateways):
+        networks = {gateway.outside.network, gateway.inside.network}
+        yield from _static_routes(site, gateway.routes, networks, ("gateways", i))
+
+
+def _everywhere(route: StaticRoute) -> bool:
+    return any(low == 0 for low, _ in route.to.of_family(4).spans) and len(route.to.of_family(4).prefixes()) == 1
+
+
+def _static_routes(site: Site, routes: Sequence[StaticRoute], networks: set[str], place: SitePath) -> Iterator[Problem]:
+    for j, each in enumerate(routes):
+        yield from _attached_gateway(site, each.via, networks, (*place, "routes", j, "via"))
+        for network in sorted(networks):
+            if own := _on_own_network(site, network, each):
+                message = f"{own} is on “{network}” itself, where no gateway is needed"
+                yield Problem((*place, "routes", j, "to"), f"{message}; name addresses that are further on")
+        if any(each.to == earlier.to for earlier in routes[:j]):
+            message = f"{each.to} is told a second time; which of the two gateways does it go through? keep one"
+            yield Problem((*place, "routes", j, "to"), message)
+
+
+def _on_own_network(site: Site, network: str, route: StaticRoute) -> AddressSet:
+    """The addresses of a route that its holder reaches without a gateway; a wider route says nothing of them."""
+    subnet = next((each.subnet for each in site.networks if each.name == network), AddressSet())
+    held = AddressSet.single(*(each for _, _, name, some in _attached(site) if name == network for each in some.each))
+    wider = bool(subnet) and network != INTERNET and not (route.to <= subnet)
+    return AddressSet() if wider else route.to & (subnet | held)
+
+
+def _attached_gateway(site: Site, name: str, networks: set[str], place: SitePath) -> Iterator[Problem]:
+    """A gateway that is named as the next one has to be on the same network."""
+    known = [each.name for each in site.gateways]
+    if name not in known:
+        yield from refers("gateway", name, known, place)
+        return
+    gateway = site.gateways[known.index(name)]
+    if not networks & {gateway.outside.network, gateway.inside.network}:
+        there = f"{name} stands between “{gateway.outside.network}” and “{gateway.inside.network}”"
+        near = [each.name for each in site.gateways if networks & {each.outside.network, each.inside.network}]
+        yield Problem(place, f"{there}, not on “{', '.join(sorted(networks))}”; near are: {', '.join(near) or 'none'}")
+
+
+def address_problems(site: Site) -> Iterator[Problem]:
+    """Addresses that are not of their network, or that two devices have."""
+    holders: dict[tuple[str, int], str] = {}
+    for place, device, network, addresses in _attached(site):
+        yield from _in_subnet(site, network, addresses, place)
+        for address in addresses.each:
+            if network == INTERNET and address.kind != "public":
+                continue  # not reachable there, so that two places may well use the same one
+            holder = holders.setdefault((network, address.number), device)
+            if holder != device:
+                yield Problem(place, _twice_held(site, address, holder, device))
+
+
+def _twice_held(site: Site, address: Address, first: str, second: str) -> str:
+    """What is wrong where two devices have one address: of a shared one, each has ports of its own."""
+    shares = {each.name: each.outside.ports for each in site.gateways if address in each.outside.address}
+    one, other = shares.get(first), shares.get(second)
+    if one is None or other is None:
+        return f"{address} belongs to {first} already; each device has its own address"
+    if both := one & other:
+        return f"ports {both} of {address} are {first}’s and {second}’s: shares of one address do not overlap"
+    return f"{address} is shared with {first}: a site has one of its customers, so leave the neighbour {second} out"
+
+
+def _attached(site: Site) -> Iterator[tuple[SitePath, str, str, Addresses]]:
+    for i, gateway in enumerate(site.gateways):
+        place: SitePath = ("gateways", i)
+        yield (*place, "outside", "address"), gateway.name, gateway.outside.network, gateway.outside.address
+        yield (*place, "inside", "address"), gateway.name, gateway.inside.network, gateway.inside.address
+        for j, pair in enumerate(gateway.pairs):
+            yield (*place, "pairs", j, "outside"), gateway.name, gateway.outside.network, Addresses((pair.outside,))
+    yield ("server", "address"), site.server.name, site.server.network, site.server.address
+    for i, client in enumerate(site.clients):
+        yield ("clients", i, "address"), client.name, client.network, client.address
+
+
+def _in_subnet(site: Site, network: str, addresses: Addresses, place: SitePath) -> Iterator[Problem]:
+    subnet = next((each.subnet for each in site.networks if each.name == network), None)
+    for address in addresses.each:
+        if subnet and address.number not in subnet and subnet.of_family(address.family):
+            message = f"{address} is outside network “{network}”, which is {subnet}"
+            yield Problem(place, f"{message}; mend the address, the network's name or its subnet")

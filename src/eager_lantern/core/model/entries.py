@@ -1,8 +1,9 @@
-"""What is written into one key of the site file, where it is more than a set or an address: a port, ports that are
-blocked, where to go, and what clients type."""
+"""What one key of the site file holds, where it is more than a set or an address: a port, blocked ports, a target."""
 
 import re
 from typing import Self
+
+from msgspec import Struct
 
 from ..values.addresses import Addresses
 from ..values.ports import PortSet, port_number
@@ -123,3 +124,16 @@ def _host_and_port(text: str) -> tuple[str, str | None]:
         return bracketed[1], bracketed[2]
     host, colon, port = text.partition(":")
     return (host, port) if colon and ":" not in port else (text, None)
+
+
+class KeyPage(Struct, frozen=True):
+    """Its meaning, what may stand there, the default (empty where it has to be written), a line of an example, and
+    the keys below it with their meanings."""
+
+    path: str
+    means: str
+    holds: str
+    default: str
+    required: bool
+    example: str
+    below: tuple[tuple[str, str], ...]

@@ -5,7 +5,7 @@ from collections.abc import Iterable, Iterator
 from msgspec import Struct
 
 from ..values.addresses import Address
-from ..values.site_path import SitePath
+from ..values.text_value import SitePath
 from .site import INTERNET, Site
 
 
@@ -32,7 +32,7 @@ def network_names(site: Site) -> list[str]:
     return [INTERNET, *(each.name for each in site.networks if each.name != INTERNET)]
 
 
-def listed(addresses: Iterable[Address]) -> str:
+def list_of_addresses(addresses: Iterable[Address]) -> str:
     """Addresses as a list in a sentence; “none” for none."""
     return ", ".join(map(str, addresses)) or "none"
 

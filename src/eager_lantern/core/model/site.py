@@ -1,16 +1,16 @@
-"""The site: what the site file describes, as value types and nothing else.
+"""The site as its file describes it, as value types and nothing else.
 
 Each class is one mapping of the file and each field one key, so this module is also the
 reference of the format. What the keys mean together is computed elsewhere; whether names
 refer to something is told by :mod:`.consistency`.
 """
 
-from typing import Annotated, Literal, assert_never
+from collections.abc import Iterable
+from typing import Annotated, Literal, assert_never, get_args
 
 from msgspec import Meta, Struct, field
 
-from ..values.addresses import Address, Addresses, AddressSet, Family
-from ..values.ipv4_in_ipv6 import Prefix96
+from ..values.addresses import Address, Addresses, AddressSet, Family, Prefix96
 from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
 from ..values.quantities import Duration, Rate, Size
 from .entries import OWN, BlockedPorts, Destination, Port, Typed
@@ -423,3 +423,39 @@ class Site(Part, frozen=True):
     clients: tuple[Client, ...] = ()
     names: tuple[PublishedName, ...] = ()
     promises: tuple[Promise, ...] = ()
+
+
+def effective_rights(site: Site, account: Account) -> frozenset[Right] | None:
+    """What its groups give and none of them denies, with what it is given itself, without what it is denied itself;
+    None where the site tells of no right."""
+    groups = [each for each in site.groups if each.name in account.groups]
+    if not account.rights and not any(each.rights for each in groups):
+        return None
+    by_groups = _all_rights(each.rights for each in groups) - _all_rights(each.denies for each in groups)
+    return (by_groups | frozenset(account.rights)) - frozenset(account.denies)
+
+
+def rights_in(site: Site, account: Account, folder: Folder) -> frozenset[Right] | None:
+    """What an account may do in one of its folders: what is said of that folder, else what it may everywhere."""
+    return effective_rights(site, account) if folder.rights is None else frozenset(folder.rights)
+
+
+def account_of(site: Site, client: str, service: str) -> Account | None:
+    """The first account that the site gives a client on a service."""
+    return next((each for each in site.accounts if each.service == service and client in each.clients), None)
+
+
+def rights_in_order(rights: frozenset[Right]) -> str:
+    """Rights as a list, in the order in which the site format has them."""
+    return ", ".join(each for each in get_args(Right) if each in rights)
+
+
+def parts_of(path: str) -> tuple[str, ...]:
+    """The parts of a folder, without drive letter, in lower case, whichever slash divides them."""
+    text = path.replace("\\", "/").lower()
+    text = text[2:] if text[1:2] == ":" else text
+    return tuple(part for part in text.split("/") if part)
+
+
+def _all_rights(several: Iterable[tuple[Right, ...]]) -> frozenset[Right]:
+    return frozenset(right for each in several for right in each)

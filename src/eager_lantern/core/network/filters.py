@@ -43,7 +43,7 @@ from ..model.site import Filter, Refusal, Rule
 from ..values.addresses import AddressSet
 from ..values.intervals import Span
 from ..values.ports import PortSet
-from ..values.site_path import SitePath
+from ..values.text_value import SitePath
 from .flow import Flow, Reason
 
 Action = Literal["allow", "deny", "refuse"]
@@ -137,15 +137,15 @@ def rulings(table: Table, flow: Flow) -> list[Ruling]:
         and (each.targets is None or flow.to.number in each.targets)
     ]
     if flow.pooled:
-        return _decided(table, about, flow)
-    return _joined(
+        return _first_matches(table, about, flow)
+    return _merge_rulings(
         ruling
-        for matches, sources in _alike(about, flow.sources)
-        for ruling in _decided(table, matches, replace(flow, sources=sources))
+        for matches, sources in _by_rules(about, flow.sources)
+        for ruling in _first_matches(table, matches, replace(flow, sources=sources))
     )
 
 
-def _joined(parts: Iterable[Ruling]) -> list[Ruling]:
+def _merge_rulings(parts: Iterable[Ruling]) -> list[Ruling]:
     """Parts of one flow, those of one rule, ports and source ports joined."""
     found: dict[tuple[SitePath, str, Reason, PortSet, PortSet | None], list[Ruling]] = {}
     for each in parts:
@@ -158,7 +158,7 @@ def _with_sources(alike: list[Ruling]) -> Ruling:
     return replace(alike[0], flow=replace(alike[0].flow, sources=AddressSet.of(*spans)))
 
 
-def _alike(matches: list[Match], sources: AddressSet) -> list[tuple[list[Match], AddressSet]]:
+def _by_rules(matches: list[Match], sources: AddressSet) -> list[tuple[list[Match], AddressSet]]:
     """Sources grouped by the rules that are about them: a sweep along the addresses."""
     if all(each.sources is None for each in matches):
         return [(matches, sources)]
@@ -199,7 +199,7 @@ def _toggle(active: list[int], i: int, begins: bool) -> None:
         del active[bisect_left(active, i)]
 
 
-def _decided(table: Table, matches: list[Match], flow: Flow) -> list[Ruling]:
+def _first_matches(table: Table, matches: list[Match], flow: Flow) -> list[Ruling]:
     """First match decides, for sources that every one of these rules is about."""
     left: list[_Area] = [(flow.ports, flow.from_ports)]
     found: list[Ruling] = []
@@ -208,13 +208,13 @@ def _decided(table: Table, matches: list[Match], flow: Flow) -> list[Ruling]:
             break
         left = [rest for area in left for rest in _cut(area, match, flow, found)]
     found += [
-        Ruling(_part(flow, area), table.default, "filter default", table.place, None, table.refuses_with)
+        Ruling(_flow_part(flow, area), table.default, "filter default", table.place, None, table.refuses_with)
         for area in left
     ]
     return found
 
 
-def _part(flow: Flow, area: _Area) -> Flow:
+def _flow_part(flow: Flow, area: _Area) -> Flow:
     return Flow(flow.protocol, flow.sources, area[1], flow.to, area[0], flow.pooled)
 
 
@@ -241,7 +241,7 @@ def _cut(area: _Area, match: Match, flow: Flow, found: list[Ruling]) -> list[_Ar
                 return [area]
             rest.append((hit, from_ports - within))
             from_ports = within
-    part = _part(flow, (hit, from_ports))
+    part = _flow_part(flow, (hit, from_ports))
     action = match.action if reason == "filter rule" else "unknown"
     found.append(Ruling(part, action, reason, match.place, match.name or None, match.refuses_with))
     return [each for each in rest if each[0] and (each[1] is None or each[1])]

@@ -49,10 +49,9 @@ from ..values.addresses import Address, Addresses, AddressSet, Family, public_ad
 from ..values.outcomes import Outcome
 from .filters import Ruling, Table, rulings
 from .flow import Flow, Journey, Leg, Reason, Verb
-from .rewrites import rewrites
 from .routes import next_hop, sent_back_inside, ways_back
 from .topology import LOCALHOST, Device, Host, Side, Topology
-from .translation import matching, of_share, past_provider, rest_of, translated
+from .translation import matching, of_share, past_provider, rest_of, rewrites, translated
 
 MOST_STEPS = 64
 _KEYS: dict[Reason, str] = {"no forward": "forwards", "forwarding is off": "forwarding", "no hairpin": "hairpin"}
@@ -80,7 +79,7 @@ def trace(topology: Topology, origin: Host | str, flow: Flow, helped: Helped | N
     if not sources or not flow.ports:
         return ()
     flow = replace(flow, sources=sources)
-    road = _Road(topology, helped or {})
+    road = Tracer(topology, helped or {})
     if isinstance(origin, Host):
         elsewhere = topology.holds(origin.network, LOCALHOST)  # a site of hosts of one machine, as tests have it
         if flow.to in origin.addresses or (flow.to == LOCALHOST and not elsewhere):
@@ -91,9 +90,9 @@ def trace(topology: Topology, origin: Host | str, flow: Flow, helped: Helped | N
         found = road.from_host(leg.then(origin.name, "send", flow, origin.place), origin)
     else:
         found = road.on_network(leg.then(origin, "send", flow), origin, None)
-    said = (_able_to_say(topology, each) for each in found)
+    notices = (_able_to_say(topology, each) for each in found)
     asked = topology.routed and topology.asks_ways_back
-    settled = (part for each in said for part in _noticed(topology, each)) if asked else said
+    settled = (part for each in notices for part in _noticed_by_sender(topology, each)) if asked else notices
     return tuple(Journey(each.asked, each.flow, each.outcome, each.reason, each.steps) for each in settled)
 
 
@@ -104,8 +103,15 @@ def _able_to_say(topology: Topology, journey: Journey) -> Journey:
     if journey.end.answer in (None, "reset") or not _lacks(topology, journey.end.at, journey.flow.to.family):
         return journey
     whole = Leg(journey.asked, journey.flow, journey.steps[:-1])
-    told = whole.stopped(journey.end.at, "unknown", "no common family", journey.end.place)
-    return Journey(told.asked, told.flow, told.outcome, told.reason, told.steps, journey.trail)
+    unknown_part = whole.stopped(journey.end.at, "unknown", "no common family", journey.end.place)
+    return Journey(
+        unknown_part.asked,
+        unknown_part.flow,
+        unknown_part.outcome,
+        unknown_part.reason,
+        unknown_part.steps,
+        journey.trail,
+    )
 
 
 def _lacks(topology: Topology, name: str, family: Family) -> bool:
@@ -114,7 +120,7 @@ def _lacks(topology: Topology, name: str, family: Family) -> bool:
     return bool(sides) and not any(side.of_family(family) for both in sides for side in both)
 
 
-def _noticed(topology: Topology, journey: Journey) -> Iterator[Journey]:
+def _noticed_by_sender(topology: Topology, journey: Journey) -> Iterator[Journey]:
     """What the sender notices of an answer, yes or no, which goes its own way."""
     answers = journey.outcome == "ok" or journey.end.answer is not None
     for sources, verdict in ways_back(topology, journey) if answers else ((journey.flow.sources, None),):
@@ -137,7 +143,7 @@ def _within(topology: Topology, origin: Host, flow: Flow) -> Journey:
     return Leg(flow, flow).then(origin.name, "send", flow, origin.place).arrived(host.name, host.place)
 
 
-def _turned_away(leg: Leg, at: str, ruling: Ruling) -> Journey:
+def _rejected_by_filter(leg: Leg, at: str, ruling: Ruling) -> Journey:
     """The journey that a filter ends."""
     if ruling.action == "refuse":
         return leg.refused(at, ruling.reason, ruling.place, ruling.rule, ruling.refuses_with)
@@ -163,14 +169,17 @@ def _not_public(sources: AddressSet) -> AddressSet:
     return sources - public_addresses()
 
 
-class _Road:
+class Tracer:
+    """Follows a connection from host to network to device, and back through helpers' expectations."""
+
     def __init__(self, topology: Topology, helped: Helped) -> None:
         self.topology = topology
         self.helped = helped
 
     def from_host(self, leg: Leg, host: Host) -> Iterator[Journey]:
+        """Every journey of a leg that begins at a host: through its own filter first."""
         expected = host.name in self.helped
-        for passed in (leg,) if expected else self._sifted(leg, host.outgoing, host.name, "let-out"):
+        for passed in (leg,) if expected else self._filtered(leg, host.outgoing, host.name, "let-out"):
             yield from self.on_network(passed, host.network, host) if isinstance(passed, Leg) else (passed,)
 
     def on_network(
@@ -236,7 +245,7 @@ class _Road:
     def _at_host(self, leg: Leg, host: Host) -> Iterator[Journey]:
         expected = self.helped.get(host.name)
         awaited = expected is not None and not leg.flow.sources - expected.peers
-        for passed in (leg,) if awaited else self._sifted(leg, host.incoming, host.name, "let-in"):
+        for passed in (leg,) if awaited else self._filtered(leg, host.incoming, host.name, "let-in"):
             yield passed.arrived(host.name, host.place) if isinstance(passed, Leg) else passed
 
     def _at_side(self, leg: Leg, holder: Side) -> Iterator[Journey]:
@@ -261,9 +270,9 @@ class _Road:
         drawn = any(each.name in passed and each.spec.pooling == "arbitrary" for each in self.topology.devices)
         return drawn or self._expected(leg, device) is None
 
-    def _unexpected(self, device: Device) -> "_Road":
+    def _unexpected(self, device: Device) -> "Tracer":
         """The same road where the device's helper expects nothing."""
-        return _Road(self.topology, {name: each for name, each in self.helped.items() if name != device.name})
+        return Tracer(self.topology, {name: each for name, each in self.helped.items() if name != device.name})
 
     def _either_way(self, leg: Leg, device: Device, unexpected: list[Journey]) -> Iterator[Journey]:
         """What arrives without the helper arrives; of the rest it cannot be told."""
@@ -289,10 +298,10 @@ class _Road:
                 leg.then(device.name, "translate", flow, place), device.spec.outside.network, device
             )
         else:
-            turned = leg.then(device.name, "hairpin", flow, place)
-            yield from self.on_network(turned, device.spec.inside.network, device, True)
+            rejected = leg.then(device.name, "hairpin", flow, place)
+            yield from self.on_network(rejected, device.spec.inside.network, device, True)
 
-    def _sifted(self, leg: Leg, table: Table, at: str, verb: Verb) -> Iterator[Leg | Journey]:
+    def _filtered(self, leg: Leg, table: Table, at: str, verb: Verb) -> Iterator[Leg | Journey]:
         """The leg cut by a filter: legs that pass, journeys that end. An empty filter leaves no step."""
         if table.lets_all_pass:
             yield leg
@@ -302,7 +311,7 @@ class _Road:
             if ruling.action == "allow":
                 yield part.then(at, verb, ruling.flow, ruling.place, ruling.rule)
             else:
-                yield _turned_away(part, at, ruling)
+                yield _rejected_by_filter(part, at, ruling)
 
     def _unmatched(self, leg: Leg, device: Device, reason: Reason) -> Journey:
         place = device.place if reason == "the device itself" else (*device.place, _KEYS[reason])
@@ -318,7 +327,7 @@ class _Road:
                 continue
             expected = self._expected(passed, device) is not None
             judged = device.spec.filter_sees == "outside" and not expected
-            asked = self._sifted(passed, device.inward, device.name, "let-in") if judged else (passed,)
+            asked = self._filtered(passed, device.inward, device.name, "let-in") if judged else (passed,)
             for each in asked:
                 if isinstance(each, Journey):
                     yield each
@@ -356,7 +365,7 @@ class _Road:
                 yield from self._filtered_in(passed, device)
 
     def _filtered_in(self, leg: Leg, device: Device, forwarded: bool = False) -> Iterator[Journey]:
-        for passed in self._sifted(leg, device.inward, device.name, "let-in"):
+        for passed in self._filtered(leg, device.inward, device.name, "let-in"):
             if isinstance(passed, Leg):
                 yield from self._handed_in(passed, device, forwarded)
             else:
@@ -409,27 +418,29 @@ class _Road:
                 continue
             flow = rewritten.flow
             if spec.hairpin_source == "kept":
-                turned = rewritten.then(device.name, "hairpin", flow, place)
-                yield from map(self._bypassed, self.on_network(turned, spec.inside.network, device, True))
+                rejected = rewritten.then(device.name, "hairpin", flow, place)
+                yield from map(self._bypassed, self.on_network(rejected, spec.inside.network, device, True))
                 continue
             side = spec.inside if spec.hairpin_source == "inside" else spec.outside
             if (source := _first(side.address, flow)) is None:
                 yield rewritten.stopped(device.name, "unknown", "no common family", device.place)
             else:
                 flow = replace(flow, sources=source, from_ports=None, pooled=False)
-                turned = rewritten.then(device.name, "hairpin", flow, place)
-                yield from self.on_network(turned, spec.inside.network, device, True)
+                rejected = rewritten.then(device.name, "hairpin", flow, place)
+                yield from self.on_network(rejected, spec.inside.network, device, True)
 
     def _bypassed(self, journey: Journey) -> Journey:
         """What the sender notices of a connection that a device has turned back and left as it was: whoever answers
         does so straight to the sender, which knows nothing of that address, unless routes lead the answer back."""
         if journey.outcome not in ("ok", "refused") or self.topology.routed:
             return journey
-        turned = next(each for each in reversed(journey.steps) if each.does == "hairpin")
-        if journey.reason == "nobody there" and journey.trail[-1].sender == turned.at:
+        rejected = next(each for each in reversed(journey.steps) if each.does == "hairpin")
+        if journey.reason == "nobody there" and journey.trail[-1].sender == rejected.at:
             return journey
-        place = (*(turned.place or ())[:-1], "hairpin_source")
-        return Leg(journey.asked, journey.flow, journey.steps).stopped(turned.at, "silent", "answers bypass it", place)
+        place = (*(rejected.place or ())[:-1], "hairpin_source")
+        return Leg(journey.asked, journey.flow, journey.steps).stopped(
+            rejected.at, "silent", "answers bypass it", place
+        )
 
     def _outward(self, leg: Leg, device: Device) -> Iterator[Journey]:
         network = device.spec.outside.network
@@ -442,7 +453,7 @@ class _Road:
         if expected is not None:
             passes: Iterator[Leg | Journey] = iter((leg,))
         else:
-            passes = self._sifted(leg, device.outward, device.name, "let-out")
+            passes = self._filtered(leg, device.outward, device.name, "let-out")
         for passed in passes:
             if isinstance(passed, Journey):
                 yield passed

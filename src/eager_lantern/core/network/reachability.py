@@ -41,14 +41,14 @@ def closed(site: Site, journey: Journey, ports: PortSet) -> tuple[Change, ...]:
     step = opener(journey)
     if step.place is None or not isinstance(step.place[-1], int) or step.does == "translate":
         return ()
-    left = value_at(site, (*step.place, "ports")) - _before(site, journey, step, ports)
+    left = value_at(site, (*step.place, "ports")) - _before_step(site, journey, step, ports)
     to_port = value_at(site, (*step.place, "to_port")) if step.does == "forward" else None
     if left and to_port is None:
         return (change(site, (*step.place, "ports"), left),)
     return (change(site, (*step.place, "enabled"), False),)
 
 
-def _before(site: Site, journey: Journey, step: Step, ports: PortSet) -> PortSet:
+def _before_step(site: Site, journey: Journey, step: Step, ports: PortSet) -> PortSet:
     """Ports of the end of a journey, in the numbers that they have before one of its steps."""
     for each in reversed(journey.steps):
         if each.does == "forward" and each.place and isinstance(each.place[-1], int):
@@ -67,10 +67,10 @@ def reaches(topology: Topology, network: str, protocols: tuple[Transport, ...] =
 
     That something listens is taken for granted; ``ports`` are those of the host.
     """
-    return tuple(_reaches(topology, network, protocols))
+    return tuple(_reach_each(topology, network, protocols))
 
 
-def _reaches(topology: Topology, network: str, protocols: tuple[Transport, ...]) -> Iterator[Reach]:
+def _reach_each(topology: Topology, network: str, protocols: tuple[Transport, ...]) -> Iterator[Reach]:
     sources = topology.everybody(network)
     stands_there = topology.server.network == network == INTERNET
     hosts = (topology.server, *topology.clients)

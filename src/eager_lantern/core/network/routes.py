@@ -44,7 +44,7 @@ from msgspec import Struct
 from ..model.site import INTERNET, StaticRoute
 from ..values.addresses import Address, AddressSet, public_addresses
 from ..values.outcomes import Outcome
-from ..values.site_path import SitePath
+from ..values.text_value import SitePath
 from .flow import Journey, Passage
 from .topology import Crossing, Device, Host, Topology
 
@@ -70,7 +70,7 @@ class Astray(Struct, frozen=True):
 
 def next_hop(topology: Topology, network: str, address: Address, sender: Node | None) -> NextHop:
     """The device that a sender on a network hands a packet to; None is anybody there."""
-    if sender is not None and (given := _written(topology, network, address, sender)) is not None:
+    if sender is not None and (given := _configured_hop(topology, network, address, sender)) is not None:
         return given
     crossings = topology.crossings(network, address)
     lost = crossings is None
@@ -83,7 +83,7 @@ def next_hop(topology: Topology, network: str, address: Address, sender: Node | 
     return NextHop(crossings[0] if crossings else None, lost)
 
 
-def _written(topology: Topology, network: str, address: Address, sender: Node) -> NextHop | None:
+def _configured_hop(topology: Topology, network: str, address: Address, sender: Node) -> NextHop | None:
     """What the site itself says of a sender's routes: the narrowest that is about the address, else its gateway."""
     routes = sender.spec.routes if isinstance(sender, Device) else sender.routes
     about = [each for each in routes if address.number in each.to]
@@ -144,14 +144,16 @@ def ways_back(topology: Topology, journey: Journey) -> list[tuple[AddressSet, As
             else None
         )
         return [(journey.flow.sources, told)]
-    return _astray(topology, journey.trail, topology.node(journey.end.at), journey.flow.sources)
+    return _astray_parts(topology, journey.trail, topology.node(journey.end.at), journey.flow.sources)
 
 
-def _astray(
+def _astray_parts(
     topology: Topology, trail: Sequence[Passage], node: Node, sources: AddressSet
 ) -> list[tuple[AddressSet, Astray | None]]:
     found: list[tuple[AddressSet, Astray | None]] = []
-    for piece, verdict in _of_one(topology, trail[-1], len(trail) > 1 and trail[-2].to != trail[-1].to, node, sources):
+    for piece, verdict in _return_of_node(
+        topology, trail[-1], len(trail) > 1 and trail[-2].to != trail[-1].to, node, sources
+    ):
         before = _sender(topology, trail[-1])
         if verdict is None and len(trail) > 1 and isinstance(before, Device):
             verdict = _further(topology, trail[:-1], before, piece, trail[-1].sources)
@@ -166,7 +168,7 @@ def _further(
     last = trail[-1]
     kept = behind <= last.sources
     rewritten = len(trail) > 1 and trail[-2].to != last.to
-    verdicts = [each for _, each in _of_one(topology, last, rewritten, node, piece if kept else last.sources)]
+    verdicts = [each for _, each in _return_of_node(topology, last, rewritten, node, piece if kept else last.sources)]
     wrong = [each for each in verdicts if each is not None]
     if wrong:
         mixed = len(wrong) < len(verdicts)
@@ -177,14 +179,16 @@ def _further(
     return _further(topology, trail[:-1], before, piece if kept else last.sources, last.sources)
 
 
-def _of_one(
+def _return_of_node(
     topology: Topology, passage: Passage, rewritten: bool, node: Node, sources: AddressSet
 ) -> Iterator[tuple[AddressSet, Astray | None]]:
     """Whether a node sends its answers to where the connection came from, for each part of the sources."""
     before = _sender(topology, passage)
-    for piece in _alike(topology, node, sources):
+    for piece in _by_route(topology, node, sources):
         own = isinstance(before, Device) and piece <= before.addresses_on(passage.network)
-        if isinstance(node, Device) and (beside := _beside(topology, node, passage.network, Address(piece.lowest))):
+        if isinstance(node, Device) and (
+            beside := _bypassing_device(topology, node, passage.network, Address(piece.lowest))
+        ):
             yield piece, beside
             continue
         if own or not isinstance(before, Device):
@@ -197,11 +201,15 @@ def _of_one(
         place = (*node.place, "routes" if isinstance(node, Device) else "gateway")
         by_itself = hop.crossing is not None and hop.crossing.device is node
         comes_back = hop.crossing is not None and bool(piece & before.outside_addresses)
-        noticed = "unknown" if by_itself or comes_back else _noticed(topology, hop, rewritten, Address(piece.lowest))
+        noticed = (
+            "unknown"
+            if by_itself or comes_back
+            else _outcome_of_astray(topology, hop, rewritten, Address(piece.lowest))
+        )
         yield piece, Astray(noticed, node.name, place)
 
 
-def _beside(topology: Topology, device: Device, network: str, source: Address) -> Astray | None:
+def _bypassing_device(topology: Topology, device: Device, network: str, source: Address) -> Astray | None:
     """A device that has the source on its other network or by a shorter way over that, or a route to it there, answers
     past all that the connection came by."""
     spec = device.spec
@@ -220,7 +228,7 @@ def _is_nearer(topology: Topology, device: Device, other: str, network: str, sou
     return here is None or len(there) <= len(here)
 
 
-def _noticed(topology: Topology, hop: NextHop, rewritten: bool, source: Address) -> Outcome:
+def _outcome_of_astray(topology: Topology, hop: NextHop, rewritten: bool, source: Address) -> Outcome:
     """Answers that go out by another device, or straight to the client, past one that has rewritten the connection,
     are nothing to the client, nor are those that are lost. An inner device may send them back where they came from, and
     what a device makes of half a connection, whether it drops, translates or passes it, is not told by any rule."""
@@ -240,7 +248,7 @@ def _passes_halves(device: Device, address: Address) -> bool:
     return by_route or device.spec.translates(address.family) == "none"
 
 
-def _alike(topology: Topology, node: Node, sources: AddressSet) -> Iterator[AddressSet]:
+def _by_route(topology: Topology, node: Node, sources: AddressSet) -> Iterator[AddressSet]:
     """Parts of the sources to which a node has one way."""
     routes = node.spec.routes if isinstance(node, Device) else node.routes
     cuts = [*(each.to for each in routes), *topology.subnets.values(), public_addresses()]

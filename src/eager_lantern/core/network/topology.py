@@ -1,4 +1,4 @@
-"""Who stands where, and which way leads to an address.
+"""Which host and which network is where, and which way leads to an address.
 
 Networks are nodes and gateways are edges; the site has at most one path between any two
 networks (:mod:`..model.consistency` sees to it). Seen from a network, an address lies on the
@@ -14,10 +14,9 @@ from typing import Literal
 from msgspec import Struct, structs
 
 from ..model.site import INTERNET, Client, Gateway, HostFilter, Server, Service, Site, StaticRoute
-from ..values.addresses import FAMILIES, Address, Addresses, AddressSet, Family, public_addresses
-from ..values.ipv4_in_ipv6 import Prefix96
+from ..values.addresses import FAMILIES, Address, Addresses, AddressSet, Family, Prefix96, public_addresses
 from ..values.ports import PortSet
-from ..values.site_path import SitePath
+from ..values.text_value import SitePath
 from .filters import Table, compiled
 
 LOCALHOST = Address.parse("127.0.0.1")
@@ -85,9 +84,9 @@ class Topology:
         site = _completed(site)
         listening = {service.name: listens_on(service) for service in site.services}
         self.site = site
-        self.server = _host(site.server, site.server.filter, ("server",), listening)
+        self.server = _host_of(site.server, site.server.filter, ("server",), listening)
         self.clients = tuple(
-            _host(client, client.filter, ("clients", i), listening) for i, client in enumerate(site.clients)
+            _host_of(client, client.filter, ("clients", i), listening) for i, client in enumerate(site.clients)
         )
         self.devices = tuple(_device(each, ("gateways", i), listening) for i, each in enumerate(site.gateways))
         self.subnets = {each.name: each.subnet for each in site.networks if each.name != INTERNET}
@@ -278,7 +277,7 @@ def _completed(site: Site) -> Site:
     return structs.replace(site, clients=tuple(clients))
 
 
-def _host(spec: Client | Server, both: HostFilter, place: SitePath, listening: dict[str, PortSet]) -> Host:
+def _host_of(spec: Client | Server, both: HostFilter, place: SitePath, listening: dict[str, PortSet]) -> Host:
     return Host(
         name=spec.name,
         network=spec.network,
@@ -299,3 +298,20 @@ def _device(spec: Gateway, place: SitePath, listening: dict[str, PortSet]) -> De
         outward=compiled(spec.filter.outward, (*place, "filter", "outward"), None, listening),
         outside_addresses=spec.outside_addresses.as_set,
     )
+
+
+def free_address(topology: Topology, network: str, family: Family) -> Address | None:
+    """An address that nobody of the site has, on a network."""
+    if network == INTERNET:
+        prefixes = ("192.0.2.0/24", "198.51.100.0/24", "203.0.113.0/24") if family == 4 else ("2001:db8:ffff::/64",)
+        spans = [AddressSet.parse(each) for each in prefixes]
+    else:
+        spans = [topology.subnets.get(network, AddressSet()).of_family(family)]
+    held = AddressSet.single(*topology.held_on(network))
+    return next((Address(_tenth(free)) for span in spans if (free := span - held)), None)
+
+
+def _tenth(free: AddressSet) -> int:
+    """An address that looks like a host's, not like a network's own."""
+    low, high = free.spans[-1]
+    return min(low + 10, high)

@@ -1,1 +1,1 @@
-"""What was seen of a real server, as values."""
+"""What was observed of a real server, beside what was predicted."""

@@ -1,17 +1,42 @@
-"""A real session as it was climbed, rung by rung, with what was looked at besides."""
+"""A real session, rung by rung, with what a visit looked at besides."""
 
 from typing import Literal
 
 from msgspec import Struct
 
+from ..model.site import Right
 from ..values.outcomes import Extent, Outcome, Rung
 from ..values.ports import PortSet
-from .bounce import Caution
-from .login_throttling import LoginPace
+from .looks import BounceCheck, LoginThrottling, SshFacts, TlsFacts
 from .range_estimate import RangeSeen
-from .rights import RightsSeen
-from .ssh_facts import SshFacts
-from .tls_facts import TlsFacts
+
+
+class RightSeen(Struct, frozen=True):
+    """One right that was tried. ``expected`` is what the site says, ``seen`` what the server let
+    happen; None where the one is silent or the other could not be tried. ``folder`` is the one that it was tried in,
+    as clients see it; empty for where the session begins."""
+
+    right: Right
+    expected: bool | None
+    seen: bool | None
+    detail: str
+    folder: str = ""
+
+    @property
+    def fits(self) -> bool | None:
+        """Whether both say the same; None where one of them says nothing."""
+        return None if self.expected is None or self.seen is None else self.expected == self.seen
+
+
+class RightsSeen(Struct, frozen=True):
+    """All rights of an account that were tried, whether it can leave its folder, and what could not
+    be removed again."""
+
+    rights: tuple[RightSeen, ...]
+    confined_expected: bool | None
+    confined: bool | None
+    confined_detail: str
+    left_behind: tuple[str, ...]
 
 
 class RungSeen(Struct, frozen=True):
@@ -58,9 +83,9 @@ class Climb(Struct, frozen=True):
     range: RangeSeen | None = None
     planned: PortSet = PortSet()
     rights: RightsSeen | None = None
-    caution: Caution | None = None
+    caution: BounceCheck | None = None
     ssh: SshFacts | None = None
-    pace: LoginPace | None = None
+    pace: LoginThrottling | None = None
     place: str = "here"
     missed: tuple[Missed, ...] = ()
     reply: PassiveReply | None = None

@@ -51,7 +51,7 @@ class WayOut(Struct, frozen=True):
     tunnel: bool | None = None
 
 
-class Listener(Struct, frozen=True):
+class ListeningSocket(Struct, frozen=True):
     """A port that a program waits on, at one address or, without one, at all. ``starts`` is whether what runs it starts
     with the system."""
 
@@ -102,7 +102,7 @@ class LocalPorts(Struct, frozen=True):
         return self.ports - (self.reserved or PortSet())
 
 
-class Host(Struct, frozen=True):
+class SurveyedHost(Struct, frozen=True):
     """A host as it was found; what is None or empty is told under ``unknown`` of the survey."""
 
     name: str
@@ -110,7 +110,7 @@ class Host(Struct, frozen=True):
     kind: SystemKind
     addresses: tuple[OwnAddress, ...] = ()
     ways_out: tuple[WayOut, ...] = ()
-    listeners: tuple[Listener, ...] = ()
+    listeners: tuple[ListeningSocket, ...] = ()
     local_ports: LocalPorts | None = None
     filter: FilterState | None = None
     helper: HelperState | None = None
@@ -149,7 +149,7 @@ class MappingSeen(Struct, frozen=True):
     lease_seconds: int = 0
 
 
-class Untold(Struct, frozen=True):
+class Unlearnt(Struct, frozen=True):
     """Something that could not be learnt: why, and what would tell it."""
 
     topic: Topic
@@ -160,12 +160,12 @@ class Untold(Struct, frozen=True):
 class Survey(Struct, frozen=True):
     """What is there. ``router`` is the default gateway, or the one that was named."""
 
-    host: Host
+    host: SurveyedHost
     router: Address | None = None
     outside: tuple[OutsideSeen, ...] = ()
     names: tuple[NameSeen, ...] = ()
     mappings: tuple[MappingSeen, ...] = ()
-    unknown: tuple[Untold, ...] = ()
+    unknown: tuple[Unlearnt, ...] = ()
 
     def way_out(self, family: Family) -> WayOut | None:
         """How packets of a family leave the host; None where none do, or nothing is known of it."""

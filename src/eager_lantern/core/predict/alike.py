@@ -22,7 +22,7 @@ the site makes between them.
 ... promises: [{client: gauge, service: tides}, {client: buoy, service: tides}, {client: mast, service: tides}]
 ... ''').site)
 >>> for each in verdict.forecasts:
-...     print(each.stand.name, each.predicted, each.control[0].asked.sources)
+...     print(each.position.name, each.predicted, each.control[0].asked.sources)
 gauge works 203.0.113.50
 buoy fails 203.0.113.51
 mast works 203.0.113.52
@@ -38,39 +38,38 @@ from ..network.flow import Flow, Journey, Step
 from ..network.journey import Expected
 from ..network.topology import Host, Topology
 from ..values.addresses import FAMILIES, Addresses, AddressSet
-from ..values.site_path import SitePath
-from .endpoints import service_of, stand_of, typed_port
-from .forecast import Forecast, Stand, Stop
-from .layers import Layer
-from .ledger import Study
+from ..values.text_value import SitePath
+from .endpoints import position_of, service_of, typed_port
+from .forecast import ClientPosition, Forecast, Stop
+from .ledger import Layer, Study
 
 Wanted = tuple[Promise, SitePath]
 """A promise, and where the site file asks for it."""
-Studying = Callable[[Promise, SitePath, Stand], Study]
+Studying = Callable[[Promise, SitePath, ClientPosition], Study]
 """How a promise is worked out for whoever stands somewhere."""
 
 
 def studies(topology: Topology, wanted: Sequence[Wanted], study: Studying) -> tuple[Study, ...]:
     """Every promise worked out, in order; clients alike together."""
-    groups: dict[Hashable, list[tuple[int, Wanted, Stand]]] = {}
+    groups: dict[Hashable, list[tuple[int, Wanted, ClientPosition]]] = {}
     for i, (promise, place) in enumerate(wanted):
-        stand = stand_of(topology, promise.client)
-        groups.setdefault(_habits(topology, promise, stand) or i, []).append((i, (promise, place), stand))
+        position = position_of(topology, promise.client)
+        groups.setdefault(_habits(topology, promise, position) or i, []).append((i, (promise, place), position))
     found: dict[int, Study] = {}
     for group in groups.values():
         found |= _together(group, study)
     return tuple(found[i] for i in range(len(wanted)))
 
 
-def _habits(topology: Topology, promise: Promise, stand: Stand) -> Hashable:
+def _habits(topology: Topology, promise: Promise, position: ClientPosition) -> Hashable:
     """What two promises have in common whose clients may be taken together; None for one that stands alone: data
     of active mode goes to the client's own address, and a filter of its own is a place of its own."""
-    spec = stand.spec
+    spec = position.spec
     alone = promise.holds == "shut" or promise.mode == "active" or spec.on_server or not spec.address
-    if alone or not isinstance(stand.origin, Host) or spec.filter.outgoing != OPEN:
+    if alone or not isinstance(position.origin, Host) or spec.filter.outgoing != OPEN:
         return None
-    families = tuple(bool(stand.sources.of_family(each)) for each in FAMILIES)
-    port = typed_port(topology, stand, service_of(topology, promise.service))
+    families = tuple(bool(position.sources.of_family(each)) for each in FAMILIES)
+    port = typed_port(topology, position, service_of(topology, promise.service))
     return _nameless(spec), families, promise.service, promise.mode, port
 
 
@@ -78,19 +77,19 @@ def _nameless(spec: Client) -> Client:
     return structs.replace(spec, name="", address=Addresses())
 
 
-def _together(group: list[tuple[int, Wanted, Stand]], study: Studying) -> dict[int, Study]:
+def _together(group: list[tuple[int, Wanted, ClientPosition]], study: Studying) -> dict[int, Study]:
     """A group worked out as one, or in the parts that have one fate each."""
-    _, first, stand = group[0]
+    _, first, position = group[0]
     if len(group) == 1:
-        return {group[0][0]: study(*first, stand)}
+        return {group[0][0]: study(*first, position)}
     every = AddressSet.of(*(span for _, _, each in group for span in each.sources.spans))
-    whole = study(*first, replace(stand, sources=every))
+    whole = study(*first, replace(position, sources=every))
     asked = [each.asked for each in _journeys(whole)]
     parted = {each.sources for each in asked if each.sources != every.of_family(each.to.family)}
     if not parted and not any(each.to.number in every for each in asked):
         whose = _Whose(every)
-        return {i: _Member(stand, whose, each).study(whole, *own) for i, own, each in group}
-    parts: dict[Hashable, list[tuple[int, Wanted, Stand]]] = {}
+        return {i: _Member(position, whose, each).study(whole, *own) for i, own, each in group}
+    parts: dict[Hashable, list[tuple[int, Wanted, ClientPosition]]] = {}
     for member in group:
         parts.setdefault(tuple(bool(each & member[2].sources) for each in parted), []).append(member)
     found: dict[int, Study] = {}
@@ -125,7 +124,7 @@ class _Whose:
 class _Member:
     """One client in place of the group that it is part of."""
 
-    def __init__(self, group: Stand, whose: _Whose, own: Stand) -> None:
+    def __init__(self, group: ClientPosition, whose: _Whose, own: ClientPosition) -> None:
         self.group, self.whose, self.own = group, whose, own
         self.sources = [own.sources, *(own.sources.of_family(each) for each in FAMILIES)]
 
@@ -149,7 +148,7 @@ class _Member:
             whole,
             promise=promise,
             place=place,
-            stand=self.own,
+            position=self.own,
             control=self.journeys(whole.control),
             stops=self.stops(whole.stops),
             data=data,

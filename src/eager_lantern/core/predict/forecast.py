@@ -1,6 +1,8 @@
-"""What is predicted of a promise, as values."""
+"""What is predicted of a promise, as values and in plain sentences."""
 
 from collections.abc import Iterable
+from fractions import Fraction
+from typing import assert_never
 
 from msgspec import Struct, field
 
@@ -8,10 +10,11 @@ from ..model.site import Client, Promise, Refusal, Service
 from ..network.flow import Flow, Journey, Reason
 from ..network.journey import Helped
 from ..network.topology import Host
-from ..values.addresses import Address, AddressSet
+from ..values.addresses import Address, AddressSet, Family, address_or_none
 from ..values.outcomes import Extent, Outcome, Rung
+from ..values.phrases import ports_named
 from ..values.ports import PortSet
-from ..values.site_path import SitePath
+from ..values.text_value import SitePath
 
 
 class Stop(Struct, frozen=True):
@@ -42,7 +45,7 @@ class Data(Struct, frozen=True):
         return len(self.works) / len(self.asked) if self.asked else 0.0
 
 
-class Stand(Struct, frozen=True):
+class ClientPosition(Struct, frozen=True):
     """Who connects: a client of the site, or anybody on a network."""
 
     name: str
@@ -62,7 +65,7 @@ class Forecast(Struct, frozen=True):
 
     promise: Promise
     place: SitePath
-    stand: Stand
+    position: ClientPosition
     service: Service
     predicted: Extent
     target: Address | None
@@ -112,17 +115,17 @@ def data_of(flows: tuple[Flow, ...], journeys: tuple[Journey, ...], at: str) -> 
             unknown = unknown | each.asked.ports
         elif each.outcome != "ok":
             fails = fails | each.asked.ports
-    untold = PortSet()
+    familyless = PortSet()
     for flow in flows:
-        untold = untold | flow.ports - _told_of(flow, journeys)
+        familyless = familyless | flow.ports - _ports_of_transport(flow, journeys)
     stops = stops_of(journeys)
-    if untold:
-        stops = (*stops, Stop(untold, "unknown", at, None, "no common family", None))
-    unknown = (unknown | untold) - fails
+    if familyless:
+        stops = (*stops, Stop(familyless, "unknown", at, None, "no common family", None))
+    unknown = (unknown | familyless) - fails
     return Data(asked, _arrived(flows, journeys) - fails - unknown, fails, unknown, stops, journeys)
 
 
-def _told_of(flow: Flow, journeys: tuple[Journey, ...]) -> PortSet:
+def _ports_of_transport(flow: Flow, journeys: tuple[Journey, ...]) -> PortSet:
     """The ports of which a journey of this transport tells."""
     return _union(each.asked.ports for each in journeys if each.asked.protocol == flow.protocol)
 
@@ -131,7 +134,7 @@ def _arrived(flows: tuple[Flow, ...], journeys: tuple[Journey, ...]) -> PortSet:
     """The ports on which a journey of every transport arrived."""
     arrived = flows[0].ports
     for flow in flows:
-        arrived = arrived & _told_of(flow, tuple(each for each in journeys if each.outcome == "ok"))
+        arrived = arrived & _ports_of_transport(flow, tuple(each for each in journeys if each.outcome == "ok"))
     return arrived
 
 
@@ -149,3 +152,189 @@ def extent_of(data: Data) -> Extent:
     if data.unknown:
         return "unknown"
     return "works" if data.works else "fails"
+
+
+_NUMBERS = {2: "two", 3: "three", 4: "four", 5: "five", 6: "six", 7: "seven", 8: "eight", 9: "nine", 10: "ten"}
+_HOW = {"silent": "hangs", "refused": "is refused", "wrong": "ends up elsewhere"}
+_MANNER = {"silent": ", silently", "refused": ", with a refusal", "wrong": "", "unknown": ""}
+REFUSED = "connection refused"
+
+
+def share_that(part: int, whole: int, outcome: str) -> str:
+    """``every second transfer hangs``; a server picks any port of its range with equal chance."""
+    if outcome == "unknown":
+        return "whether transfers work cannot be told" if part == whole else f"{part} of {whole} ports cannot be told"
+    how = _HOW[outcome]
+    share = Fraction(part, whole) if whole else Fraction(1)
+    if share == 1:
+        return f"every transfer {how}"
+    if share == Fraction(1, 2):
+        return f"every second transfer {how}"
+    if share.numerator == 1 and share.denominator <= 10:
+        return f"one transfer in {_NUMBERS[share.denominator]} {how}"
+    if share.denominator <= 10:
+        return f"{_NUMBERS.get(share.numerator, share.numerator)} transfers in {_NUMBERS[share.denominator]} fail"
+    percent = 100 * part / whole
+    return f"about {percent:.0f} transfers in 100 fail" if percent >= 1 else f"{part} of {whole} transfers fail"
+
+
+def error_of(answer: Refusal, family: Family, told_in: Family | None = None) -> str:
+    """What the system of a client calls a refusal, as Linux does: ICMP destination unreachable with codes 1, 3 and 13
+    (RFC 792; RFC 1812, section 5.2.7.1), of ICMPv6 3, 4 and 1 (RFC 4443, section 3.1). ``family`` is the client's;
+    what was ``told_in`` IPv4 to a client of IPv6 has been translated (RFC 7915, section 4.2)."""
+    match answer:
+        case "reset" | "port-unreachable":
+            return REFUSED
+        case "host-unreachable":
+            return "network is unreachable" if family == 6 and told_in == 4 else "no route to host"
+        case "prohibited":
+            return "no route to host" if family == 4 else "permission denied"
+        case _ as never:
+            assert_never(never)
+
+
+def manner(stop: Stop, family: Family) -> str:
+    """How a stop shows to whoever connects."""
+    error = error_of(stop.answer, family) if stop.answer else REFUSED
+    return _MANNER[stop.outcome] if error == REFUSED else f", with “{error}”"
+
+
+def blame(stop: Stop, goes_to: str = "") -> str:
+    """Who stops it and why, in one clause; ``goes_to`` is the address that it was on its way to."""
+    target_text = goes_to or "that address"
+    rule = f"rule “{stop.rule}”" if stop.rule else "a rule"
+    match stop.reason:
+        case "filter rule":
+            return f"{rule} of {stop.at} shuts it"
+        case "filter default":
+            return f"{stop.at} lets through only what a rule allows"
+        case "rule unknown":
+            return f"what {rule} of {stop.at} does is not known"
+        case "ports unknown":
+            return f"what {stop.at} does with {ports_named(stop.ports)} is not known"
+        case "provider blocks":
+            return f"the provider of {stop.at} blocks it"
+        case "outside the share":
+            return f"{stop.at} shares its outside address and has other ports of it"
+        case "no forward":
+            return f"{stop.at} has no forward for {ports_named(stop.ports)}"
+        case "forwarding is off":
+            return f"{stop.at} has forwarding switched off"
+        case "no hairpin":
+            return f"{stop.at} does not turn back connections to {target_text} from inside"
+        case "the device itself":
+            return f"{target_text} is {stop.at} itself"
+        case "nobody there":
+            return f"nobody on {stop.at} has the address it was sent to"
+        case "no path":
+            return _unreachable(goes_to)
+        case "no way back":
+            return "it leaves with a private address, to which no answer finds back"
+        case "answers bypass it":
+            return f"{stop.at} turns it back and leaves its source as it is, so answers go straight to the client"
+        case "answers go elsewhere":
+            return f"{stop.at} sends its answers another way than the connection came"
+        case "several ways":
+            return f"several gateways lead on from {stop.at}, and the site file does not say which one is taken"
+        case "no outside address":
+            return f"{stop.at} has no outside address for it"
+        case "IPv4 of the inside":
+            return (
+                f"{stop.at} translates what leads outside, and {target_text} stands for an IPv4 address that does not"
+            )
+        case "not listening":
+            return f"it comes out at {stop.at} on a port where nothing waits"
+        case "another service":
+            return f"it comes out at {stop.at} at another service"
+        case "another peer":
+            return f"{stop.at} sees it come from another address than the control connection"
+        case "address refused":
+            return f"{stop.at} refuses to connect to {target_text}, which is not the address it sees"
+        case "session reuse":
+            return f"{stop.at} demands that data resumes the TLS session, this client does not"
+        case "TLS demanded":
+            return f"{stop.at} demands TLS, and this client speaks none"
+        case "EPSV unknown":
+            return f"{stop.at} knows neither EPSV nor EPRT, and this client asks for nothing else"
+        case "control forgotten":
+            return f"{stop.at} forgets the quiet control connection before a typical transfer ends"
+        case "packets too big":
+            return f"{stop.at} drops packets that are too big for its line, and nobody tells their sender"
+        case "client has no address":
+            return f"the site file gives {stop.at} no address that would do"
+        case "no announced address":
+            return f"the site file tells no IPv4 address for {stop.at} to announce, and PASV has room for no other"
+        case "no common family":
+            return f"{stop.at} has no address of the same family as {target_text}"
+        case "source port may change":
+            return f"{rule} of {stop.at} asks for a source port that a device before it may change"
+        case "source address may change":
+            return f"{stop.at} judges by source, which a pool of addresses may change"
+        case "leads back out":
+            return f"a forward of {stop.at} leads back outside"
+        case "goes in circles":
+            return "forwards or routes send it in circles"
+        case "other family":
+            return f"the FTP helper of {stop.at} drops a command that names an address of the other family"
+        case "reads it twice":
+            return f"the control connection passes the FTP helper of {stop.at} out and in again"
+        case "read apart":
+            return f"the control connections to {stop.at} pass helpers on several ways that read them otherwise"
+        case None:
+            return f"{stop.at} stops it"
+        case _ as never:
+            assert_never(never)
+
+
+def _unreachable(address: str) -> str:
+    known = address_or_none(address)
+    special = known is not None and known.kind != "public"
+    return f"no way leads to {address or 'it'}" + (f", a {known.kind} address" if known and special else "")
+
+
+def because(forecast: Forecast) -> str:
+    """Why a promise is kept or broken, in one sentence."""
+    if forecast.promise.holds == "shut":
+        return _shut_text(forecast)
+    if not forecast.stops:
+        return ""
+    stop = forecast.stops[0]
+    if stop.reason == "packets too big":
+        shielded = forecast.service.protocol == "sftp" or forecast.position.spec.secures(forecast.service.tls)
+        first = "short messages pass" if shielded else "login works and so does a short listing"
+        hangs = "what needs a full packet, at times the handshake itself," if shielded else "every longer transfer"
+        return f"{first}, {hangs} hangs: {blame(stop)}"
+    if forecast.rung == "send":
+        return f"every typical transfer breaks at its end: {blame(stop)}"
+    if forecast.data and forecast.data.asked:
+        goes_to = str(forecast.data_flow.to) if forecast.data_flow else ""
+        failing = forecast.data.fails or forecast.data.unknown
+        told = goes_to == str(forecast.announced) != str(forecast.target) and forecast.promise.mode == "passive"
+        target_text = ", sent to the announced address" if told else ""
+        share = share_that(len(failing), len(forecast.data.asked), stop.outcome)
+        return f"{share}{target_text}: {blame(stop, goes_to)}"
+    if forecast.rung == "announce":
+        return f"no transfer starts: {blame(stop, str(forecast.announced or ''))}"
+    goes_to = str(forecast.target or "")
+    family = forecast.target.family if forecast.target else 4
+    if stop.outcome == "unknown":
+        return f"cannot be told: {blame(stop, goes_to)}"
+    return f"no connection to {goes_to or forecast.service.name}{manner(stop, family)}: {blame(stop, goes_to)}"
+
+
+def _few(addresses: AddressSet) -> str:
+    return str(addresses) if len(addresses.spans) <= 2 else "some addresses"
+
+
+def _shut_text(forecast: Forecast) -> str:
+    if forecast.predicted == "works":
+        opened = next(each.asked for each in forecast.control if each.outcome == "ok")
+        everybody = forecast.position.sources.of_family(opened.to.family)
+        whom = "" if opened.sources == everybody else f", for {_few(opened.sources)}"
+        return f"it is open: {opened.to} {ports_named(opened.ports)} leads to it{whom}"
+    if forecast.predicted == "unknown":
+        return f"cannot be told: {blame(forecast.stops[0])}"
+    if not forecast.stops:
+        return "no way leads to it"
+    stop = forecast.stops[0]
+    return f"{stop.at} {'refuses' if stop.outcome == 'refused' else 'answers nothing'}"

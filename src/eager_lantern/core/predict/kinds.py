@@ -9,8 +9,7 @@ from msgspec.structs import replace
 from ..model.consistency import problems
 from ..model.entries import Typed
 from ..model.site import INTERNET, Attachment, Client, Gateway, Mode, Network, Promise, Service, Site, Tls
-from ..network.free_address import free_address
-from ..network.topology import Topology
+from ..network.topology import Topology, free_address
 from ..values.addresses import Address, Addresses, AddressSet
 from .endpoints import entrances
 from .forecast import Forecast
@@ -43,7 +42,7 @@ def _kinds(site: Site, service: Service) -> Iterator[ClientKind]:
     modes: tuple[tuple[Mode | None, bool], ...] = ((None, False),)
     if service.protocol == "ftp":
         modes = (("passive", False), ("passive", True), ("active", False))
-    for stands, made in _places(site):
+    for stands, made in _client_places(site):
         for clear in securities:
             for mode, extended in modes:
                 client = made.clients[-1]
@@ -62,7 +61,7 @@ def _in_clear(site: Site, name: str) -> Site:
     )
 
 
-def _places(site: Site) -> Iterator[tuple[str, Site]]:
+def _client_places(site: Site) -> Iterator[tuple[str, Site]]:
     """The site with one client more, for each place that a client may stand at."""
     topology = Topology(site)
     doors = entrances(topology, INTERNET)

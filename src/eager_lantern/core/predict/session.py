@@ -10,47 +10,46 @@ from collections.abc import Iterator
 from msgspec.structs import replace
 
 from ..model.site import Active, Client, Gateway, Passive, Promise, Service
-from ..network.flow import Flow, Journey, Leg, Reason
+from ..network.flow import Flow, Journey, Leg, Reason, largest_passing, swallowing
 from ..network.ftp_helper import Followed, announced_to_all, first_reader, named_through, reads_twice
 from ..network.journey import Expected, trace
-from ..network.packet_size import largest_passing, swallowing
 from ..network.topology import Device, Topology
 from ..values.addresses import Address, AddressSet
 from ..values.outcomes import Extent, Outcome, Rung
 from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
-from ..values.site_path import SitePath
-from .endpoints import _kept_out, is_inside, resolved, service_of, stand_of, targets, typed_port, ways_in
-from .forecast import Forecast, Stand, Stop, data_of, extent_of, rung_of, stops_of
+from ..values.text_value import SitePath
+from .endpoints import _kept_out, is_inside, position_of, resolved, service_of, targets, typed_port, ways_in
+from .forecast import ClientPosition, Forecast, Stop, data_of, extent_of, rung_of, stops_of
 
 
 def predict(topology: Topology, promise: Promise, place: SitePath) -> Forecast:
     """Predict one promise of a site that is consistent."""
-    return replace(predict_from(topology, promise, stand_of(topology, promise.client)), place=place)
+    return replace(predict_from(topology, promise, position_of(topology, promise.client)), place=place)
 
 
-def predict_from(topology: Topology, promise: Promise, stand: Stand) -> Forecast:
+def predict_from(topology: Topology, promise: Promise, position: ClientPosition) -> Forecast:
     """The same for whoever stands somewhere, be it a client of the site or not."""
     service, place = service_of(topology, promise.service), ()
     if promise.holds == "shut":
-        outsiders = _kept_out(topology, stand, service)
-        return _shut(topology, Forecast(promise, place, outsiders, service, "fails", None, ()))
-    target, control = reach_control(topology, stand, service)
-    forecast = Forecast(promise, place, stand, service, "works", target, control)
+        outsiders = _kept_out(topology, position, service)
+        return _predict_shut(topology, Forecast(promise, place, outsiders, service, "fails", None, ()))
+    target, control = reach_control(topology, position, service)
+    forecast = Forecast(promise, place, position, service, "works", target, control)
     stops = stops_of(control)
     if not control:
-        return _stopped(forecast, "unknown", "name", _unknown(stand.name, "client has no address"))
+        return _stopped_at(forecast, "unknown", "name", _unknown_stop(position.name, "client has no address"))
     if stops:
         rung: Rung = "greet" if stops[0].outcome == "wrong" else "connect"
         partly = any(each.outcome == "ok" for each in control)
         extent: Extent = "unknown" if stops[0].outcome == "unknown" else "partly" if partly else "fails"
-        return _stopped(forecast, extent, rung, *stops)
+        return _stopped_at(forecast, extent, rung, *stops)
     if service.protocol == "sftp":
         return _in_full_packets(topology, forecast, control) or forecast
     if service.protocol != "ftp" or promise.mode is None:
         return forecast
-    if service.tls.demanded and not stand.spec.secures(service.tls):
+    if service.tls.demanded and not position.spec.secures(service.tls):
         return _without_tls(topology, forecast)
-    return _passive(topology, forecast) if promise.mode == "passive" else _active(topology, forecast)
+    return _predict_passive(topology, forecast) if promise.mode == "passive" else _predict_active(topology, forecast)
 
 
 def _without_tls(topology: Topology, forecast: Forecast) -> Forecast:
@@ -59,21 +58,21 @@ def _without_tls(topology: Topology, forecast: Forecast) -> Forecast:
     place: SitePath = ("services", topology.site.services.index(forecast.service), "tls")
     outcome: Outcome = "silent" if implicit else "refused"
     stop = Stop(PortSet(), outcome, topology.server.name, None, "TLS demanded", place)
-    return _stopped(forecast, "fails", "greet" if implicit else "login", stop)
+    return _stopped_at(forecast, "fails", "greet" if implicit else "login", stop)
 
 
 def _without_epsv(topology: Topology, forecast: Forecast) -> Forecast:
     """A client that asks for data by EPSV or EPRT alone, and a server that knows neither (RFC 959 is all it speaks)."""
     place: SitePath = ("services", topology.site.services.index(forecast.service), "speaks_epsv")
     stop = Stop(PortSet(), "refused", topology.server.name, None, "EPSV unknown", place)
-    return _stopped(forecast, "fails", "announce", stop)
+    return _stopped_at(forecast, "fails", "announce", stop)
 
 
-def _stopped(forecast: Forecast, extent: Extent, rung: Rung, *stops: Stop) -> Forecast:
+def _stopped_at(forecast: Forecast, extent: Extent, rung: Rung, *stops: Stop) -> Forecast:
     return replace(forecast, predicted=extent, rung=rung, stops=stops)
 
 
-def _unknown(at: str, reason: Reason) -> Stop:
+def _unknown_stop(at: str, reason: Reason) -> Stop:
     return Stop(PortSet(), "unknown", at, None, reason, None)
 
 
@@ -81,18 +80,20 @@ def _read_twice(reader: Device) -> Stop:
     return Stop(PortSet(), "unknown", reader.name, None, "reads it twice", (*reader.place, "ftp_helper"))
 
 
-def reach_control(topology: Topology, stand: Stand, service: Service) -> tuple[Address | None, tuple[Journey, ...]]:
+def reach_control(
+    topology: Topology, position: ClientPosition, service: Service
+) -> tuple[Address | None, tuple[Journey, ...]]:
     """The address that a client ends up using, and what becomes of the control connection.
 
     IPv6 comes first where the client has it (RFC 6724); an address that does not answer is
     given up for the next, and so the first one that may answer decides.
     """
     tried: list[tuple[Address, tuple[Journey, ...]]] = []
-    for address in targets(topology, stand):
-        port = PortSet.single(typed_port(topology, stand, service))
-        journeys = trace(topology, stand.origin, Flow("tcp", stand.sources, UNPRIVILEGED, address, port))
+    for address in targets(topology, position):
+        port = PortSet.single(typed_port(topology, position, service))
+        journeys = trace(topology, position.origin, Flow("tcp", position.sources, UNPRIVILEGED, address, port))
         own = PortSet.single(service.control_port.number)
-        judged = tuple(part for each in journeys for part in _judged(topology, each, own))
+        judged = tuple(part for each in journeys for part in _at_destination(topology, each, own))
         if any(each.outcome in ("ok", "unknown") for each in judged):
             return address, judged
         if judged:
@@ -100,7 +101,7 @@ def reach_control(topology: Topology, stand: Stand, service: Service) -> tuple[A
     return tried[0] if tried else (None, ())
 
 
-def _judged(topology: Topology, journey: Journey, listening: PortSet) -> Iterator[Journey]:
+def _at_destination(topology: Topology, journey: Journey, listening: PortSet) -> Iterator[Journey]:
     """What a journey that arrived finds there: the port it wants, another service, or nothing."""
     if journey.outcome != "ok":
         yield journey
@@ -113,20 +114,20 @@ def _judged(topology: Topology, journey: Journey, listening: PortSet) -> Iterato
         part = leg.narrowed(replace(leg.flow, ports=wanted))
         yield Journey(part.asked, part.flow, "ok", None, part.steps)
     if others:
-        yield _turned_away(leg, others, "another service")
+        yield _rejected(leg, others, "another service")
     if nothing := journey.flow.ports - wanted - others:
-        yield _turned_away(leg, nothing, "not listening")
+        yield _rejected(leg, nothing, "not listening")
 
 
-def _turned_away(leg: Leg, ports: PortSet, reason: Reason) -> Journey:
+def _rejected(leg: Leg, ports: PortSet, reason: Reason) -> Journey:
     part = leg.narrowed(replace(leg.flow, ports=ports))
     at = part.steps[-1].at
     if reason == "another service":
-        return part.stopped(at, "wrong", reason, _decided(part))
-    return part.refused(at, reason, _decided(part))
+        return part.stopped(at, "wrong", reason, _deciding_forward(part))
+    return part.refused(at, reason, _deciding_forward(part))
 
 
-def _decided(leg: Leg) -> SitePath | None:
+def _deciding_forward(leg: Leg) -> SitePath | None:
     """The forward that led here, since it decided which host and port were meant."""
     return next((step.place for step in reversed(leg.steps) if step.does == "forward"), None)
 
@@ -135,16 +136,16 @@ def _control_ports(topology: Topology) -> PortSet:
     return PortSet.of(*((each.control_port.number,) * 2 for each in topology.site.services))
 
 
-def _shut(topology: Topology, forecast: Forecast) -> Forecast:
+def _predict_shut(topology: Topology, forecast: Forecast) -> Forecast:
     """Whether any outside port at any address that leads anywhere leads to the service's control port."""
-    port, stand = forecast.service.control_port.number, forecast.stand
-    if not stand.sources:
-        return _stopped(forecast, "unknown", "connect", _unknown(stand.name, "client has no address"))
+    port, position = forecast.service.control_port.number, forecast.position
+    if not position.sources:
+        return _stopped_at(forecast, "unknown", "connect", _unknown_stop(position.name, "client has no address"))
     control: list[Journey] = []
-    typed = (*targets(topology, stand), *topology.server.addresses.each)
-    for address in ways_in(topology, stand):
-        flow = Flow("tcp", stand.sources, UNPRIVILEGED, address, EVERY_PORT)
-        found = [each for each in trace(topology, stand.origin, flow) if _leads_to(topology, each, port)]
+    typed = (*targets(topology, position), *topology.server.addresses.each)
+    for address in ways_in(topology, position):
+        flow = Flow("tcp", position.sources, UNPRIVILEGED, address, EVERY_PORT)
+        found = [each for each in trace(topology, position.origin, flow) if _leads_to(topology, each, port)]
         # An address that is no way to this server and leads nowhere is not worth a word.
         control += (_one_way(each) for each in found if address in typed or each.outcome in ("ok", "unknown"))
     outcomes = {each.outcome for each in control}
@@ -166,37 +167,41 @@ def _leads_to(topology: Topology, journey: Journey, port: int) -> bool:
     return port in journey.flow.ports and (journey.outcome != "ok" or journey.end.at == topology.server.name)
 
 
-def _passive(topology: Topology, forecast: Forecast) -> Forecast:
+def _predict_passive(topology: Topology, forecast: Forecast) -> Forecast:
     passive = forecast.service.passive or Passive()
-    stand, target, control = forecast.stand, forecast.target, forecast.control[0]
+    position, target, control = forecast.position, forecast.target, forecast.control[0]
     assert target is not None
-    extended = stand.spec.extends(forecast.service, target.family)
+    extended = position.spec.extends(forecast.service, target.family)
     if extended is None:
         return _without_epsv(topology, forecast)
-    told = _announced(topology, passive, control)
-    if told is None:
-        return _stopped(forecast, "unknown", "announce", _unknown(topology.server.name, "no announced address"))
-    plain = not stand.spec.secures(forecast.service.tls)
+    replied = _announced_address(topology, passive, control)
+    if replied is None:
+        return _stopped_at(forecast, "unknown", "announce", _unknown_stop(topology.server.name, "no announced address"))
+    plain = not position.spec.secures(forecast.service.tls)
     if plain and (reader := reads_twice(topology, control)) is not None:
-        return _stopped(forecast, "unknown", "announce", _read_twice(reader))
-    followed = announced_to_all(topology, forecast.control, stand.network, told, extended) if plain else Followed(told)
+        return _stopped_at(forecast, "unknown", "announce", _read_twice(reader))
+    followed = (
+        announced_to_all(topology, forecast.control, position.network, replied, extended)
+        if plain
+        else Followed(replied)
+    )
     if followed is None:
-        return _stopped(forecast, "unknown", "announce", _unknown(topology.server.name, "read apart"))
-    if plain and (extended or told == control.flow.to):
+        return _stopped_at(forecast, "unknown", "announce", _unknown_stop(topology.server.name, "read apart"))
+    if plain and (extended or replied == control.flow.to):
         followed = _read_at_server(topology, control, followed, _all_peers(forecast))
-    data_to = target if extended else _followed(stand.spec, followed.address, target)
-    flow = Flow("tcp", stand.sources, UNPRIVILEGED, data_to, passive.ports)
+    data_to = target if extended else _followed(position.spec, followed.address, target)
+    flow = Flow("tcp", position.sources, UNPRIVILEGED, data_to, passive.ports)
     flows = tuple(replace(flow, protocol=each) for each in passive.protocols)
     journeys = tuple(
         settled
         for each_flow in flows
-        for each in trace(topology, stand.origin, each_flow, followed.helped)
-        for part in _judged(topology, each, _waiting(control, each))
+        for each in trace(topology, position.origin, each_flow, followed.helped)
+        for part in _at_destination(topology, each, _listening_ports(control, each))
         for settled in (_accepted(topology, forecast, part),)
     )
     announced = None if extended else followed.address
     settled_on = replace(forecast, announced=announced, helped=followed.helped)
-    return _with_data(topology, settled_on, flows, journeys, stand.name)
+    return _with_data(topology, settled_on, flows, journeys, position.name)
 
 
 def _read_at_server(topology: Topology, control: Journey, followed: Followed, peers: AddressSet) -> Followed:
@@ -208,21 +213,21 @@ def _read_at_server(topology: Topology, control: Journey, followed: Followed, pe
     return Followed(followed.address, {**followed.helped, server.name: Expected(peers)})
 
 
-def _waiting(control: Journey, data: Journey) -> PortSet:
+def _listening_ports(control: Journey, data: Journey) -> PortSet:
     """The ports on which a server waits for this data: those that it named, on the address of the control connection
     alone (RFC 959, section 3.2)."""
     named = data.asked.ports == data.flow.ports and data.flow.to == control.flow.to
     return data.asked.ports if named else PortSet()
 
 
-def _followed(client: Client, told: Address, target: Address) -> Address:
+def _followed(client: Client, announced: Address, target: Address) -> Address:
     """Where a client goes that is told an address for data; ``target`` is where its control connection goes."""
     if client.trusts_announced == "unless-private":
-        return target if told.kind != "public" == target.kind else told
-    return told if client.trusts_announced else target
+        return target if announced.kind != "public" == target.kind else announced
+    return announced if client.trusts_announced else target
 
 
-def _announced(topology: Topology, passive: Passive, control: Journey) -> Address | None:
+def _announced_address(topology: Topology, passive: Passive, control: Journey) -> Address | None:
     """The address in the server's reply: PASV (RFC 959) has room for IPv4 only."""
     own = control.flow.to
     destination = passive.announce
@@ -252,7 +257,7 @@ def _resumed(topology: Topology, forecast: Forecast, journey: Journey) -> Journe
     """What comes of a data connection under TLS, whoever opened it, where the server wants it to resume the
     session of the control connection."""
     tls = forecast.service.tls
-    client = forecast.stand.spec
+    client = forecast.position.spec
     demanded = client.secures(tls) and tls.protects_data and tls.reuse_required
     if journey.outcome != "ok" or not demanded or client.resumes_tls:
         return journey
@@ -276,27 +281,27 @@ def _pools_arbitrarily(topology: Topology, journey: Journey) -> bool:
     return any(each.name in passed and each.spec.pooling == "arbitrary" for each in topology.devices)
 
 
-def _active(topology: Topology, forecast: Forecast) -> Forecast:
+def _predict_active(topology: Topology, forecast: Forecast) -> Forecast:
     active = forecast.service.active or Active()
-    stand, control = forecast.stand, forecast.control[0]
+    position, control = forecast.position, forecast.control[0]
     family = control.asked.to.family
-    named = stand.spec.active_address or _seen_as(stand, control.asked.to)
+    named = position.spec.active_address or _seen_as(position, control.asked.to)
     if named is None:
-        return _stopped(forecast, "unknown", "announce", _unknown(stand.name, "client has no address"))
-    plain = not stand.spec.secures(forecast.service.tls)
+        return _stopped_at(forecast, "unknown", "announce", _unknown_stop(position.name, "client has no address"))
+    plain = not position.spec.secures(forecast.service.tls)
     if plain and (reader := reads_twice(topology, control)) is not None:
-        return _stopped(forecast, "unknown", "announce", _read_twice(reader))
-    if plain and named.family != family and (reader := first_reader(topology, control, stand.network)) is not None:
+        return _stopped_at(forecast, "unknown", "announce", _read_twice(reader))
+    if plain and named.family != family and (reader := first_reader(topology, control, position.network)) is not None:
         dropped = Stop(PortSet(), "silent", reader.name, None, "other family", (*reader.place, "ftp_helper"))
-        return _stopped(replace(forecast, announced=named), "fails", "announce", dropped)
-    if stand.spec.extends(forecast.service, named.family) is None:
+        return _stopped_at(replace(forecast, announced=named), "fails", "announce", dropped)
+    if position.spec.extends(forecast.service, named.family) is None:
         return _without_epsv(topology, forecast)
-    followed = named_through(topology, control, stand.network, named) if plain else Followed(named)
+    followed = named_through(topology, control, position.network, named) if plain else Followed(named)
     back_to = followed.address
     if (drawing := followed.drawn_at) is not None:
         place: SitePath = (*drawing.place, "ftp_helper")
         drawn = Stop(PortSet(), "unknown", drawing.name, None, "source address may change", place)
-        return _stopped(replace(forecast, announced=named), "unknown", "announce", drawn)
+        return _stopped_at(replace(forecast, announced=named), "unknown", "announce", drawn)
     if plain and _all_peers(forecast) == AddressSet.single(back_to):
         followed = _read_at_server(topology, control, followed, AddressSet.single(back_to))
     if active.repairs_private and back_to.kind != "public":
@@ -304,16 +309,16 @@ def _active(topology: Topology, forecast: Forecast) -> Forecast:
         if len(peers) != 1:
             place = ("services", topology.site.services.index(forecast.service), "active", "repairs_private")
             drawn = Stop(PortSet(), "unknown", topology.server.name, None, "source address may change", place)
-            return _stopped(replace(forecast, announced=named), "unknown", "announce", drawn)
+            return _stopped_at(replace(forecast, announced=named), "unknown", "announce", drawn)
         back_to = Address(peers.lowest)
     elif not active.accepts_other_address and (doubt := _not_its_own(topology, forecast, back_to)) is not None:
         extent: Extent = "fails" if doubt.outcome == "refused" else "unknown"
-        return _stopped(replace(forecast, announced=back_to), extent, "announce", doubt)
+        return _stopped_at(replace(forecast, announced=back_to), extent, "announce", doubt)
     from_ports = PortSet.single(active.from_port.number) if active.from_port else UNPRIVILEGED
     own = AddressSet.single(control.flow.to)
-    flow = Flow("tcp", own, from_ports, back_to, stand.spec.active_ports)
+    flow = Flow("tcp", own, from_ports, back_to, position.spec.active_ports)
     arrived = trace(topology, topology.server, flow, followed.helped)
-    back = (part for each in arrived for part in _back_at_client(topology, stand, each))
+    back = (part for each in arrived for part in _back_at_client(topology, position, each))
     journeys = tuple(_resumed(topology, forecast, each) for each in back)
     settled_on = replace(forecast, announced=named, helped=followed.helped)
     return _with_data(topology, settled_on, (flow,), journeys, topology.server.name)
@@ -331,7 +336,7 @@ def _not_its_own(topology: Topology, forecast: Forecast, named: Address) -> Stop
         return Stop(PortSet(), "refused", server, None, "address refused", place)
     if any(each.flow.pooled for each in forecast.control):
         return Stop(PortSet(), "unknown", server, None, "source address may change", place)
-    return _unknown(forecast.stand.name, "client has no address")
+    return _unknown_stop(forecast.position.name, "client has no address")
 
 
 def _all_peers(forecast: Forecast) -> AddressSet:
@@ -342,18 +347,18 @@ def _all_peers(forecast: Forecast) -> AddressSet:
     return peers
 
 
-def _seen_as(stand: Stand, target: Address) -> Address | None:
+def _seen_as(position: ClientPosition, target: Address) -> Address | None:
     """The address that a client has towards where it goes: on the server host the very same, where that is its own."""
-    own = stand.spec.address
+    own = position.spec.address
     return target if target in own.each else next(iter(own.of_family(target.family)), None)
 
 
-def _back_at_client(topology: Topology, stand: Stand, journey: Journey) -> Iterator[Journey]:
+def _back_at_client(topology: Topology, position: ClientPosition, journey: Journey) -> Iterator[Journey]:
     """An active connection counts only at the client that waits for it, on the port it named; nobody else
     waits for data, but the server's own services listen, where it is led back there."""
-    home = topology.server.name if stand.spec.on_server else stand.name
+    home = topology.server.name if position.spec.on_server else position.name
     if journey.outcome == "ok" and not (journey.end.at == home and journey.asked.ports == journey.flow.ports):
-        yield from _judged(topology, journey, PortSet())
+        yield from _at_destination(topology, journey, PortSet())
     else:
         yield journey
 
@@ -387,7 +392,7 @@ def _in_full_packets(topology: Topology, forecast: Forecast, journeys: tuple[Jou
         return None
     place: SitePath = ("gateways", topology.site.gateways.index(swallower), "too_big")
     stop = Stop(PortSet(), "silent", swallower.name, None, "packets too big", place)
-    return _stopped(forecast, "fails", "send", stop)
+    return _stopped_at(forecast, "fails", "send", stop)
 
 
 def _kept_in_mind(topology: Topology, forecast: Forecast) -> Forecast:
@@ -395,12 +400,12 @@ def _kept_in_mind(topology: Topology, forecast: Forecast) -> Forecast:
     transfer of typical size and rate."""
     seconds = forecast.service.transfer_seconds
     passed = {step.at for each in forecast.control for step in each.steps}
-    kept = forecast.stand.spec.keeps_alive
+    kept = forecast.position.spec.keeps_alive
     for device in topology.devices:
         timeout = device.spec.idle_timeout
         if kept is not None and timeout is not None and kept.amount < timeout.amount:
             continue
         if device.name in passed and timeout is not None and seconds is not None and seconds > timeout.amount:
             stop = Stop(PortSet(), "silent", device.name, None, "control forgotten", (*device.place, "idle_timeout"))
-            return _stopped(forecast, "fails", "send", stop)
+            return _stopped_at(forecast, "fails", "send", stop)
     return forecast

@@ -9,8 +9,8 @@ from ..network.journey import trace
 from ..network.topology import Host, Topology
 from ..values.addresses import Address, Addresses, AddressSet, address_or_none
 from ..values.ports import UNPRIVILEGED, PortSet
-from .endpoints import stand_of, typed_port
-from .forecast import Forecast, Stand
+from .endpoints import position_of, typed_port
+from .forecast import ClientPosition, Forecast
 from .session import predict_from
 
 
@@ -18,11 +18,11 @@ class NoSuchWalk(ValueError):
     """The question has no connection to follow, with the reason."""
 
 
-def stand_at(topology: Topology, text: str) -> Stand:
+def position_at(topology: Topology, text: str) -> ClientPosition:
     """Who a client's name, a network's name or a plain address stands for. Raises NoSuchWalk."""
     site = topology.site
     if text in [*(each.name for each in site.clients), *network_names(site)]:
-        return stand_of(topology, text)
+        return position_of(topology, text)
     address = address_or_none(text)
     if address is None:
         known = [*(each.name for each in site.clients), *network_names(site)]
@@ -33,12 +33,12 @@ def stand_at(topology: Topology, text: str) -> Stand:
         raise NoSuchWalk(f"no network of the site holds {address}; give it to a network’s subnet first")
     holder = topology.holder(network, address)
     if isinstance(holder, Host) and holder is not topology.server:
-        return stand_of(topology, holder.name)
+        return position_of(topology, holder.name)
     if holder is not None:
         name = holder.name if isinstance(holder, Host) else holder.device.name
         raise NoSuchWalk(f"{address} is {name}: a walk starts at a client, or at an address that no device has")
     spec = Client(name=text, network=network, address=Addresses((address,)))
-    return Stand(text, network, network, AddressSet.single(address), spec)
+    return ClientPosition(text, network, network, AddressSet.single(address), spec)
 
 
 def addresses_at(topology: Topology, text: str) -> tuple[Address, ...]:
@@ -60,7 +60,12 @@ def addresses_at(topology: Topology, text: str) -> tuple[Address, ...]:
 
 
 def walk_to(
-    topology: Topology, stand: Stand, to: tuple[Address, ...], port: int, protocol: Transport, from_port: int | None
+    topology: Topology,
+    position: ClientPosition,
+    to: tuple[Address, ...],
+    port: int,
+    protocol: Transport,
+    from_port: int | None,
 ) -> tuple[Journey, ...]:
     """The journeys of one port from somebody to the first of these addresses that is of a family of theirs.
 
@@ -69,29 +74,36 @@ def walk_to(
     """
     sources = PortSet.single(from_port) if from_port else UNPRIVILEGED
     for each in sorted(to, key=lambda address: -address.family):
-        journeys = trace(topology, stand.origin, Flow(protocol, stand.sources, sources, each, PortSet.single(port)))
+        journeys = trace(
+            topology, position.origin, Flow(protocol, position.sources, sources, each, PortSet.single(port))
+        )
         if journeys:
             return journeys
-    raise NoSuchWalk(f"{stand.name} has no IPv{to[0].family} address to go to {to[0]} from")
+    raise NoSuchWalk(f"{position.name} has no IPv{to[0].family} address to go to {to[0]} from")
 
 
 def walk_session(
-    topology: Topology, stand: Stand, service: Service, mode: Mode | None, port: int | None, data: bool | None
+    topology: Topology,
+    position: ClientPosition,
+    service: Service,
+    mode: Mode | None,
+    port: int | None,
+    data: bool | None,
 ) -> tuple[Forecast, PortSet, bool]:
     """The session that is meant, the port of it, and whether that is one of its data ports.
 
     Without a word on which connection is meant the port tells; without a port it is the control connection, and
     of data the first port that fails, else the first of all. Raises NoSuchWalk for a port that is neither.
     """
-    forecast = predict_from(topology, Promise(client=stand.name, service=service.name, mode=mode), stand)
-    control, ports = typed_port(topology, stand, service), forecast.data.asked if forecast.data else PortSet()
+    forecast = predict_from(topology, Promise(client=position.name, service=service.name, mode=mode), position)
+    control, ports = typed_port(topology, position, service), forecast.data.asked if forecast.data else PortSet()
     if data is None:
         data = port is not None and port != control
     if not data:
         if port not in (None, control):
             raise NoSuchWalk(f"port {port} is not the control port of {service.name}, which is {control} from there")
         if forecast.target is None:
-            raise NoSuchWalk(f"the site file gives {stand.name} no address that would do")
+            raise NoSuchWalk(f"the site file gives {position.name} no address that would do")
         return forecast, PortSet.single(control), False
     if forecast.data is None:
         raise NoSuchWalk("this session never comes to a data connection; walk its control connection instead")
@@ -105,7 +117,7 @@ def walk_session(
 def walk_control(topology: Topology, forecast: Forecast, port: PortSet, from_port: int | None) -> tuple[Journey, ...]:
     """The control connection of a session."""
     assert forecast.target is not None
-    return walk_to(topology, forecast.stand, (forecast.target,), port.lowest, "tcp", from_port)
+    return walk_to(topology, forecast.position, (forecast.target,), port.lowest, "tcp", from_port)
 
 
 def walk_data(
@@ -114,7 +126,7 @@ def walk_data(
     """One data connection of a session: from the client in passive mode, from the server in active mode."""
     assert forecast.data_flow is not None
     active = forecast.promise.mode == "active"
-    origin = topology.server if active else forecast.stand.origin
+    origin = topology.server if active else forecast.position.origin
     sources = PortSet.single(from_port) if from_port else forecast.data_flow.from_ports
     flow = replace(forecast.data_flow, ports=port, from_ports=sources, protocol=protocol)
     return trace(topology, origin, flow, forecast.helped)

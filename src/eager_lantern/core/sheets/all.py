@@ -1,20 +1,18 @@
-"""All pages of a site, in the order of the work: server, devices from the server outward, names,
-tests, and a connection card for each promise."""
+"""All pages of a site in the order of the work, and the connection card of each client."""
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from shlex import quote
 
 from msgspec import Struct
 
-from ..model.site import INTERNET, Gateway, Service, Site
+from ..model.site import INTERNET, Account, Gateway, Service, Site, effective_rights, rights_in, rights_in_order
 from ..network.topology import Topology, listens_on
-from ..predict.endpoints import stand_of, typed_port
+from ..predict.endpoints import position_of, typed_port
 from ..predict.forecast import Forecast
 from ..values.phrases import operand
 from ..values.ports import PortSet
-from ..values.site_path import SitePath
+from ..values.text_value import SitePath
 from ..verdict import Verdict
-from .client import card
 from .gateway import gateway_sheet
 from .server import server_sheet
 from .sheet import Grid, Sheet, SheetPart
@@ -39,7 +37,7 @@ def sheets_of(verdict: Verdict, file: str, rule_files: Mapping[str, str], digest
     devices = [
         gateway_sheet(site, each, rule_files.get(each.name), _users(topology, each), used) for each in outward(topology)
     ]
-    names = [_names(site)] if site.names else []
+    names = [_name_sheet(site)] if site.names else []
     pages = (
         server_sheet(site, rule_files.get(site.server.name), _shut_out(verdict)),
         *devices,
@@ -48,7 +46,7 @@ def sheets_of(verdict: Verdict, file: str, rule_files: Mapping[str, str], digest
         *_cards(topology, works, digests),
     )
     order = _order(topology, pages)
-    return Sheets(site.site, _trouble(verdict, file), (order, *pages))
+    return Sheets(site.site, _trouble_line(verdict, file), (order, *pages))
 
 
 def _shut_out(verdict: Verdict) -> frozenset[tuple[str, str]]:
@@ -97,7 +95,7 @@ def _users(topology: Topology, gateway: Gateway) -> tuple[str, ...]:
     return tuple(passed) or ("its own hosts",)
 
 
-def _trouble(verdict: Verdict, file: str) -> str:
+def _trouble_line(verdict: Verdict, file: str) -> str:
     if verdict.verdict == "kept":
         return ""
     doubtful = [each for each in (*verdict.forecasts, *verdict.ways_in) if each.kept is not True]
@@ -111,13 +109,13 @@ def _trouble(verdict: Verdict, file: str) -> str:
 def _cards(topology: Topology, works: list[Forecast], digests: Mapping[str, str]) -> list[Sheet]:
     clients = {each.name for each in topology.site.clients}
     return [
-        card(topology.site, each, typed_port(topology, each.stand, each.service), digests)
+        card(topology.site, each, typed_port(topology, each.position, each.service), digests)
         for each in works
         if each.promise.client in clients
     ]
 
 
-def _names(site: Site) -> Sheet:
+def _name_sheet(site: Site) -> Sheet:
     rows = tuple(
         (name.name, "A" if address.family == 4 else "AAAA", str(address))
         for name in site.names
@@ -144,7 +142,7 @@ def _order(topology: Topology, pages: tuple[Sheet, ...]) -> Sheet:
             each.name,
             _control(topology, each),
             str(each.passive.ports) if each.passive else "none",
-            _announced(each.name, site),
+            _announced_to_client(each.name, site),
         )
         for each in site.services
         if each.protocol != "other"
@@ -160,14 +158,118 @@ def _order(topology: Topology, pages: tuple[Sheet, ...]) -> Sheet:
 
 def _control(topology: Topology, service: Service) -> str:
     """The control port, and those by which clients reach it where they are others."""
-    stands = (stand_of(topology, each.client) for each in topology.site.promises if each.service == service.name)
-    typed = sorted({typed_port(topology, each, service) for each in stands} - {service.control_port.number})
+    positions = (position_of(topology, each.client) for each in topology.site.promises if each.service == service.name)
+    typed = sorted({typed_port(topology, each, service) for each in positions} - {service.control_port.number})
     return f"{service.control_port}{'; clients type ' + ', '.join(map(str, typed)) if typed else ''}"
 
 
-def _announced(service: str, site: Site) -> str:
+def _announced_to_client(service: str, site: Site) -> str:
     passive = next(each.passive for each in site.services if each.name == service)
     if passive is None:
         return "-"
     inside = f", {passive.announce_inside}" if passive.announce_inside is not None else ""
     return f"{passive.announce}{inside}"
+
+
+_SECURITY = {
+    "none": "none: passwords and files can be read on the way",
+    "explicit": "explicit TLS (FTP over TLS, on request), also for data",
+    "implicit": "implicit TLS, also for data",
+}
+
+
+def card(site: Site, forecast: Forecast, port: int, digests: Mapping[str, str]) -> Sheet:
+    """The card of one promise; ``port`` is the one that the client types, ``digests`` are those of certificates
+    that could be read, by service."""
+    service, client = forecast.service, forecast.position
+    parts = [SheetPart("Enter", grid=Grid(("setting", "value"), tuple(_card_entries(site, forecast, port, digests))))]
+    if wants := tuple(_wants(forecast, port)):
+        parts.append(SheetPart("Your own firewall", grid=Grid(("must let", "protocol", "to", "ports"), wants)))
+    steps = [_trial(site, _accounts_of_client(site, forecast))]
+    if service.protocol == "ftp" and forecast.promise.mode == "passive":
+        steps.append(
+            "If login works and the listing hangs, your firewall or ours lacks the data ports: tell us which port."
+        )
+    parts.append(SheetPart("Try it", steps=tuple(steps)))
+    where = f"{_card_host(forecast)}, port {port}"
+    several = sum(each.protocol != "other" for each in site.services) > 1
+    name = f"Card of {client.name}{', ' + service.name if several else ''}, {forecast.promise.mode or 'SFTP'}"
+    about = f"Host {where}. The password comes by another way."
+    return Sheet(name, "connection card", about, tuple(parts))
+
+
+def _card_host(forecast: Forecast) -> str:
+    reaches = forecast.position.spec.reaches
+    return str(reaches.host) if reaches is not None else str(forecast.target or "unknown")
+
+
+def _card_entries(site: Site, forecast: Forecast, port: int, digests: Mapping[str, str]) -> Iterator[tuple[str, str]]:
+    service, spec = forecast.service, forecast.position.spec
+    yield "host", _card_host(forecast)
+    yield "port", str(port)
+    if spec.gateway:
+        yield "default gateway of its host", spec.gateway
+    for route in spec.routes:
+        yield f"route of its host to {route.to}", f"through {route.via}"
+    if service.protocol == "ftp":
+        by_epsv = forecast.target is not None and spec.extends(service, forecast.target.family)
+        yield "protocol", "FTP"
+        yield "security", _SECURITY[service.tls.mode if spec.secures(service.tls) else "none"]
+        yield (
+            "mode",
+            f"{forecast.promise.mode}{', with EPSV' if forecast.promise.mode == 'passive' and by_epsv else ''}",
+        )
+        if spec.secures(service.tls):
+            yield "certificate", _certificate_text(service, digests)
+    else:
+        yield "protocol", "SFTP (over SSH)"
+        yield "host key", service.host_key or "ask for its fingerprint by another way before you trust it"
+    mine = _accounts_of_client(site, forecast)
+    for each in mine:
+        yield "account", each.name
+        yield "folder", "/ (only its own folder is seen)" if each.confined else each.home or "/"
+        yield "you may", rights_in_order(effective_rights(site, each) or frozenset()) or "ask"
+        for folder in each.folders:
+            yield f"folder {folder.shown_as}", rights_in_order(rights_in(site, each, folder) or frozenset()) or "ask"
+    if not mine:
+        yield "account", "ask"
+
+
+def _accounts_of_client(site: Site, forecast: Forecast) -> list[Account]:
+    """The accounts of the service that are this client's, or anybody's."""
+    return [
+        each
+        for each in site.accounts
+        if each.service == forecast.service.name and (not each.clients or forecast.promise.client in each.clients)
+    ]
+
+
+def _trial(site: Site, accounts: list[Account]) -> str:
+    """What to try, as far as the accounts may."""
+    may = {right for each in accounts for right in effective_rights(site, each) or ()}
+    may = may or {"list", "write", "read", "remove"}
+    acts = {"list": "look at the listing", "write": "send a small file", "read": "fetch a file", "remove": "remove it"}
+    chosen = [words for right, words in acts.items() if right in may]
+    return f"{', '.join(chosen) or 'log in'}.".capitalize()
+
+
+def _certificate_text(service: Service, digests: Mapping[str, str]) -> str:
+    made_for = f"made for {', '.join(service.tls.names)}" if service.tls.names else "made for this host"
+    if digest := digests.get(service.name):
+        upper = digest.upper()
+        return f"{made_for}; SHA-256 fingerprint {':'.join(upper[i : i + 2] for i in range(0, len(upper), 2))}"
+    return f"{made_for}; ask for its fingerprint if your program does not trust it by itself"
+
+
+def _wants(forecast: Forecast, typed: int) -> Iterator[tuple[str, str, str, str]]:
+    """What the client's own side has to let through."""
+    service, spec = forecast.service, forecast.position.spec
+    host = str(forecast.target or "the host")
+    yield "out", "TCP", host, str(typed)
+    if service.protocol != "ftp":
+        return
+    if forecast.promise.mode == "active":
+        port = f" from port {service.active.from_port}" if service.active and service.active.from_port else ""
+        yield "in", "TCP", f"you, from {host}{port}", str(spec.active_ports)
+    elif service.passive:
+        yield "out", "TCP", str(forecast.announced or host), str(service.passive.ports)

@@ -3,9 +3,9 @@
 from collections.abc import Iterator
 
 from ..model.site import ETHERNET_BYTES, FTP_PORT, OPEN, Attachment, Forward, Gateway, Site
-from ..network.packet_size import segment_bytes
+from ..network.flow import segment_bytes
 from ..values.ports import PortSet
-from ..values.site_path import SitePath
+from ..values.text_value import SitePath
 from .sheet import Grid, Sheet, SheetPart, filter_part, untold_parts
 
 _TRANSLATES = {
@@ -37,11 +37,11 @@ def gateway_sheet(
     work = [
         *entered,
         _switches(gateway),
-        _leave(site, gateway, used),
+        _keep_part(site, gateway, used),
         _restart(gateway, rule_file),
-        _took(gateway, rule_file),
+        _proof_part(gateway, rule_file),
     ]
-    parts = [_addresses(gateway), *(work if entered or rule_file else [SheetPart("Nothing to enter", (_NOTHING,))])]
+    parts = [_address_part(gateway), *(work if entered or rule_file else [SheetPart("Nothing to enter", (_NOTHING,))])]
     about = f"Between {gateway.outside.network} and {gateway.inside.network}; {_TRANSLATES[gateway.translate]}."
     if gateway.translate_ipv6 not in (None, gateway.translate):
         about += f" For IPv6 it {_TRANSLATES[gateway.translate_ipv6 or 'none']}."
@@ -53,15 +53,20 @@ def gateway_sheet(
     return Sheet(gateway.name, kind, about, tuple(parts))
 
 
-def _addresses(gateway: Gateway) -> SheetPart:
+def _address_part(gateway: Gateway) -> SheetPart:
     rows = [
         (
             "outside",
             gateway.outside.network,
             _shared(gateway.outside),
-            _stays(gateway.outside),
+            _lease_text(gateway.outside),
         ),
-        ("inside", gateway.inside.network, str(gateway.inside.address) or "none of its own", _stays(gateway.inside)),
+        (
+            "inside",
+            gateway.inside.network,
+            str(gateway.inside.address) or "none of its own",
+            _lease_text(gateway.inside),
+        ),
     ]
     lines: tuple[str, ...] = ()
     special = [each for each in gateway.outside.address.each if each.kind != "public"]
@@ -76,7 +81,7 @@ def _shared(attachment: Attachment) -> str:
     return f"{attachment.address}, ports {attachment.ports} alone: others belong to other customers"
 
 
-def _stays(attachment: Attachment) -> str:
+def _lease_text(attachment: Attachment) -> str:
     return _LEASES[attachment.lease] if attachment.address else ""
 
 
@@ -135,10 +140,10 @@ def _pairs(gateway: Gateway) -> Iterator[SheetPart]:
 
 
 def _switches(gateway: Gateway) -> SheetPart:
-    return SheetPart("Switches", grid=Grid(("setting", "value"), tuple(_settings(gateway))))
+    return SheetPart("Switches", grid=Grid(("setting", "value"), tuple(_gateway_settings(gateway))))
 
 
-def _settings(gateway: Gateway) -> Iterator[tuple[str, str]]:
+def _gateway_settings(gateway: Gateway) -> Iterator[tuple[str, str]]:
     if gateway.forwards:
         yield "forwarding, the master switch", "on" if gateway.forwarding else "off"
         yield (
@@ -160,7 +165,7 @@ def _settings(gateway: Gateway) -> Iterator[tuple[str, str]]:
             "inside clients that use the outside address",
             f"are turned back, {_TURNED[gateway.hairpin_source]}" if gateway.hairpin else "are not turned back",
         )
-        yield "FTP helper", _helper(gateway) if gateway.ftp_helper else "off"
+        yield "FTP helper", _helper_setting(gateway) if gateway.ftp_helper else "off"
     yield "connections to the device itself from outside", "no answer" if gateway.unmatched == "silent" else "refused"
     for each in gateway.routes:
         yield f"route to {each.to}", f"through {each.via}"
@@ -178,7 +183,7 @@ def _settings(gateway: Gateway) -> Iterator[tuple[str, str]]:
         yield "a host keeps its outside address", "yes" if gateway.pooling == "paired" else "no"
 
 
-def _helper(gateway: Gateway) -> str:
+def _helper_setting(gateway: Gateway) -> str:
     seen = "" if gateway.helper_sees == "outside" else ", as it is inside"
     return "on" if gateway.helper_ports == FTP_PORT and not seen else f"on, reads port {gateway.helper_ports}{seen}"
 
@@ -189,7 +194,7 @@ def _filters(site: Site, gateway: Gateway) -> Iterator[SheetPart]:
             yield filter_part(f"Filter: what it lets {title}", table, None, site.services)
 
 
-def _leave(site: Site, gateway: Gateway, used: frozenset[SitePath]) -> SheetPart:
+def _keep_part(site: Site, gateway: Gateway, used: frozenset[SitePath]) -> SheetPart:
     lines = ["Its own administration page stays shut on the outside, and as it is on the inside."]
     for i, each in enumerate(gateway.forwards):
         if ("gateways", site.gateways.index(gateway), "forwards", i) not in used:
@@ -220,7 +225,7 @@ def _restart(gateway: Gateway, rule_file: str | None) -> SheetPart:
     return SheetPart("Restart", steps=tuple(steps), commands=tuple(commands))
 
 
-def _took(gateway: Gateway, rule_file: str | None) -> SheetPart:
+def _proof_part(gateway: Gateway, rule_file: str | None) -> SheetPart:
     listed = "The list of its table shows each forward and rule of this page."
     steps = [listed if rule_file else "Close its page, open it again, and compare it with this one, digit by digit."]
     if gateway.outside.address:

@@ -2,8 +2,7 @@
 
 from collections.abc import Iterator
 
-from ..model.rights import effective_rights, rights_in, rights_in_order
-from ..model.site import Account, Server, Service, Site
+from ..model.site import Account, Server, Service, Site, effective_rights, rights_in, rights_in_order
 from ..network.topology import listens_on
 from .sheet import Grid, Sheet, SheetPart, filter_part, untold_parts
 
@@ -24,20 +23,20 @@ def server_sheet(site: Site, rule_file: str | None, shut_out: frozenset[tuple[st
     and services of ways in that have to stay open and do not."""
     server = site.server
     parts = [
-        _address(server),
+        _address_sheet_part(server),
         *(_service(each) for each in site.services if each.protocol != "other"),
-        *_accounts(site),
+        *_account_parts(site),
         *_folders(site),
         *_filters(site),
-        _leave(site, shut_out),
+        _way_in_part(site, shut_out),
         _restart(site, rule_file),
-        _took(site, rule_file),
+        _server_proof_part(site, rule_file),
     ]
     about = f"The server on {server.network}, {server.address}: service, accounts, its own filter."
     return Sheet(server.name, "server", about, tuple(parts))
 
 
-def _address(server: Server) -> SheetPart:
+def _address_sheet_part(server: Server) -> SheetPart:
     rows = [("address", str(server.address)), ("network", server.network), ("stays because", _STAYS[server.lease])]
     rows.append(("ports for its own connections", f"{server.own_ports}, as the data range must stay clear of them"))
     if server.gateway:
@@ -51,10 +50,10 @@ def _address(server: Server) -> SheetPart:
 
 
 def _service(service: Service) -> SheetPart:
-    return SheetPart(f"Service {service.name}", grid=Grid(("setting", "value"), tuple(_settings(service))))
+    return SheetPart(f"Service {service.name}", grid=Grid(("setting", "value"), tuple(_service_settings(service))))
 
 
-def _settings(service: Service) -> Iterator[tuple[str, str]]:
+def _service_settings(service: Service) -> Iterator[tuple[str, str]]:
     yield "protocol", "FTP" if service.protocol == "ftp" else "SFTP (over SSH)"
     yield "control port" if service.protocol == "ftp" else "port", str(service.control_port)
     if service.protocol != "ftp":
@@ -70,9 +69,9 @@ def _settings(service: Service) -> Iterator[tuple[str, str]]:
             yield "passive data ports, all", str(ports)
         if passive.protocols != ("tcp",):
             yield "transports for data", ", ".join(passive.protocols)
-        yield "announced to outside clients", _announced(str(passive.announce))
+        yield "announced to outside clients", _announce_setting(str(passive.announce))
         if passive.announce_inside is not None:
-            yield "announced to inside clients", _announced(str(passive.announce_inside))
+            yield "announced to inside clients", _announce_setting(str(passive.announce_inside))
     yield "EPSV and EPRT", "on: over IPv6 there is no data without them" if service.speaks_epsv else "off"
     yield "data from another address than control", "refused" if service.peer_must_match else "accepted"
     if service.active is not None:
@@ -83,7 +82,7 @@ def _settings(service: Service) -> Iterator[tuple[str, str]]:
             yield "active mode to a private address", "goes to the address that the client is seen at"
 
 
-def _announced(text: str) -> str:
+def _announce_setting(text: str) -> str:
     return "the server's own address (leave the setting empty)" if text == "own" else text
 
 
@@ -102,10 +101,10 @@ def _protection(service: Service) -> Iterator[tuple[str, str]]:
         yield "private key file", f"{tls.key}, readable by the service alone"
 
 
-def _accounts(site: Site) -> Iterator[SheetPart]:
+def _account_parts(site: Site) -> Iterator[SheetPart]:
     if not site.accounts:
         return
-    rows = tuple(_account(site, each) for each in site.accounts)
+    rows = tuple(_account_row(site, each) for each in site.accounts)
     heads = ("account", "service", "folder", "may", "may not", "sees", "used by")
     lines = (
         "One password each, told to its users by another way than this page. No right to log in to the system itself.",
@@ -128,7 +127,7 @@ def _folders(site: Site) -> Iterator[SheetPart]:
         yield SheetPart("Folders beside the home", lines, Grid(("account", "seen as", "folder", "may"), rows))
 
 
-def _account(site: Site, account: Account) -> tuple[str, ...]:
+def _account_row(site: Site, account: Account) -> tuple[str, ...]:
     may = effective_rights(site, account) or frozenset()
     groups = [each for each in site.groups if each.name in account.groups]
     denied = dict.fromkeys([*account.denies, *(right for each in groups for right in each.denies)])
@@ -151,10 +150,10 @@ def _filters(site: Site) -> Iterator[SheetPart]:
         yield filter_part("Its own filter: what goes out", outgoing, server.category, site.services)
 
 
-def _leave(site: Site, shut_out: frozenset[tuple[str, str]]) -> SheetPart:
+def _way_in_part(site: Site, shut_out: frozenset[tuple[str, str]]) -> SheetPart:
     """The administrator's own way in, which nothing on this page may close."""
     ways = [each for each in site.services if each.protocol == "other" or each.keep_open_for]
-    lines = [f"{each.name}, port {listens_on(each)}{_for(each)}: {_stays(each, shut_out)}" for each in ways]
+    lines = [f"{each.name}, port {listens_on(each)}{_for(each)}: {_kept_open(each, shut_out)}" for each in ways]
     if not ways:
         lines = [
             "The site file names no service by which the server is administered (protocol: other, keep_open_for).",
@@ -166,7 +165,7 @@ def _leave(site: Site, shut_out: frozenset[tuple[str, str]]) -> SheetPart:
     )
 
 
-def _stays(service: Service, shut_out: frozenset[tuple[str, str]]) -> str:
+def _kept_open(service: Service, shut_out: frozenset[tuple[str, str]]) -> str:
     lost = [name for name, other in sorted(shut_out) if other == service.name]
     if not lost:
         return "stays as it is."
@@ -191,7 +190,7 @@ def _restart(site: Site, rule_file: str | None) -> SheetPart:
     return SheetPart("Restart", steps=tuple(steps), commands=commands)
 
 
-def _took(site: Site, rule_file: str | None) -> SheetPart:
+def _server_proof_part(site: Site, rule_file: str | None) -> SheetPart:
     steps = [f"{each.name} listens on port {each.control_port}." for each in site.services if each.protocol != "other"]
     steps.append("Close each settings page, open it again, and compare it with this one, digit by digit.")
     if site.server.system != "linux":

@@ -5,9 +5,8 @@ from collections.abc import Iterator, Sequence
 from shlex import quote
 
 from ..model.site import INTERNET, Service, Site
-from ..model.visit_command import visit_command
 from ..network.topology import Topology
-from ..predict.endpoints import typed_port
+from ..predict.endpoints import typed_port, visit_command
 from ..predict.forecast import Forecast
 from .sheet import Grid, Sheet, SheetPart
 
@@ -15,13 +14,13 @@ from .sheet import Grid, Sheet, SheetPart
 def tests_sheet(topology: Topology, forecasts: Sequence[Forecast], file: str) -> Sheet:
     """The page, for the promises of a site that ``file`` holds."""
     works = [each for each in forecasts if each.promise.holds == "works"]
-    inside = [each for each in works if each.stand.network == topology.server.network]
+    inside = [each for each in works if each.position.network == topology.server.network]
     outside = [each for each in works if each not in inside]
     parts = [
         *_from_the_server(topology.site),
         *_from_inside(topology, inside, file),
-        *_from_outside(topology, outside, file),
-        *_shut(forecasts),
+        *_outside_tests(topology, outside, file),
+        *_shut_part(forecasts),
         *_failures(topology, forecasts),
     ]
     about = "In this order: what fails on the server itself cannot work from inside, and that not from outside."
@@ -46,43 +45,47 @@ def _from_inside(topology: Topology, works: Sequence[Forecast], file: str) -> It
     """Where no client stands on the server's network, any host there will do."""
     title = "2. From the server's own network"
     if works:
-        yield _tried(title, ("Success: every rung is ok.",), topology, works, file)
+        yield _test_part(title, ("Success: every rung is ok.",), topology, works, file)
     elif topology.server.network != INTERNET:
         lines = (f"From any host on {topology.server.network}. Success: every rung is ok.",)
         yield SheetPart(title, lines, commands=_by_address(topology.site))
 
 
-def _from_outside(topology: Topology, works: Sequence[Forecast], file: str) -> Iterator[SheetPart]:
+def _outside_tests(topology: Topology, works: Sequence[Forecast], file: str) -> Iterator[SheetPart]:
     lines = (
         "Success: every rung is ok.",
         "Not from inside with the outside address: that is another path, and proves nothing.",
         "A telephone's network is outside, if it is not on the office's wireless.",
     )
     if works:
-        yield _tried("3. From truly outside", lines, topology, works, file)
+        yield _test_part("3. From truly outside", lines, topology, works, file)
 
 
-def _tried(title: str, lines: tuple[str, ...], topology: Topology, works: Sequence[Forecast], file: str) -> SheetPart:
-    rows = tuple((each.stand.name, each.stand.network, each.service.name, each.promise.mode or "-") for each in works)
+def _test_part(
+    title: str, lines: tuple[str, ...], topology: Topology, works: Sequence[Forecast], file: str
+) -> SheetPart:
+    rows = tuple(
+        (each.position.name, each.position.network, each.service.name, each.promise.mode or "-") for each in works
+    )
     commands = tuple(_command(topology, each, file) for each in works if each.service.protocol != "other")
     return SheetPart(title, lines, Grid(("from", "standing on", "service", "mode"), rows), commands=commands)
 
 
 def _command(topology: Topology, forecast: Forecast, file: str) -> str:
-    site, promise, service, spec = topology.site, forecast.promise, forecast.service, forecast.stand.spec
+    site, promise, service, spec = topology.site, forecast.promise, forecast.service, forecast.position.spec
     mode = " --mode active" if promise.mode == "active" else ""
     if service.protocol == "sftp" or spec not in site.clients:
         host = str(spec.reaches.host) if spec.reaches is not None else str(forecast.target)
-        return visit_command(site, service, host, typed_port(topology, forecast.stand, service)) + mode
+        return visit_command(site, service, host, typed_port(topology, forecast.position, service)) + mode
     several = f" --service {quote(service.name)}" if sum(each.protocol == "ftp" for each in site.services) > 1 else ""
     return f"eager-lantern visit {quote(file)} --client {quote(promise.client)}{several}{mode}"
 
 
-def _shut(forecasts: Sequence[Forecast]) -> Iterator[SheetPart]:
+def _shut_part(forecasts: Sequence[Forecast]) -> Iterator[SheetPart]:
     shut = [each for each in forecasts if each.promise.holds == "shut"]
     if not shut:
         return
-    rows = tuple((each.stand.name, each.service.name, str(each.service.control_port)) for each in shut)
+    rows = tuple((each.position.name, each.service.name, str(each.service.control_port)) for each in shut)
     success = (
         "Success: no answer, or a refusal. Where something answers, a forward or a rule lets in more than it should."
     )

@@ -1,19 +1,33 @@
-"""How many data ports a service needs: by the load of an hour, and by the worst burst.
+"""How many data ports a service needs, and where such a range may lie.
 
 Every listing and every transfer takes a port of its own (RFC 959, section 3.3). It is held
 while the data connection stands, and where the server closes first, which it does after what
 it sends (section 3.4), it may rest for the TIME-WAIT of the connection: four minutes by RFC
 9293, section 3.4.1 (twice a maximum segment lifetime of two), less on real systems.
+
+A. K. Erlang, “Solution of some problems in the theory of probabilities of significance in
+automatic telephone exchanges” (1917): where requests come independently, at random, and one
+that finds no server free is lost, the share lost among ``n`` servers at an offered load of
+``a`` erlang is
+
+    B(n, a) = (a^n / n!) / (sum of a^k / k! for k from 0 to n)
+
+It depends on how long servers are held only through the mean (Sevastyanov, 1957), so that
+long transfers, short listings and resting ports may be added up. It is computed by
+1 / B(n) = 1 + (n / a) / B(n - 1), which neither overflows nor loses digits. With few clients
+the true chance is smaller (Engset, 1918), so that the formula errs on the safe side.
 """
 
 from collections.abc import Iterator
-from itertools import islice
+from itertools import count, islice
+from typing import Literal
 
 from msgspec import Struct
 
-from ..model.site import Load
+from ..model.site import Load, Site
+from ..network.topology import listens_on
+from ..values.ports import HIGHEST_PORT, PortSet
 from ..values.quantities import Duration
-from .erlang import chance_of_none, servers_for
 
 HOUR_SECONDS = 3600
 REST_BY_LETTER_SECONDS = 240.0
@@ -162,3 +176,112 @@ def sized(demand: Demand, chance: float) -> Sizing:
     if demand.handling_seconds <= 0:
         raise ValueError("a data connection that stands for no time makes no load: it takes more than 0 s")
     return Sizing(demand, chance, servers_for(demand.offered, chance), demand.burst * demand.most_at_once)
+
+
+def chances(offered: float) -> Iterator[float]:
+    """B(0), B(1), B(2), … at an offered load in erlang. Raises ValueError for a negative load."""
+    if offered < 0:
+        raise ValueError(f"an offered load of {offered:g} erlang makes no sense: it is 0 or more")
+    inverse = 1.0
+    yield 1.0
+    for servers in count(1):
+        # Past the largest float, the chance is 0 for every purpose.
+        inverse = 1 + servers / offered * inverse if offered else float("inf")
+        yield 1 / inverse
+
+
+def chance_of_none(servers: int, offered: float) -> float:
+    """The share of requests that find all of so many servers taken."""
+    return next(islice(chances(offered), servers, None))
+
+
+def servers_for(offered: float, chance: float) -> int:
+    """The fewest servers with which at most this share of requests is lost.
+
+    Raises ValueError for a chance that is not between 0 and 1, and for a load beyond all ports there are.
+    """
+    if not 0 < chance < 1:
+        raise ValueError(f"a chance of {chance:g} makes no sense here: it lies between 0 and 1, as 0.1 %")
+    for servers, lost in enumerate(islice(chances(offered), HIGHEST_PORT)):
+        if lost <= chance:
+            return servers
+    raise ValueError(f"a load of {offered:.0f} ports in use on average is more than the {HIGHEST_PORT} that there are")
+
+
+DYNAMIC = PortSet.of((49152, 65535))
+"""Ports that are never registered to a service (RFC 6335, section 6)."""
+USER, LOW = PortSet.of((10000, 49151)), PortSet.of((1024, 9999))
+"""Ports that services are registered for (RFC 6335, section 6); the low ones are crowded with services that are
+not registered, and are taken only where nothing else is left."""
+ROUND = 100
+
+
+class ClearRange(Struct, frozen=True):
+    """A range, the part of the ports that it was taken from, and how many were left to choose from."""
+
+    ports: PortSet
+    among: Literal["dynamic", "user", "low"]
+    clear: PortSet
+
+
+def clear_range(size: int, taken: PortSet, registered: PortSet) -> ClearRange:
+    """A range of so many ports, clear of what is taken, and of registered ports.
+
+    The dynamic ports come first. Raises ValueError that names the largest range there is.
+    """
+    dynamic, user, low_ones = DYNAMIC - taken, USER - taken - registered, LOW - taken - registered
+    for among, clear in (("dynamic", dynamic), ("user", user), ("low", low_ones)):
+        for low, high in clear.spans:
+            even = -(-low // ROUND) * ROUND
+            start = even if even + size - 1 <= high else low
+            if start + size - 1 <= high:
+                return ClearRange(PortSet.of((start, start + size - 1)), among, clear)  # type: ignore[arg-type]
+    widest = max((high - low + 1 for low, high in (*dynamic.spans, *user.spans, *low_ones.spans)), default=0)
+    raise ValueError(
+        f"no range of {size} ports is clear of the system's own ports and of services; "
+        f"the widest gap has {widest}: let ports rest for less time, spread the burst, or use two services"
+    )
+
+
+def taken_by(site: Site, except_for: str) -> PortSet:
+    """Ports that a new range of one service must keep clear of: the system's own and other services'."""
+    others = [each for each in site.services if each.name != except_for]
+    taken = site.server.own_ports
+    for each in others:
+        taken = taken | listens_on(each)
+    return taken
+
+
+class Estimate(Struct, frozen=True):
+    """The share lost, and an interval that holds the true one with 95 % confidence."""
+
+    share: float
+    low: float
+    high: float
+    arrivals: int
+    lost: int
+
+
+class SizeTried(Struct, frozen=True):
+    """A size, and what the simulation says of it."""
+
+    ports: int
+    estimate: Estimate
+
+
+class Sized(Struct, frozen=True):
+    """What two rules ask for, what the simulation says, and which range to take. ``by_rest`` is the
+    size for each time, in seconds, that a port may rest; ``present`` is the range of the site, if any."""
+
+    title: str
+    sizing: Sizing
+    tried: tuple[SizeTried, ...]
+    by_rest: tuple[tuple[float, int], ...]
+    proposed: ClearRange
+    present: PortSet
+    local_ports: PortSet
+
+    @property
+    def keeps(self) -> bool:
+        """Whether the present range is wide enough and clear of the system's own ports."""
+        return len(self.present) >= self.sizing.size and not self.present & self.local_ports

@@ -10,8 +10,7 @@ import heapq
 
 import numpy as np
 
-from .demand import HOUR_SECONDS, Demand
-from .report import Estimate
+from .demand import HOUR_SECONDS, Demand, Estimate
 
 BATCHES = 20
 STUDENT_95 = 2.0930240544083087
@@ -22,7 +21,7 @@ Losses = np.ndarray[tuple[int], np.dtype[np.int8]]
 def simulated(demand: Demand, ports: int, seed: int, arrivals: int) -> Estimate:
     """Play so many data connections through, after a tenth as many that only fill the ports."""
     warm = arrivals // 10
-    return estimated(_losses(*_drawn(demand, seed, warm + arrivals), ports)[warm:])
+    return estimated(_losses(*_arrivals(demand, seed, warm + arrivals), ports)[warm:])
 
 
 def estimated(lost: Losses, quantile: float = STUDENT_95) -> Estimate:
@@ -37,7 +36,7 @@ def estimated(lost: Losses, quantile: float = STUDENT_95) -> Estimate:
     return Estimate(share, max(0.0, share - half), min(1.0, share + half), arrivals, count)
 
 
-def _drawn(demand: Demand, seed: int, count: int) -> tuple[list[float], list[float]]:
+def _arrivals(demand: Demand, seed: int, count: int) -> tuple[list[float], list[float]]:
     """When each connection comes and for how long it takes its port, in seconds."""
     chance = np.random.default_rng(seed)
     rates = np.array([each.per_hour for each in demand.kinds]) / HOUR_SECONDS

@@ -1,4 +1,4 @@
-"""Addresses and exact sets of them, IPv4 and IPv6 side by side.
+"""Addresses and exact sets of them, IPv4 and IPv6 side by side, and IPv4 inside IPv6 (RFC 6052, section 2.2).
 
 Both families lie on one line of integers, so that the interval algebra of ports serves
 here too: IPv4 is 0 to 2**32 - 1 and IPv6 follows, shifted up by 2**32. A set is cut
@@ -11,6 +11,7 @@ from functools import cache, lru_cache
 from ipaddress import (
     IPv4Address,
     IPv6Address,
+    IPv6Network,
     ip_address,
     ip_network,
     summarize_address_range,
@@ -68,7 +69,7 @@ class Address(Value):
         The documentation prefixes (RFC 5737, RFC 3849) count as public: they stand for
         public addresses wherever a site is made up.
         """
-        return _kind(self.number)
+        return _kind_of_number(self.number)
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Address) and other.number == self.number
@@ -183,7 +184,7 @@ class AddressSet(IntervalSet):
         return tuple(str(each) for part in parts for each in part)
 
     def __str__(self) -> str:
-        return ", ".join(map(_written, _of_one_family(self.spans)))
+        return ", ".join(map(_span_text, _of_one_family(self.spans)))
 
 
 @lru_cache(maxsize=1024)
@@ -202,7 +203,7 @@ def _of_one_family(spans: Iterable[Span]) -> Iterator[Span]:
             yield low, high
 
 
-def _written(span: Span) -> str:
+def _span_text(span: Span) -> str:
     low, size = _ip(span[0]), span[1] - span[0] + 1
     if size == 1:
         return str(low)
@@ -215,7 +216,7 @@ EVERY_ADDRESS = AddressSet.of((0, _TOP))
 
 
 @lru_cache(maxsize=MOST_REMEMBERED)
-def _kind(number: int) -> Kind:
+def _kind_of_number(number: int) -> Kind:
     return next((kind for kind, members in _special().items() if number in members), "public")
 
 
@@ -286,3 +287,47 @@ def address_or_none(text: str) -> Address | None:
         return Address.parse(text)
     except ValueError:
         return None
+
+
+class Prefix96(Value):
+    """The prefix of 96 bits in front of an IPv4 address: what a NAT64 device stands for.
+
+    >>> prefix = Prefix96.parse("64:ff9b::/96")
+    >>> print(prefix.around(Address.parse("198.51.100.61")), prefix.within(Address.parse("64:ff9b::c633:643d")))
+    64:ff9b::c633:643d 198.51.100.61
+    """
+
+    __slots__ = ("first",)
+
+    def __init__(self, first: Address) -> None:
+        self.first = first
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        """Read ``64:ff9b::/96``. Raises ValueError with what would be right."""
+        bounded(text)
+        try:
+            network = ip_network(text.strip())
+        except ValueError:
+            network = None
+        if not isinstance(network, IPv6Network) or network.prefixlen != 96:
+            raise ValueError(
+                f"“{text.strip()[:60]}” is no prefix of NAT64: write 64:ff9b::/96, or another IPv6 network of /96"
+            )
+        return cls(Address.parse(str(network.network_address)))
+
+    @property
+    def as_set(self) -> AddressSet:
+        """Every address with this prefix."""
+        return AddressSet.of((self.first.number, self.first.number + 2**32 - 1))
+
+    def around(self, inner: Address) -> Address:
+        """The IPv6 address for an IPv4 address."""
+        return Address(self.first.number + inner.number)
+
+    def within(self, outer: Address) -> Address | None:
+        """The IPv4 address in an IPv6 one; None where that has another prefix."""
+        return Address(outer.number - self.first.number) if outer.number in self.as_set else None
+
+    def __str__(self) -> str:
+        return f"{self.first}/96"

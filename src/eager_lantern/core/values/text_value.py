@@ -1,4 +1,8 @@
-"""The base of small immutable values that the site file writes as text."""
+"""The base of small immutable values that the site file writes as text, and the places where they stand in it.
+
+The core knows no lines and no files. It points with a place, and whoever read the file
+knows which line that is.
+"""
 
 from typing import Any, ClassVar
 
@@ -40,3 +44,14 @@ class Value:
 
     def __repr__(self) -> str:
         return f"{type(self).__name__}({str(self)!r})"
+
+
+SitePath = tuple[str | int, ...]
+
+
+def dotted(place: SitePath) -> str:
+    """``gateways[0].forwards[1].ports``."""
+    text = ""
+    for part in place:
+        text += f"[{part}]" if isinstance(part, int) else f".{part}"
+    return text.removeprefix(".")

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from ...core.model.site import Service
 from ...core.network.topology import Topology
-from ...live.children import program
+from ...live.own_process import program
 from ..servers.setup import Guest
 from ..tasks.tasks import Start
 from .proftpd import hashed

@@ -12,7 +12,7 @@ from ...core.model.site import Active, Passive, Service
 from ...core.network.topology import Topology
 from ...core.predict.endpoints import inside_peers, resolved
 from ...core.predict.forecast import Forecast
-from ...live.children import environment_of_system, program
+from ...live.own_process import environment_of_system, program
 from ..servers.setup import Guest
 from ..tasks.tasks import Start
 

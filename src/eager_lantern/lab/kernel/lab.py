@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any, Self
 
 from ...core.model.site import Site
-from ...live.children import environment_of_system, program, python_of_ours
+from ...live.own_process import environment_of_system, program, python_of_ours
 from ..tasks.probes import Probe, ProbeSeen
 from ..tasks.tasks import Ask, Listen, StopServers, Task, TaskFailed
 from .layout import Node, TooLarge, lab_nodes
@@ -191,7 +191,7 @@ def observed(site: Site, probes: list[Probe], ports: list[int]) -> list[ProbeSee
 def exchanged(lab: KernelLab, probes: list[Probe], ports: list[int]) -> list[ProbeSeen]:
     """Listen on these ports of every host, and send all probes at once."""
     hosts = [each for each in lab.nodes.values() if each.is_host]
-    lab.do_all([(each.name, Listen(each.name, _addresses(each), tuple(ports))) for each in hosts])
+    lab.do_all([(each.name, Listen(each.name, _node_addresses(each), tuple(ports))) for each in hosts])
     shares = {host.name: tuple(each for each in probes if each.sender == host.name) for host in hosts}
     found = lab.do_all([(name, Ask(share, PATIENCE_SECONDS)) for name, share in shares.items()])
     lab.do_all([(each.name, StopServers()) for each in hosts])
@@ -201,5 +201,5 @@ def exchanged(lab: KernelLab, probes: list[Probe], ports: list[int]) -> list[Pro
     return [seen[each] for each in probes]
 
 
-def _addresses(node: Node) -> tuple[str, ...]:
+def _node_addresses(node: Node) -> tuple[str, ...]:
     return tuple(each.partition("/")[0] for wire in node.wires for each in wire.addresses)

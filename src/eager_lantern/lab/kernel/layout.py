@@ -11,10 +11,18 @@ from msgspec import Struct
 
 from ...core.model.site import ETHERNET_BYTES, INTERNET, Client, Gateway, Server, Site, StaticRoute
 from ...core.network.topology import Crossing, Topology
-from ...core.values.addresses import FAMILIES, Address, Addresses, AddressSet, Family
-from ...core.values.ipv4_in_ipv6 import Prefix96
+from ...core.values.addresses import FAMILIES, Address, Addresses, AddressSet, Family, Prefix96
 from ...core.values.ports import NO_PORTS
-from ...export.nftables import IN, OUT, WIRE, gateway_rules, host_rules, listening, named_wires, surroundings
+from ...formats.devices.packet_filter.nftables import (
+    IN,
+    OUT,
+    WIRE,
+    gateway_rules,
+    host_rules,
+    listening,
+    named_wires,
+    surroundings,
+)
 
 MOST_ON_A_NETWORK = 1000
 """A bridge of the kernel holds 1,023 ports (BR_MAX_PORTS)."""
@@ -67,11 +75,11 @@ def lab_nodes(site: Site, strangers: Sequence[Client] = ()) -> tuple[Node, ...]:
         if count > MOST_ON_A_NETWORK:
             raise TooLarge(f"{count} hosts on {network}, where the lab holds {MOST_ON_A_NETWORK} a network")
     topology = Topology(site)
-    gateways = (_gateway(topology, each) for each in site.gateways)
-    return (*(_host(topology, each) for each in hosts), *gateways)
+    gateways = (_gateway_node(topology, each) for each in site.gateways)
+    return (*(_host_node(topology, each) for each in hosts), *gateways)
 
 
-def _host(topology: Topology, spec: Server | Client) -> Node:
+def _host_node(topology: Topology, spec: Server | Client) -> Node:
     wire = Wire(WIRE, spec.network, _single(spec.address))
     reads = spec.helper_ports if isinstance(spec, Server) and spec.ftp_helper else NO_PORTS
     rules = surroundings({WIRE: spec.network}) + host_rules(spec.filter, spec.category, listening(topology.site), reads)
@@ -89,11 +97,13 @@ def _prefix(address: Address) -> str:
     return f"{address}/{32 if address.family == 4 else 128}"
 
 
-def _gateway(topology: Topology, spec: Gateway) -> Node:
+def _gateway_node(topology: Topology, spec: Gateway) -> Node:
     number = topology.site.gateways.index(spec)
     wires = (
-        Wire(OUT, spec.outside.network, (*_single(spec.outside_addresses), *_hops(number, OUT)), _narrow(spec, OUT)),
-        Wire(IN, spec.inside.network, (*_single(spec.inside.address), *_hops(number, IN)), _narrow(spec, IN)),
+        Wire(
+            OUT, spec.outside.network, (*_single(spec.outside_addresses), *_hops(number, OUT)), _narrow_mtu(spec, OUT)
+        ),
+        Wire(IN, spec.inside.network, (*_single(spec.inside.address), *_hops(number, IN)), _narrow_mtu(spec, IN)),
     )
     sides = {spec.outside.network: OUT, spec.inside.network: IN}
     return Node(
@@ -109,7 +119,7 @@ def _gateway(topology: Topology, spec: Gateway) -> Node:
     )
 
 
-def _narrow(spec: Gateway, side: str) -> int | None:
+def _narrow_mtu(spec: Gateway, side: str) -> int | None:
     """The size of a line on which larger packets vanish; where senders are told, nothing is to be seen of it."""
     size = (spec.outside if side == OUT else spec.inside).mtu
     return size if spec.too_big == "dropped" and size < ETHERNET_BYTES else None
@@ -135,7 +145,7 @@ def _host_routes(topology: Topology, spec: Server | Client) -> Iterator[KernelRo
     crossing = topology.crossing(spec.network, spec.gateway or "")
     for everywhere, family in _prefixes(topology, INTERNET) if crossing else ():
         if everywhere not in told and crossing:
-            yield KernelRoute(everywhere, _towards(topology, crossing, family), WIRE)
+            yield KernelRoute(everywhere, _neighbour_address(topology, crossing, family), WIRE)
 
 
 def _static(topology: Topology, sides: dict[str, str], routes: Sequence[StaticRoute]) -> Iterator[KernelRoute]:
@@ -145,7 +155,7 @@ def _static(topology: Topology, sides: dict[str, str], routes: Sequence[StaticRo
             if (crossing := topology.crossing(network, each.via)) is not None:
                 for family in FAMILIES:
                     for prefix in each.to.of_family(family).prefixes():
-                        yield KernelRoute(prefix, _towards(topology, crossing, family), wire)
+                        yield KernelRoute(prefix, _neighbour_address(topology, crossing, family), wire)
 
 
 def _on_link(topology: Topology, sides: dict[str, str]) -> Iterator[KernelRoute]:
@@ -175,7 +185,7 @@ def _routes(
             lost = network == INTERNET and _is_special(prefix)
             if of_family == family and prefix not in told and not lost:
                 told.add(prefix)
-                yield KernelRoute(prefix, _towards(topology, first, family), sides[network])
+                yield KernelRoute(prefix, _neighbour_address(topology, first, family), sides[network])
 
 
 def _onward(
@@ -204,7 +214,7 @@ def _is_special(prefix: str) -> bool:
     return Address(AddressSet.parse(prefix).lowest).kind != "public"
 
 
-def _towards(topology: Topology, crossing: Crossing, family: Family) -> str:
+def _neighbour_address(topology: Topology, crossing: Crossing, family: Family) -> str:
     """The address of a device that its neighbours send to."""
     number = topology.site.gateways.index(crossing.device.spec)
     return _hop(number, IN if crossing.way == "outward" else OUT, family)

@@ -116,7 +116,7 @@ def _plugged(number: int, node: Node, networks: list[str]) -> list[str]:
     lines = []
     for j, wire in enumerate(node.wires):
         end = f"w{number}x{j}"
-        lines += [f"link set {end} master br{networks.index(wire.network)}", *_narrowed(end, wire)]
+        lines += [f"link set {end} master br{networks.index(wire.network)}", *_mtu_command(end, wire)]
         lines.append(f"link set {end} up")
     return lines
 
@@ -125,9 +125,9 @@ def _wiring(number: int, node: Node) -> list[str]:
     lines = ["link set lo up"]
     for j, wire in enumerate(node.wires):
         lines.append(f"link add {wire.name} type veth peer name w{number}x{j} netns {SWITCH}")
-        lines += [f"addr add {each} dev {wire.name}{_at_once(each)}" for each in wire.addresses]
+        lines += [f"addr add {each} dev {wire.name}{_usable_ipv6(each)}" for each in wire.addresses]
         # packets as long as on a real wire, not what a network card would cut up
-        lines += [f"link set {wire.name} gso_max_segs 1", *_narrowed(wire.name, wire), f"link set {wire.name} up"]
+        lines += [f"link set {wire.name} gso_max_segs 1", *_mtu_command(wire.name, wire), f"link set {wire.name} up"]
     for route in node.routes:
         via = f"via {route.via} onlink " if route.via else ""
         lines.append(f"{_layer(route.to)}route add {route.to} {via}dev {route.wire}")
@@ -143,7 +143,7 @@ def _wiring(number: int, node: Node) -> list[str]:
     return lines
 
 
-def _narrowed(end: str, wire: Wire) -> tuple[str, ...]:
+def _mtu_command(end: str, wire: Wire) -> tuple[str, ...]:
     return () if wire.narrow is None else (f"link set {end} mtu {wire.narrow}",)
 
 
@@ -151,7 +151,7 @@ def _layer(prefix: str) -> str:
     return "-6 " if ":" in prefix else ""
 
 
-def _at_once(prefix: str) -> str:
+def _usable_ipv6(prefix: str) -> str:
     """IPv6 addresses are usable without first asking whether another host has them."""
     return " nodad" if ":" in prefix else ""
 

@@ -11,8 +11,8 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ...core.model.site import INTERNET, Client, Filter, Gateway, Server
-from ...core.network.rewrites import rewrites
 from ...core.network.topology import Host, Side, Topology, listens_on
+from ...core.network.translation import rewrites
 from ...core.values.addresses import Address
 from ...core.values.ports import PortSet
 
@@ -94,7 +94,11 @@ def hop(topology: Topology, here: Onward) -> Hop:
         return _enters(topology, holder, caller)
     if isinstance(holder, Side):
         gateway = holder.device.spec
-        return Ended(_itself(gateway), gateway.name) if holder.side == "inside" else _inward(topology, gateway, caller)
+        return (
+            Ended(_unmatched_end(gateway), gateway.name)
+            if holder.side == "inside"
+            else _inward(topology, gateway, caller)
+        )
     ways = topology.crossings(network, caller.to)
     if ways is None:
         ways = topology.chain(network, INTERNET) or ()
@@ -108,7 +112,7 @@ def hop(topology: Topology, here: Onward) -> Hop:
     if here.through == gateway.name:
         return Ended("unknown", gateway.name)
     if caller.to.number in ways[0].device.outside_addresses:
-        return _turned(topology, gateway, caller)
+        return _hairpin(topology, gateway, caller)
     return _outward(topology, gateway, caller)
 
 
@@ -117,7 +121,7 @@ def _cloud(topology: Topology, name: str) -> bool:
     return any(each.name == name and not each.tells_of_nobody for each in topology.site.gateways)
 
 
-def _itself(gateway: Gateway) -> End:
+def _unmatched_end(gateway: Gateway) -> End:
     return "silent" if gateway.unmatched == "silent" else "refused"
 
 
@@ -128,7 +132,7 @@ def _enters(topology: Topology, host: Host, caller: Caller) -> Hop:
     return Arrival(caller, host.name) if verdict == "allow" else Ended(_ENDS[verdict], host.name)
 
 
-def _rewritten(gateway: Gateway, caller: Caller) -> tuple[Caller | None, bool]:
+def _after_rewrite(gateway: Gateway, caller: Caller) -> tuple[Caller | None, bool]:
     """By the first forward that takes it, else by a pair; and whether it was a forward."""
     for each in rewrites(gateway):
         if each.protocol == "udp" or caller.port not in each.ports or each.to.family != caller.to.family:
@@ -151,9 +155,9 @@ def _inward(topology: Topology, gateway: Gateway, caller: Caller) -> Hop:
         return Ended(_ENDS[verdict], gateway.name)
     if caller.port in gateway.unknown_ports.ports:
         return Ended("unknown", gateway.name)
-    changed, forwarded = _rewritten(gateway, caller)
+    changed, forwarded = _after_rewrite(gateway, caller)
     if changed is None:
-        return Ended(_itself(gateway), gateway.name)
+        return Ended(_unmatched_end(gateway), gateway.name)
     passed = before or (forwarded and gateway.forwards_pass_filter)
     if not passed and (verdict := _says(topology, gateway.filter.inward, None, changed)) != "allow":
         return Ended(_ENDS[verdict], gateway.name)
@@ -173,18 +177,18 @@ def _routed_in(topology: Topology, gateway: Gateway, caller: Caller) -> Hop:
     if caller.port in gateway.provider_blocks.ports:
         return Ended("silent", gateway.name)
     if caller.to in gateway.inside.address:
-        return Ended(_itself(gateway), gateway.name)
+        return Ended(_unmatched_end(gateway), gateway.name)
     return _filtered_in(topology, gateway, caller)
 
 
-def _turned(topology: Topology, gateway: Gateway, caller: Caller) -> Hop:
+def _hairpin(topology: Topology, gateway: Gateway, caller: Caller) -> Hop:
     if gateway.hairpin and caller.port in gateway.unknown_ports.ports:
         return Ended("unknown", gateway.name)
-    changed = _rewritten(gateway, caller)[0] if gateway.hairpin else None
+    changed = _after_rewrite(gateway, caller)[0] if gateway.hairpin else None
     side = gateway.inside if gateway.hairpin_source == "inside" else gateway.outside
     own = side.address.of_family(caller.to.family)
     if changed is None or not own:
-        return Ended(_itself(gateway), gateway.name)
+        return Ended(_unmatched_end(gateway), gateway.name)
     if gateway.hairpin_source == "kept":
         network = gateway.inside.network
         if topology.holder(network, changed.to) is None and topology.holds(network, changed.to):

@@ -50,9 +50,8 @@ from msgspec import structs
 from ...core.model.site import Client, Server
 from ...core.network.topology import Topology
 from ...core.values.addresses import Address
-from ...live.common.visit_plan import Way
-from ...live.open_files import allow_open_files
-from ...live.worker import begun
+from ...live.common.visit_plan import Route
+from ...live.own_process import allow_open_files, begun
 from ..tasks.probes import SOURCE_PORT
 from ..tasks.tasks import HostAccess, Task, TaskFailed
 from .hops import Arrival, Caller, Ended, Onward, hop, leaves
@@ -182,13 +181,13 @@ class LoopbackLab:
         def here(address: str, port: int) -> tuple[str, int]:
             return self.aliases.of(host.network, Address.parse(address)), port_here(port)
 
-        def reach(address: str, port: int, source: str = "", source_port: int = 0) -> Way:
+        def reach(address: str, port: int, source: str = "", source_port: int = 0) -> Route:
             begun = self._begun(host, address, port, source, source_port)
             return asyncio.run_coroutine_threadsafe(begun, self._loop).result()
 
         return HostAccess(here=here, reach=reach, known=self.aliases.behind)
 
-    async def _begun(self, host: Server | Client, address: str, port: int, source: str, source_port: int) -> Way:
+    async def _begun(self, host: Server | Client, address: str, port: int, source: str, source_port: int) -> Route:
         target = Address.parse(self.aliases.behind(address))
         own = host.address.of_family(target.family)
         if not own:
@@ -205,7 +204,7 @@ class LoopbackLab:
         else:
             alias = self.aliases.fresh(target)
             self._offer(alias, port_here(port), ending)
-        return Way(alias, port_here(port), self.aliases.of(host.network, came_from))
+        return Route(alias, port_here(port), self.aliases.of(host.network, came_from))
 
     async def _led(self, here: Onward, left: int) -> "_Stretch | Ended":
         """Lead a connection on from a network: the stretch that stands, or how it ended."""

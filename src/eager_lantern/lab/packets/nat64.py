@@ -20,8 +20,8 @@ import threading
 from collections.abc import Callable
 from ipaddress import IPv4Address, IPv6Address
 
-from ...core.values.ipv4_in_ipv6 import Prefix96
-from ...export.nftables import MAPPED
+from ...core.values.addresses import Prefix96
+from ...formats.devices.packet_filter.nftables import MAPPED
 
 POOL = MAPPED
 WIRE = "nat64"

@@ -1,4 +1,4 @@
-"""Every promise of a site tried in a lab, and held against its forecast.
+"""Every promise of a site tried in a lab, and compared with its forecast.
 
 The same story for every kind of lab: probes for what is to stay shut or is no file transfer;
 then, service by service, a session for each promise and every data port; then, where idle
@@ -6,20 +6,23 @@ timeouts matter, a session whose transfer lasts as long as a typical one.
 """
 
 import dataclasses
+import sys
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol
 
 from msgspec.structs import replace
 
-from ...core.compare.with_lab import Observed, grouped
 from ...core.network.topology import Topology
 from ...core.observed.climb import Climb, RungSeen
+from ...core.observed.rehearsed import Observed, PacketSeen, Rehearsed, grouped_fates
+from ...core.predict.endpoints import typed_port
+from ...core.values.addresses import Addresses
 from ...core.values.outcomes import RUNGS, Outcome
 from ...core.values.ports import PortSet
 from ...live.ftp.sweep import PortTried
-from ..tasks.probes import ProbeSeen
-from ..tasks.tasks import Ask, Forget, Greet, Listen, RunSession, RunSweep, StopServers, Task
+from ..tasks.probes import SOURCE_PORT, Probe, ProbeSeen
+from ..tasks.tasks import Ask, Forget, Greet, Listen, RunSession, RunSweep, StopServers, Task, Watch
 from .scenarios import Pause, Scenario, scaled
 
 News = Callable[[str], None]
@@ -80,7 +83,7 @@ class Rehearsal:
         found: dict[int, Observed] = {}
         for scenario in sessions:
             self.news(f"{_title(scenario)}: the daemon")
-            climb, _ = self.lab.do_all([(scenario.node, _session(scenario))])[0]
+            climb, _ = self.lab.do_all([(scenario.node, _session_task(scenario))])[0]
             found[scenario.index] = replace(seen[scenario.index], climb=climb)
         return found
 
@@ -113,7 +116,7 @@ class Rehearsal:
     def _climbed(self, batch: Sequence[Scenario]) -> dict[int, Observed]:
         """A session for each promise of the batch, then all of its data ports."""
         self.news(", ".join(_title(each) for each in batch))
-        climbs: list[tuple[Climb, Any]] = self.lab.do_all([(each.node, _session(each)) for each in batch])
+        climbs: list[tuple[Climb, Any]] = self.lab.do_all([(each.node, _session_task(each)) for each in batch])
         swept = [
             (scenario, climb, plan)
             for scenario, (climb, plan) in zip(batch, climbs, strict=True)
@@ -130,7 +133,7 @@ class Rehearsal:
         for (scenario, climb, _), result in zip(swept, results, strict=True):
             fates = {port: (each.rung, each.outcome) for port, each in result.items()}
             untried = PortSet.of(*((port, port) for port in scenario.ports if port not in result))
-            seen[scenario.index] = Observed(climb, grouped(fates), untried)
+            seen[scenario.index] = Observed(climb, grouped_fates(fates), untried)
         return seen
 
     def _drawn_out(self, sessions: Sequence[Scenario], seen: Mapping[int, Observed]) -> dict[int, Observed]:
@@ -157,7 +160,7 @@ class Rehearsal:
         return climb
 
 
-def _session(scenario: Scenario) -> RunSession:
+def _session_task(scenario: Scenario) -> RunSession:
     forecast = scenario.forecast
     return RunSession(scenario.plans, forecast.service.protocol == "sftp", forecast.predicted == "works")
 
@@ -222,3 +225,47 @@ def _stopped_probe(scenario: Scenario, seen: Sequence[ProbeSeen]) -> RungSeen:
     outcome: Outcome = "refused" if seen[0].outcome == "refused" else "silent"
     many = f"{len(seen)} connections tried" if len(seen) > 1 else "one connection tried"
     return RungSeen("connect", outcome, many)
+
+
+READY_SECONDS, LOOK_SECONDS = 0.3, 0.9
+
+
+def packet_trace(lab: Lab, topology: Topology, result: Rehearsed, scenario: Scenario) -> tuple[PacketSeen, ...]:
+    """The sightings of a connection in which prediction and lab part, in order of time. Servers are
+    stopped for it; empty where the promise never comes to a connection."""
+    probe = _connection(topology, result, scenario)
+    if probe is None or sys.platform != "linux":  # packets are heard on Linux only
+        return ()
+    hosts = {topology.server.name: topology.server.addresses} | {each.name: each.addresses for each in topology.clients}
+    lab.do_all([(topology.server.name, StopServers())])
+    lab.do_all([(name, Listen(name, _texts(each), (probe.port,))) for name, each in hosts.items()])
+    whole = READY_SECONDS + LOOK_SECONDS
+    tasks: list[tuple[str, Task]] = [(name, Watch(name, whole)) for name in lab.nodes]
+    tasks.append((probe.sender, Ask((probe,), LOOK_SECONDS, READY_SECONDS)))
+    found: list[list[PacketSeen]] = lab.do_all(tasks)[: len(lab.nodes)]
+    lab.do_all([(name, StopServers()) for name in hosts])
+    ports = {probe.source_port, probe.port}
+    return tuple(sorted(each for part in found for each in part if ports & {each.source_port, each.port}))
+
+
+def _texts(addresses: Addresses) -> tuple[str, ...]:
+    return tuple(map(str, addresses.each))
+
+
+def _connection(topology: Topology, result: Rehearsed, scenario: Scenario) -> Probe | None:
+    """The data connection of a port that differs, from whoever opens it; else the first connection."""
+    forecast = result.forecast
+    if scenario.probes:
+        return scenario.probes[0]
+    port = result.parted_port
+    if port is not None and forecast.data_flow is not None:
+        active = forecast.promise.mode == "active"
+        sender = topology.server.name if active else scenario.node
+        to = forecast.data_flow.to
+        sources = topology.server.addresses if active else forecast.position.spec.address
+        source = next(iter(sources.of_family(to.family)), None)
+        return Probe(sender, "tcp", str(source), SOURCE_PORT, str(to), port) if source else None
+    target = forecast.target
+    source = next(iter(forecast.position.spec.address.of_family(target.family)), None) if target else None
+    port = typed_port(topology, forecast.position, forecast.service)
+    return Probe(scenario.node, "tcp", str(source), SOURCE_PORT, str(target), port) if source else None

@@ -10,16 +10,14 @@ from secrets import token_hex
 
 from msgspec import structs
 
-from ...core.compare.with_lab import to_try
-from ...core.model.rights import account_of, effective_rights
-from ...core.model.site import Client, Passive, Right, Service
+from ...core.model.site import Client, Passive, Right, Service, account_of, effective_rights
 from ...core.network.topology import LOCALHOST, Host, Topology
-from ...core.predict.endpoints import inside_peers, resolved, stand_of, targets, typed_port, unpromised, ways_in
-from ...core.predict.forecast import Forecast, Stand
+from ...core.observed.rehearsed import to_try
+from ...core.predict.endpoints import inside_peers, position_of, resolved, targets, typed_port, unpromised, ways_in
+from ...core.predict.forecast import ClientPosition, Forecast
 from ...core.values.addresses import FAMILIES, Address, Addresses, AddressSet
-from ...live.common.plan_of import plan_of
 from ...live.common.secret import Secret
-from ...live.common.visit_plan import Announced, Limits, VisitPlan
+from ...live.common.visit_plan import Announced, Limits, VisitPlan, plan_of
 from ..servers.setup import EVERY_RIGHT, Guest, SshSetup, StandInSetup, letters
 from ..tasks.probes import SOURCE_PORT, Probe
 
@@ -62,28 +60,28 @@ def typed_names(topology: Topology) -> tuple[str, ...]:
     for client in site.clients:
         if client.reaches is not None:
             found += [client.reaches.name] if client.reaches.name and not client.reaches.own else []
-            found += [str(each) for each in targets(topology, stand_of(topology, client.name))]
+            found += [str(each) for each in targets(topology, position_of(topology, client.name))]
     found += [str(each) for each in topology.server.addresses.each]
     return tuple(dict.fromkeys(found))
 
 
-def player_of(topology: Topology, forecasts: Sequence[Forecast], stand: Stand) -> Client:
+def player_of(topology: Topology, forecasts: Sequence[Forecast], position: ClientPosition) -> Client:
     """The host that plays a client in a lab: its own, or for a network, or a client whose address the
     site does not tell, one with an address for each part of the network that is treated otherwise."""
-    if stand.spec.address:
-        return stand.spec
-    own = isinstance(stand.origin, Host)
-    parts = [each.asked.sources for one in forecasts if one.stand.name == stand.name for each in one.control]
-    whole = topology.strangers(stand.network)
+    if position.spec.address:
+        return position.spec
+    own = isinstance(position.origin, Host)
+    parts = [each.asked.sources for one in forecasts if one.position.name == position.name for each in one.control]
+    whole = topology.strangers(position.network)
     chosen: dict[int, Address] = {}
     for part in (*parts, whole):
         for family in FAMILIES:
-            free = part.of_family(family) - AddressSet.single(*topology.held_on(stand.network))
+            free = part.of_family(family) - AddressSet.single(*topology.held_on(position.network))
             if free and not any(number in free for number in chosen):
                 number = _likely(free)
                 chosen[number] = Address(number)
-    name = stand.name if own else f"somebody on {stand.network}"
-    return structs.replace(stand.spec, name=name, address=Addresses(tuple(chosen.values())))
+    name = position.name if own else f"somebody on {position.network}"
+    return structs.replace(position.spec, name=name, address=Addresses(tuple(chosen.values())))
 
 
 def _likely(free: AddressSet) -> int:
@@ -103,16 +101,18 @@ def scenarios(
 ) -> Iterator[Scenario]:
     """What to try for each promise."""
     for i, forecast in enumerate(forecasts):
-        host = player_of(topology, forecasts, forecast.stand)
+        host = player_of(topology, forecasts, forecast.position)
         node = topology.server.name if host.on_server else host.name
         scenario = Scenario(i, forecast, node, patience_seconds)
         if forecast.promise.holds == "shut" or forecast.service.protocol == "other":
-            others = unpromised(topology, forecast.stand, forecast.service) if forecast.promise.holds == "shut" else ()
+            others = (
+                unpromised(topology, forecast.position, forecast.service) if forecast.promise.holds == "shut" else ()
+            )
             yield replace(
                 scenario, probes=tuple(p for each in (host, *others) for p in _probes(topology, forecast, each))
             )
         else:
-            yield _session(topology, scenario, host, folder, trust)
+            yield _session_scenario(topology, scenario, host, folder, trust)
 
 
 def _probes(topology: Topology, forecast: Forecast, host: Client) -> Iterator[Probe]:
@@ -120,8 +120,8 @@ def _probes(topology: Topology, forecast: Forecast, host: Client) -> Iterator[Pr
     ports that a device might lead there."""
     shut = forecast.promise.holds == "shut"
     own = forecast.service.control_port.number
-    asked = own if shut else typed_port(topology, forecast.stand, forecast.service)
-    for target in ways_in(topology, forecast.stand) if shut else targets(topology, forecast.stand):
+    asked = own if shut else typed_port(topology, forecast.position, forecast.service)
+    for target in ways_in(topology, forecast.position) if shut else targets(topology, forecast.position):
         ports = {asked}
         if shut:
             ends = (each.asked.ports for each in forecast.control if each.asked.to == target)
@@ -131,15 +131,15 @@ def _probes(topology: Topology, forecast: Forecast, host: Client) -> Iterator[Pr
                 yield Probe(host.name, "tcp", str(source), SOURCE_PORT, str(target), port)
 
 
-def _session(topology: Topology, scenario: Scenario, host: Client, folder: Path, trust: Trust) -> Scenario:
+def _session_scenario(topology: Topology, scenario: Scenario, host: Client, folder: Path, trust: Trust) -> Scenario:
     forecast, service = scenario.forecast, scenario.forecast.service
-    account, rights = _account(topology, forecast)
+    account, rights = _account_for(topology, forecast)
     ports = to_try(forecast)
     store = folder / f"account-{scenario.index}"
     guest = Guest(f"{account}-{scenario.index}", token_hex(12), store, _letters(rights))
     passive = forecast.promise.mode == "passive"
     mode = forecast.promise.mode or "passive"
-    plan = plan_of(topology, forecast.stand, host, service, mode, guest.user, Secret(guest.password))
+    plan = plan_of(topology, forecast.position, host, service, mode, guest.user, Secret(guest.password))
     base = replace(
         plan,
         security=replace(plan.security, trusts=trust.trusted, host_key=trust.fingerprint),
@@ -152,8 +152,8 @@ def _session(topology: Topology, scenario: Scenario, host: Client, folder: Path,
         ),
     )
     typed = host.reaches.name if host.reaches and not host.reaches.own else ""
-    plans = tuple(_towards(base, host, typed, each) for each in targets(topology, forecast.stand))
-    handed = _handed_out(ports, len(forecast.data.works) if forecast.data else 0)
+    plans = tuple(_plan_towards(base, host, typed, each) for each in targets(topology, forecast.position))
+    handed = _port_order(ports, len(forecast.data.works) if forecast.data else 0)
     return replace(scenario, plans=plans, ports=ports, guest=replace(guest, ports=handed if passive else ()))
 
 
@@ -164,14 +164,14 @@ def _follows(client: Client) -> Announced:
     return "follow" if client.trusts_announced else "ignore"
 
 
-def _handed_out(ports: tuple[int, ...], working: int) -> tuple[int, ...]:
+def _port_order(ports: tuple[int, ...], working: int) -> tuple[int, ...]:
     """The order of data ports: all transfers of a session meet such as should work, as far as there are any,
     and the others are left to the sweep. A gateway's helper may give a port that failed another number next time."""
     again = -(-TRANSFERS // working) if working else 1
     return ports[:working] * again + ports[working:]
 
 
-def _towards(base: VisitPlan, host: Client, typed: str, target: Address) -> VisitPlan:
+def _plan_towards(base: VisitPlan, host: Client, typed: str, target: Address) -> VisitPlan:
     """The plan for one of the addresses that a client may try."""
     own = host.active_address or (target if host.on_server and target in host.address.each else None)
     own = own or next(iter(host.address.of_family(target.family)), None)
@@ -186,7 +186,7 @@ def _towards(base: VisitPlan, host: Client, typed: str, target: Address) -> Visi
     )
 
 
-def _account(topology: Topology, forecast: Forecast) -> tuple[str, frozenset[Right]]:
+def _account_for(topology: Topology, forecast: Forecast) -> tuple[str, frozenset[Right]]:
     """The account that the site gives this client, and what it may do."""
     account = account_of(topology.site, forecast.promise.client, forecast.service.name)
     if account is None:
@@ -239,8 +239,8 @@ def _setup(
         addresses=tuple(map(str, listened_on(topology))),
         control_port=service.control_port.number,
         passive_ports=passive.ports,
-        announce=_announced(topology, passive, inside=False),
-        announce_inside=_announced(topology, passive, inside=True),
+        announce=_announce_for(topology, passive, inside=False),
+        announce_inside=_announce_for(topology, passive, inside=True),
         inside=inside_peers(topology) if inside is not None else AddressSet(),
         certificate=served if service.tls.mode != "none" else None,
         tls=service.tls.mode,
@@ -256,7 +256,7 @@ def _setup(
     )
 
 
-def _announced(topology: Topology, passive: Passive, inside: bool) -> str | None:
+def _announce_for(topology: Topology, passive: Passive, inside: bool) -> str | None:
     destination = passive.announce_inside if inside and passive.announce_inside else passive.announce
     if destination.own:
         return None

@@ -9,18 +9,17 @@ from pathlib import Path
 import psutil
 from msgspec.structs import replace
 
-from ...core.compare.with_lab import Rehearsed
 from ...core.model.site import Client
 from ...core.network.topology import Topology
+from ...core.observed.rehearsed import Rehearsed
 from ...core.predict.endpoints import unpromised
 from ...core.predict.forecast import Forecast
 from ...core.values.ports import PortSet
 from ..daemons.openssh import ssh_daemon
 from ..daemons.proftpd import cannot, daemon
-from ..servers.self_signed import write_self_signed
+from ..servers.ssh_server import write_self_signed
 from ..tasks.tasks import Serve, ServeSsh, Start, Task
-from .packet_trace import packet_trace
-from .rehearsal import Lab, News, Rehearsal, Servers
+from .rehearsal import Lab, News, Rehearsal, Servers, packet_trace
 from .scenarios import (
     Scenario,
     Trust,
@@ -77,7 +76,9 @@ class Prepared:
         said |= {**self.spared, **self.reasons}
         results = [Rehearsed(each, seen.get(i), said.get(i, "")) for i, each in enumerate(self.forecasts)]
         return [
-            replace(each, sightings=packet_trace(lab, self.topology, each, scenario)) if each.agree is False else each
+            replace(each, observations=packet_trace(lab, self.topology, each, scenario))
+            if each.agree is False
+            else each
             for each, scenario in zip(results, self.scenarios, strict=True)
         ]
 
@@ -86,7 +87,7 @@ def prepared(
     topology: Topology, forecasts: Sequence[Forecast], folder: Path, with_daemon: bool, able: Able
 ) -> Prepared:
     """Write certificates and account folders into ``folder``, for a lab that is ``able`` to so much."""
-    trust = _trust(topology, folder)
+    trust = _write_trust(topology, folder)
     found = tuple(scenarios(topology, forecasts, folder, trust, patience_for(_busy())))
     for scenario in found:
         if scenario.guest is not None:
@@ -98,11 +99,11 @@ def prepared(
         topology,
         folder,
         tuple(forecasts),
-        tuple(_strangers(topology, forecasts)),
+        tuple(_stand_in_clients(topology, forecasts)),
         found,
         Servers(tuple(_stand_ins(topology, found, trust)), daemons),
-        _said({i: _reason(topology, each, able) for i, each in enumerate(forecasts)}),
-        _said(spared),
+        _without_empty({i: _reason(topology, each, able) for i, each in enumerate(forecasts)}),
+        _without_empty(spared),
     )
 
 
@@ -111,27 +112,27 @@ def _busy() -> float:
     return psutil.getloadavg()[0] / (os.cpu_count() or 1)
 
 
-def _said(reasons: Mapping[int, str]) -> dict[int, str]:
+def _without_empty(reasons: Mapping[int, str]) -> dict[int, str]:
     return {i: each for i, each in reasons.items() if each}
 
 
-def _strangers(topology: Topology, forecasts: Sequence[Forecast]) -> Iterator[Client]:
-    for stand in {each.stand.name: each.stand for each in forecasts}.values():
-        if not stand.spec.address:
-            yield player_of(topology, forecasts, stand)
+def _stand_in_clients(topology: Topology, forecasts: Sequence[Forecast]) -> Iterator[Client]:
+    for position in {each.position.name: each.position for each in forecasts}.values():
+        if not position.spec.address:
+            yield player_of(topology, forecasts, position)
 
 
 def _somebody_tries(topology: Topology, forecast: Forecast) -> bool:
     """Whether a service that ought to be shut is open to anybody whom a lab has."""
-    network = forecast.stand.network
-    played = topology.strangers(network) | forecast.stand.spec.address.as_set
-    for each in unpromised(topology, forecast.stand, forecast.service):
+    network = forecast.position.network
+    played = topology.strangers(network) | forecast.position.spec.address.as_set
+    for each in unpromised(topology, forecast.position, forecast.service):
         played = played | topology.seen_on(each, network)
     opened = [each for each in forecast.control if each.outcome == "ok"]
     return not opened or any(each.asked.sources & played for each in opened)
 
 
-def _trust(topology: Topology, folder: Path) -> Trust:
+def _write_trust(topology: Topology, folder: Path) -> Trust:
     trust = Trust()
     if any(each.tls.mode != "none" for each in topology.site.services):
         trusted, served = write_self_signed(folder, *typed_names(topology))
@@ -169,7 +170,7 @@ def _reason(topology: Topology, forecast: Forecast, able: Able) -> str:
     devices = [each for each in topology.devices if each.name in passed]
     helpers = [each.name for each in devices if each.spec.ftp_helper]
     helpers += [topology.server.name] if topology.site.server.ftp_helper else []
-    client = forecast.stand.spec
+    client = forecast.position.spec
     narrow = next((each.name for each in devices if each.spec.too_big == "dropped"), "")
     sixth = next((each.name for each in devices if each.spec.nat64 is not None), "")
     if sixth and not able.finds_ways:

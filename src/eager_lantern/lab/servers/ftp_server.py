@@ -90,7 +90,7 @@ def _is_free(address: str, port: int) -> bool:
     return False
 
 
-def _held(loop: IOLoop) -> frozenset[int]:
+def _open_ports(loop: IOLoop) -> frozenset[int]:
     """The ports of all sockets that the server has open."""
     found = set()
     for each in list(loop.socket_map.values()):
@@ -180,7 +180,7 @@ class _Habits:
     handouts: dict[str, _Handout]
     passive_ports: list[int] | None = None
     named: tuple[str, int] | None = None
-    turned_away = False
+    rejected = False
     waits: _Passive | None = None
     connects: _Active | None = None
     held: tuple[Any, ...] | None = None
@@ -211,7 +211,7 @@ class _Habits:
             if self.waits is not None:
                 self.waits.close()
             handout: _Handout = self.handouts[self.username]
-            port = handout.next_free(self.socket.getsockname()[0], _held(self.ioloop))
+            port = handout.next_free(self.socket.getsockname()[0], _open_ports(self.ioloop))
             if port is None:
                 self.respond("425 No data port is free.")
                 return False
@@ -236,7 +236,7 @@ class _Habits:
 
     def turn_away(self: Any, asked: bool) -> None:
         """Refuse the transfer that is asked for, or the next one."""
-        self.turned_away = not asked
+        self.rejected = not asked
         if asked:
             self.respond("425 The data connection came from another address.")
 
@@ -277,8 +277,8 @@ class _Habits:
             self.respond(f"500 {cmd} is not understood.")
             return
         transfers = cmd in _TRANSFERS
-        if transfers and self.turned_away:
-            self.turned_away = False
+        if transfers and self.rejected:
+            self.rejected = False
             self.respond("425 The data connection came from another address.")
             return
         if transfers and self.waits is not None:

@@ -1,13 +1,15 @@
-"""The stand-in for SSH file transfer: asyncssh speaks the protocol, a service says who may do what."""
+"""The stand-in for SSH file transfer, and its self-signed certificates."""
 
 import asyncio
 import threading
 from collections.abc import AsyncIterator
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any, Self
 
 import asyncssh
 
+from ...formats.keys import key_pem, new_key, self_signed
 from .setup import Guest, SshSetup
 
 _WRITES = asyncssh.FXF_WRITE | asyncssh.FXF_APPEND | asyncssh.FXF_CREAT | asyncssh.FXF_TRUNC
@@ -126,3 +128,20 @@ def write_host_key(folder: Path) -> tuple[Path, str]:
     key.write_private_key(str(path))
     path.chmod(0o600)
     return path, key.get_fingerprint()
+
+
+VALID = timedelta(days=1)
+
+
+def write_self_signed(folder: Path, *names: str) -> tuple[Path, Path]:
+    """Write a certificate for these names and addresses, and the same with its key before it.
+
+    Returns the path of the certificate alone (to trust) and of both (to serve, mode 0600).
+    """
+    key = new_key("ec")
+    public = self_signed(key, names, datetime.now(UTC), VALID)
+    trusted, served = folder / "certificate.pem", folder / "certificate-and-key.pem"
+    trusted.write_bytes(public)
+    served.touch(mode=0o600)
+    served.write_bytes(key_pem(key) + public)
+    return trusted, served

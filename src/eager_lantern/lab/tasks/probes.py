@@ -63,7 +63,7 @@ def _socket(kind: socket.SocketKind, address: str) -> socket.socket:
     return made
 
 
-def _bound(kind: socket.SocketKind, address: str, port: int) -> socket.socket:
+def _bound_socket(kind: socket.SocketKind, address: str, port: int) -> socket.socket:
     server = _socket(kind, address)
     try:
         server.bind((address, port))
@@ -86,10 +86,10 @@ def answering(host: str, doors: Iterable[tuple[tuple[str, int], int]]) -> Iterat
         chosen = opened.enter_context(selectors.DefaultSelector())
         for door, port in doors:
             for kind in _KINDS:
-                chosen.register(opened.enter_context(_bound(kind, *door)), selectors.EVENT_READ, port)
+                chosen.register(opened.enter_context(_bound_socket(kind, *door)), selectors.EVENT_READ, port)
         ending, end = (opened.enter_context(each) for each in socket.socketpair())
         chosen.register(end, selectors.EVENT_READ, None)
-        thread = threading.Thread(target=_answer, args=(chosen, host), daemon=True)
+        thread = threading.Thread(target=_answer_all, args=(chosen, host), daemon=True)
         thread.start()
         try:
             yield
@@ -98,7 +98,7 @@ def answering(host: str, doors: Iterable[tuple[tuple[str, int], int]]) -> Iterat
             thread.join()
 
 
-def _answer(chosen: selectors.BaseSelector, host: str) -> None:
+def _answer_all(chosen: selectors.BaseSelector, host: str) -> None:
     while True:
         for key, _ in chosen.select():
             if key.data is None:
@@ -111,7 +111,7 @@ def probed(probes: Sequence[Probe], seconds: float, reach: Connector = directly)
     results = [ProbeSeen("silent")] * len(probes)
     with selectors.DefaultSelector() as chosen:
         for i, probe in enumerate(probes):
-            begun = _begin(probe, reach)
+            begun = _begin_probe(probe, reach)
             if isinstance(begun, ProbeSeen):
                 results[i] = begun
             else:
@@ -120,7 +120,7 @@ def probed(probes: Sequence[Probe], seconds: float, reach: Connector = directly)
         while chosen.get_map() and left >= 0:
             for key, _ in chosen.select(left):
                 made = cast(socket.socket, key.fileobj)
-                results[key.data] = _answered(made)
+                results[key.data] = _probe_result(made)
                 chosen.unregister(made)
                 made.close()
             left = max(0.0, end - time.monotonic()) if left else -1  # a last look once the time is over
@@ -141,7 +141,7 @@ def _serve(server: socket.socket, host: str, port: int) -> None:
             server.sendto(json.dumps([host, port, *peer[:2]]).encode(), peer)
 
 
-def _begin(probe: Probe, reach: Connector) -> socket.socket | ProbeSeen:
+def _begin_probe(probe: Probe, reach: Connector) -> socket.socket | ProbeSeen:
     kind = socket.SOCK_STREAM if probe.protocol == "tcp" else socket.SOCK_DGRAM
     way = reach(probe.to, probe.port, probe.source, probe.source_port)
     made = _socket(kind, way.address)
@@ -162,7 +162,7 @@ def _failed(error: OSError) -> ProbeSeen:
     return ProbeSeen("refused" if error.errno in _REFUSALS else "silent", error=error.strerror or str(error))
 
 
-def _answered(made: socket.socket) -> ProbeSeen:
+def _probe_result(made: socket.socket) -> ProbeSeen:
     if said := made.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR):  # reading tells of none that ICMP brought
         return _failed(OSError(said, os.strerror(said)))
     try:

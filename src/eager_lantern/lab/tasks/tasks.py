@@ -15,16 +15,15 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Protocol
 
-from ...core.compare.with_lab import Sighting
 from ...core.observed.climb import Climb
+from ...core.observed.rehearsed import PacketSeen
 from ...core.values.ports import PortSet
 from ...live.common.visit_plan import Connector, VisitPlan, directly
 from ...live.ftp.sweep import PortTried, sweep
-from ...live.ftp.visit import visit
-from ..packets.capture import capture
-from ..packets.watch import watched
+from ...live.ftp.visit import visit_ftp
+from ..packets.wires import capture, watched
 from ..servers.ftp_server import StandIn
-from ..servers.greeter import greeter
+from ..servers.router import greeter
 from ..servers.setup import SshSetup, StandInSetup
 from .probes import Probe, ProbeSeen, answering, probed
 
@@ -96,10 +95,10 @@ class Serve:
 
     def run(self, place: HostAccess, report: Report) -> None:
         """Listen; sessions can begin when this is done."""
-        place.open.enter_context(StandIn(*(_settled(each, place) for each in self.setups)))
+        place.open.enter_context(StandIn(*(_with_local_doors(each, place) for each in self.setups)))
 
 
-def _settled(setup: StandInSetup, place: HostAccess) -> StandInSetup:
+def _with_local_doors(setup: StandInSetup, place: HostAccess) -> StandInSetup:
     doors = [place.here(address, setup.control_port) for address in setup.addresses]
     return replace(
         setup,
@@ -151,18 +150,18 @@ class Start:
         """Raises RuntimeError with its last words where it does not come up."""
         with self.log.open("ab") as output:
             program = subprocess.Popen(self.command, stdin=subprocess.DEVNULL, stdout=output, stderr=output)
-        place.open.callback(_ended, program)
-        if not asyncio.run(_listening(self.address, self.port, program)):
+        place.open.callback(_terminate, program)
+        if not asyncio.run(_wait_until_listening(self.address, self.port, program)):
             words = self.log.read_text(errors="replace").strip().splitlines()[-3:]
             raise RuntimeError(f"{self.command[0]} does not come up: {' '.join(words)}")
 
 
-def _ended(program: "subprocess.Popen[bytes]") -> None:
+def _terminate(program: "subprocess.Popen[bytes]") -> None:
     program.terminate()
     program.wait(timeout=10)
 
 
-async def _listening(address: str, port: int, program: "subprocess.Popen[bytes]") -> bool:
+async def _wait_until_listening(address: str, port: int, program: "subprocess.Popen[bytes]") -> bool:
     for _ in range(200):
         if program.poll() is not None:
             return False
@@ -219,10 +218,10 @@ def _with_patience(plan: VisitPlan) -> VisitPlan:
 
 def _climber(ssh: bool) -> Callable[[VisitPlan, Report], Coroutine[Any, Any, Climb]]:
     if not ssh:
-        return visit
-    from ...live.ssh.visit import ssh_visit  # SSH loads slowly
+        return visit_ftp
+    from ...live.ssh.visit import visit_ssh  # SSH loads slowly
 
-    return ssh_visit
+    return visit_ssh
 
 
 def _is_doubtful(climb: Climb, works: bool) -> bool:
@@ -271,7 +270,7 @@ class Watch:
     node: str
     seconds: float
 
-    def run(self, place: HostAccess, report: Report) -> list[Sighting]:
+    def run(self, place: HostAccess, report: Report) -> list[PacketSeen]:
         """What passed."""
         return watched(self.node, place.wires, self.seconds)
 

@@ -1,4 +1,4 @@
-"""A TCP connection that can be put under TLS, resuming an earlier session.
+"""One bounded TCP connection: opened, put under TLS, read and written with a time limit.
 
 asyncio's own TLS streams cannot resume a session, which many servers demand of data
 connections; so the TLS object works on memory here and this class moves the bytes.
@@ -6,11 +6,19 @@ connections; so the TLS object works on memory here and this class moves the byt
 
 import asyncio
 import contextlib
+import errno
+import socket
 import ssl
-from collections.abc import Callable
+import sys
+from collections.abc import Awaitable, Callable
 from typing import Self, TypeVar
 
-from ..vantage.base import Connected
+from ...core.model.site import ETHERNET_BYTES
+from ...core.network.flow import HEADERS_BYTES
+from ...wire.ftp import MOST_LINES, Endpoint, Listing
+from ..vantage.base import Connected, Failed
+from ..vantage.local import Here
+from .visit_plan import VisitPlan
 
 Result = TypeVar("Result")
 CHUNK = 65_536
@@ -107,3 +115,83 @@ class Channel:
         if data:
             self._writer.write(data)
             await self._writer.drain()
+
+
+Done = TypeVar("Done")
+
+
+def trusted(listing: Listing) -> str:
+    """What a listing holds. Raises Failed where names in it are tricks."""
+    if listing.tricks:
+        names = "; ".join(listing.tricks)
+        raise Failed("wrong", f"{listing}, with names that lead elsewhere or steer a terminal: {names}")
+    if listing.entries > MOST_LINES:
+        raise Failed("wrong", f"more than {MOST_LINES} entries in the folder; given up")
+    return str(listing)
+
+
+async def timed(seconds: float, what: Awaitable[Done]) -> Done:
+    """The result of something that must be done in time. Raises Failed, silent, otherwise."""
+    try:
+        async with asyncio.timeout(seconds):
+            return await what
+    except TimeoutError:
+        raise Failed("silent", f"no answer within {seconds:g} s") from None
+
+
+_OWN = {errno.ENETUNREACH, errno.EADDRNOTAVAIL, errno.EAFNOSUPPORT, errno.EINVAL}
+"""What a system says of itself, before anything was sent."""
+_TOLD = "so says this machine or a device on the way: nobody has the address behind it, or a filter forbids it"
+
+
+async def connected(plan: VisitPlan, endpoint: Endpoint) -> Connected:
+    """A connection. Raises Failed with what the network said."""
+    try:
+        way = plan.reach(endpoint.address, endpoint.port)
+        return await plan.vantage.connect(way.address, way.port, way.source)
+    except ConnectionRefusedError:
+        raise Failed("refused", f"{endpoint} refuses the connection") from None
+    except TimeoutError:
+        raise Failed("silent", f"{endpoint} does not answer") from None
+    except OSError as error:
+        if error.errno in _OWN and not _is_local_error(plan, endpoint.address, error):
+            raise Failed("unknown", f"{endpoint}: {error.strerror}") from None
+        told = f" ({_TOLD})" if error.errno in (errno.EHOSTUNREACH, errno.EACCES, errno.ENETUNREACH) else ""
+        raise Failed("refused", f"{endpoint}: {error.strerror}{told}") from None
+
+
+def _is_local_error(plan: VisitPlan, address: str, error: OSError) -> bool:
+    """Whether “network is unreachable” came from the way: where this machine has a route itself, and nothing but that
+    is asked by connecting a datagram socket, it was told so by ICMPv6."""
+    if error.errno != errno.ENETUNREACH or not isinstance(plan.vantage, Here):
+        return False
+    with socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, socket.SOCK_DGRAM) as asked:
+        return asked.connect_ex((address, 9)) == 0
+
+
+_LINUX_IP_MTU, _LINUX_IPV6_MTU = 14, 24
+USUAL_OPTIONS_BYTES = 12
+"""What time stamps take of each segment (RFC 7323, section 3.2), where both ends have them."""
+
+
+def packets_note(sock: socket.socket) -> str:
+    """What is unusual about the packets of a TCP connection that stands, in a clause for after its first word: the
+    path MTU that the system knows (RFC 1191), else what the negotiated segment size comes to. Empty where they are
+    as large as on any Ethernet, and where the socket does not tell."""
+    six = sock.family == socket.AF_INET6
+    told = (
+        _option(sock, socket.IPPROTO_IPV6, _LINUX_IPV6_MTU) if six else _option(sock, socket.IPPROTO_IP, _LINUX_IP_MTU)
+    )
+    segment = _option(sock, socket.IPPROTO_TCP, socket.TCP_MAXSEG) if hasattr(socket, "TCP_MAXSEG") else None
+    if sys.platform == "linux" and told is not None and told < ETHERNET_BYTES:
+        return f"; packets of {told} bytes at most on this way (path MTU)"
+    fits = ETHERNET_BYTES - HEADERS_BYTES[6 if six else 4] - USUAL_OPTIONS_BYTES
+    if segment is not None and 0 < segment < fits:
+        return f"; segments of {segment} bytes at most (MSS), {fits} are usual"
+    return ""
+
+
+def _option(sock: socket.socket, level: int, name: int) -> int | None:
+    with contextlib.suppress(OSError):
+        return sock.getsockopt(level, name)
+    return None

@@ -1,17 +1,68 @@
-"""What a visit is to do, in parts by what each is for."""
+"""What a visit is to do, in parts, and what it must not do: lock accounts out, follow addresses that a stranger names.
 
+Whoever follows them can be led to what only this machine reaches: a host of its own network, itself, or the service
+from which hosts of a cloud get their credentials. So such an address is shown before anything is sent to it, and one
+that is not everybody's needs a word of its own (``--even-private``).
+"""
+
+import asyncio
 import secrets
-from collections.abc import Callable
+from collections.abc import AsyncIterator, Callable
+from contextlib import asynccontextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Literal, Protocol
 
-from ...core.model.site import Mode, Right, TlsMode
+from ...core.model.site import Client, Mode, Right, Service, TlsMode
+from ...core.network.topology import Topology
+from ...core.predict.endpoints import typed_port
+from ...core.predict.forecast import ClientPosition
+from ...core.values.addresses import Address
+from ...core.values.phrases import article
 from ...core.values.ports import NO_PORTS, UNPRIVILEGED, PortSet
-from ..vantage.base import Vantage
+from ..vantage.base import Failed, Vantage
 from ..vantage.local import HERE
-from .lockout_guard import LockoutGuard
 from .secret import Secret
+
+
+class LockoutGuard:
+    """Lets one visit try an account first. Once that is let in, so are all others; once it is refused, no
+    other tries."""
+
+    def __init__(self) -> None:
+        self._first = asyncio.Lock()
+        self._good = False
+        self._refused = ""
+
+    @asynccontextmanager
+    async def turn(self) -> AsyncIterator[None]:
+        """Wait until it is known what becomes of the first try."""
+        if self._good:
+            yield
+            return
+        async with self._first:
+            yield
+
+    @property
+    def shut(self) -> str:
+        """Why the account is not tried; empty where it may be."""
+        return (
+            f"not tried, so that nobody is locked out: it was refused before ({self._refused})" if self._refused else ""
+        )
+
+    def pass_or_fail(self) -> None:
+        """Raises Failed where the account was refused before."""
+        if self.shut:
+            raise Failed("unknown", self.shut)
+
+    def let_in(self) -> None:
+        """The account is good."""
+        self._good = True
+
+    def rejected(self, why: str) -> None:
+        """The account was refused."""
+        self._refused = why
+
 
 Announced = Literal["report", "follow", "follow-public", "ignore"]
 """What to do with a passive reply that names another host: report it and use the server's own address, go to the
@@ -20,7 +71,7 @@ without a word."""
 
 
 @dataclass(frozen=True, slots=True)
-class Way:
+class Route:
     """Where to connect to in order to get somewhere, and from which address of this machine."""
 
     address: str
@@ -31,7 +82,7 @@ class Way:
 class Connector(Protocol):
     """How to get to an address and port, ``source`` and ``source_port`` being what to come from."""
 
-    def __call__(self, address: str, port: int, source: str = "", source_port: int = 0) -> Way:
+    def __call__(self, address: str, port: int, source: str = "", source_port: int = 0) -> Route:
         """The way. Raises OSError where there is none."""
 
 
@@ -42,9 +93,9 @@ def unnoticed(text: str) -> None:
     """Nobody has to know."""
 
 
-def directly(address: str, port: int, source: str = "", source_port: int = 0) -> Way:
+def directly(address: str, port: int, source: str = "", source_port: int = 0) -> Route:
     """By the network that this machine is on."""
-    return Way(address, port, source)
+    return Route(address, port, source)
 
 
 @dataclass(frozen=True, slots=True)
@@ -155,3 +206,44 @@ class VisitPlan:
 def stranger(plan: VisitPlan) -> VisitPlan:
     """The same visit as somebody who has no account."""
     return replace(plan, credentials=Credentials(f"nobody-{secrets.token_hex(6)}", Secret(secrets.token_hex(8))))
+
+
+def plan_of(
+    topology: Topology,
+    position: ClientPosition,
+    player: Client,
+    service: Service,
+    mode: Mode,
+    user: str,
+    password: Secret,
+) -> VisitPlan:
+    """What the site tells of a session of who stands somewhere, with the habits of the client that plays it.
+    Where to connect, by which name, is for whoever makes it to add."""
+    tls = service.tls
+    mode_of_tls: TlsMode = tls.mode if player.secures(tls) else "none"
+    return VisitPlan(
+        Target("", typed_port(topology, position, service), client=position.name, service=service.name),
+        Credentials(user, password),
+        Security(mode_of_tls, protects_data=tls.protects_data, resumes=player.resumes_tls),
+        DataHabits(mode, extended=player.uses_epsv, active_ports=player.active_ports),
+    )
+
+
+WORD = "--even-private"
+METADATA = frozenset(map(Address.parse, ("169.254.169.254", "fd00:ec2::254", "100.100.100.200", "168.63.129.16")))
+"""Where providers answer their own hosts (public interface: each provider's documentation names its own)."""
+
+
+def not_everybodys(address: str) -> str:
+    """What an address is, in words, where it is not a host's on the internet; empty where it is. Raises ValueError for
+    what is no address."""
+    found = Address.parse(address)
+    if found in METADATA:
+        return "the address of a cloud's metadata service"
+    return "" if found.kind == "public" else f"{article(found.kind)} address"
+
+
+NO_FILE = "there was no file to try it on"
+
+
+OUTSIDE = ("/etc", "/Windows", "/root", "/home")

@@ -5,11 +5,10 @@ import ssl
 from typing import Protocol
 
 from ...core.model.site import Right
-from ...core.observed.rights import RightSeen, RightsSeen
-from ...wire.reply import ProtocolFault, Reply
-from ..common.rights_trial import NO_FILE, OUTSIDE
-from ..common.visit_plan import FolderLook, VisitPlan
-from ..failure import Failed
+from ...core.observed.climb import RightSeen, RightsSeen
+from ...wire.ftp import ProtocolFault, Reply
+from ..common.visit_plan import NO_FILE, OUTSIDE, FolderLook, VisitPlan
+from ..vantage.base import Failed
 from .session import Session
 
 _FAULTS = (ProtocolFault, OSError, ssl.SSLError)

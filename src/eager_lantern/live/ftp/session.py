@@ -1,4 +1,8 @@
-"""One FTP session on real sockets: the state machine of `wire.control`, fed by asyncio."""
+"""One FTP session on real sockets: the state machine of :mod:`eager_lantern.wire.ftp`, fed by asyncio, and its
+transfers.
+
+A visit gives each of these steps a rung, a sweep gives each a wait of its own; what a step is, they share.
+"""
 
 import asyncio
 import contextlib
@@ -6,16 +10,26 @@ import re
 import ssl
 from collections import deque
 from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager, closing
 
-from ...wire.control import Control, Event, Farewell, Preliminary, State
-from ...wire.endpoints import Endpoint, eprt_argument, extended_port, passive_endpoint, port_argument
-from ...wire.reply import ProtocolFault, Reply
-from ..common.channel import Channel
-from ..common.connect import connected
-from ..common.packet_sizes import packets_note
-from ..common.visit_plan import VisitPlan
-from ..failure import Failed
-from ..vantage.base import Connected, Door
+from ...core.values.addresses import Address
+from ...wire.ftp import (
+    Control,
+    Endpoint,
+    Event,
+    Farewell,
+    Preliminary,
+    ProtocolFault,
+    Reply,
+    State,
+    eprt_argument,
+    extended_port,
+    passive_endpoint,
+    port_argument,
+)
+from ..common.channel import Channel, connected, packets_note
+from ..common.visit_plan import WORD, VisitPlan, not_everybodys
+from ..vantage.base import Connected, Door, Failed
 
 MOST_LISTING_BYTES = 4_000_000
 
@@ -42,9 +56,9 @@ class Session:
     async def connect(self, address: str) -> str:
         """Open the control connection."""
         endpoint = Endpoint(address, self.plan.target.port)
-        stands = await connected(self.plan, endpoint)
-        self.channel = await Channel.over(stands)
-        return f"{endpoint} answers{packets_note(stands.sock)}"
+        connection = await connected(self.plan, endpoint)
+        self.channel = await Channel.over(connection)
+        return f"{endpoint} answers{packets_note(connection.sock)}"
 
     async def greet(self) -> str:
         """Wait for the greeting."""
@@ -72,7 +86,7 @@ class Session:
 
     def _shield(self) -> str:
         assert self.wire.tls is not None
-        return f"{self.wire.tls.version()}, {_trust(self.plan)}"
+        return f"{self.wire.tls.version()}, {_trust_text(self.plan)}"
 
     async def protect(self) -> str:
         """PBSZ and PROT: data connections under TLS as well, or in clear where planned so."""
@@ -284,7 +298,7 @@ def _context(plan: VisitPlan) -> ssl.SSLContext:
     return context
 
 
-def _trust(plan: VisitPlan) -> str:
+def _trust_text(plan: VisitPlan) -> str:
     return "certificate not examined" if plan.security.any_certificate else f"certificate good for {plan.target.name}"
 
 
@@ -299,3 +313,48 @@ def _wants_tls(reply: Reply, plan: VisitPlan) -> str:
 
 def _reuse_hint(reply: Reply) -> str:
     return " (it may demand that data resumes the TLS session)" if reply.code == 522 else ""
+
+
+def followed(plan: VisitPlan, announced: Endpoint, peer: str) -> Endpoint:
+    """Where a passive reply leads: to the address that it names only where the plan follows it, which is said before.
+    Raises Failed where that needs a word more than was given."""
+    own = plan.target.address or peer
+    repaired = Address.parse(announced.address).kind != "public" == Address.parse(own).kind
+    follows = plan.data.announced == "follow" or (plan.data.announced == "follow-public" and not repaired)
+    if not follows or announced.address == peer:
+        return Endpoint(peer, announced.port)
+    if not plan.data.even_private and (what := not_everybodys(announced.address)):
+        named = f"the reply names {announced.address}, {what}"
+        raise Failed("wrong", f"{named}: not followed ({WORD} beside --follow-announced does)")
+    plan.notice(f"data goes to {announced.address}, which only the server's reply names")
+    return announced
+
+
+@asynccontextmanager
+async def awaited_at(session: Session, plan: VisitPlan) -> AsyncIterator[tuple[Listener, Endpoint]]:
+    """A port that waits for active data, and the endpoint to name for it. Raises Failed where none is free."""
+    local = session.wire.local
+    with closing(await Listener.on(local, plan)) as listener:
+        yield listener, Endpoint(plan.data.active_address or local, listener.port)
+
+
+async def commanded(session: Session, verb: str, argument: str = "") -> None:
+    """Send the command, and wait until the server begins. Raises Failed where it refuses."""
+    await session.send(verb, argument)
+    await session.opening()
+
+
+async def taken_in(session: Session, data: Channel, verb: str, most: int = MOST_LISTING_BYTES) -> bytes:
+    """All that the server sends, and its word that this was all. Raises Failed."""
+    await session.shield_data(data)
+    came = b"".join([chunk async for chunk in received(data, most)])
+    await completed(session, data, verb)
+    return came
+
+
+async def completed(session: Session, data: Channel, verb: str) -> None:
+    """Close the data connection, and hear how the transfer ended. Raises Failed."""
+    await data.close()
+    reply = await session.completion()
+    if reply.kind != 2:
+        raise Failed("refused", f"{verb}: the server says {reply}")

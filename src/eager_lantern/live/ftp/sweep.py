@@ -1,4 +1,4 @@
-"""Every data port of a session tried, each with a listing of its own.
+"""Every data port of a session tried, and the range that a server really uses.
 
 Which port comes next is for the server to say (passive) or for the client (active). First
 one session tries them all and waits for each only as long as answers here take; what is
@@ -36,16 +36,14 @@ import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
+from ...core.observed.range_estimate import MOST, RangeSeen, estimated_range
 from ...core.values.outcomes import Outcome, Rung
 from ...core.values.ports import PortSet
-from ...wire.control import State
-from ...wire.endpoints import Endpoint
-from ...wire.reply import ProtocolFault
-from ..common.channel import Channel
+from ...wire.ftp import Endpoint, ProtocolFault, State
+from ..common.channel import Channel, timed
 from ..common.visit_plan import VisitPlan
-from ..failure import Failed
-from .session import Session, opened
-from .transfer import awaited_at, commanded, followed, taken_in
+from ..vantage.base import Failed
+from .session import Session, awaited_at, commanded, followed, opened, taken_in
 
 LEAST_WAIT_SECONDS = 0.008
 SIDE_BY_SIDE = 128
@@ -67,10 +65,10 @@ class PortTried:
 def _believed(found: PortTried | None, patient: bool) -> bool:
     """Whether a result is about its port: what may come of one session alone, silence or a refused command, is
     believed only of a second one, with more patience."""
-    return patient or not (found is None or found.outcome == "silent" or _turned_away(found))
+    return patient or not (found is None or found.outcome == "silent" or _is_announce_failure(found))
 
 
-def _turned_away(found: PortTried | None) -> bool:
+def _is_announce_failure(found: PortTried | None) -> bool:
     return found is not None and found.rung == "announce"
 
 
@@ -169,7 +167,7 @@ class _Trial:
             self.sweeper.settle(port, found or PortTried("data", "silent", f"no answer within {wait:g} s"))
         else:
             self.sweeper.left[port] = None
-        if session.control.state is not State.READY or _turned_away(found):
+        if session.control.state is not State.READY or _is_announce_failure(found):
             await self.leave()
 
     async def _ready(self) -> Session:
@@ -264,3 +262,86 @@ class _Trial:
             else:
                 self.session.channel.abort()
         self.session = None
+
+
+CONNECT_SECONDS = 2.0
+LIMIT_SECONDS = 60.0
+
+
+async def range_seen(plan: VisitPlan, address: str, connections: int) -> RangeSeen:
+    """Log in on a few connections and ask on each until the estimate is good; the data connection of
+    each port is tried once. Raises Failed where not even one session comes about."""
+    probe = _Probe(plan)
+    first = await probe.entered(address)
+    others = await asyncio.gather(*(probe.entered(address) for _ in range(connections - 1)), return_exceptions=True)
+    sessions = [first, *(each for each in others if isinstance(each, Session))]
+    try:
+        async with asyncio.timeout(LIMIT_SECONDS):
+            await asyncio.gather(*map(probe.asked, sessions))
+    except TimeoutError:
+        probe.cut_short = f"ended after {LIMIT_SECONDS:g} s"
+    finally:
+        await asyncio.gather(*(each.leave() for each in sessions))
+    return probe.result()
+
+
+class _Probe:
+    def __init__(self, plan: VisitPlan) -> None:
+        self.plan = plan
+        self.ports: list[int] = []
+        self.outcomes: dict[int, Outcome] = {}
+        self.announced: dict[str, None] = {}
+        self.cut_short = ""
+        self.estimate = estimated_range(())
+        self._judged_at = 0.0
+
+    async def entered(self, address: str) -> Session:
+        session = Session(self.plan)
+        await timed(self.plan.limits.timeout * 2, session.enter(address))
+        return session
+
+    async def asked(self, session: Session) -> None:
+        """Ask on one connection until the estimate is good, or the server will not go on."""
+        try:
+            while not self._enough():
+                endpoint, _ = await timed(self.plan.limits.timeout, session.passive())
+                self.ports.append(endpoint.port)
+                if endpoint.address != session.wire.peer:
+                    self.announced[endpoint.address] = None
+                if endpoint.port not in self.outcomes:
+                    self.outcomes[endpoint.port] = await self._knocked(Endpoint(session.wire.peer, endpoint.port))
+        except (Failed, ProtocolFault, OSError, ssl.SSLError) as error:
+            self.cut_short = self.cut_short or f"the server would not go on: {error}"
+
+    def _enough(self) -> bool:
+        """Whether to stop; the estimate is made anew only now and then, as it grows costly."""
+        now = time.monotonic()
+        if now - self._judged_at > 0.05:
+            self._judged_at = now
+            self.estimate = estimated_range(self.ports)
+        if len(self.ports) >= MOST and not self.estimate.good:
+            self.cut_short = f"ended after {MOST} ports"
+        return self.estimate.good or len(self.ports) >= MOST
+
+    async def _knocked(self, endpoint: Endpoint) -> Outcome:
+        """Whether a data connection to a port that waits now gets through."""
+        try:
+            channel = await timed(CONNECT_SECONDS, opened(self.plan, endpoint))
+        except Failed as failed:
+            return failed.outcome
+        channel.abort()
+        return "ok"
+
+    def result(self) -> RangeSeen:
+        """What was found."""
+        return RangeSeen(
+            estimate=estimated_range(self.ports),
+            answers=self._with("ok"),
+            refuses=self._with("refused"),
+            silent=self._with("silent"),
+            announced=tuple(self.announced),
+            cut_short=self.cut_short,
+        )
+
+    def _with(self, outcome: Outcome) -> PortSet:
+        return PortSet.of(*((port, port) for port, each in self.outcomes.items() if each == outcome))

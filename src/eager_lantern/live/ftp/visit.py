@@ -12,35 +12,27 @@ import ssl
 from dataclasses import replace
 from typing import Literal
 
-from ...core.observed.bounce import Caution
 from ...core.observed.climb import Climb, PassiveReply
+from ...core.observed.looks import BounceCheck, TlsFacts
 from ...core.observed.range_estimate import RangeSeen
-from ...core.observed.tls_facts import TlsFacts
 from ...core.values.addresses import Address
 from ...core.values.outcomes import RUNGS
-from ...wire.control import State
-from ...wire.endpoints import Endpoint
-from ...wire.listing import read_listing
-from ...wire.reply import ProtocolFault
-from ..common.channel import Channel
-from ..common.io import trusted
-from ..common.ladder_runner import PREFIX, TIDY_SECONDS, Climber, Progress
-from ..common.lookup import looked_up, target_of
+from ...wire.ftp import Endpoint, ProtocolFault, State, read_listing
+from ..common.channel import Channel, trusted
+from ..common.ladder import PREFIX, TIDY_SECONDS, Climber, Progress, looked_up, target_of
 from ..common.visit_plan import VisitPlan
-from ..failure import Failed
-from ..worker import aside
-from .bounce import caution
-from .login_throttling import login_pace
-from .range_probe import range_seen
+from ..own_process import aside
+from ..vantage.base import Failed
+from .caution import caution, login_pace
 from .rights import Trial
-from .session import MOST_LISTING_BYTES, Session
-from .tls_facts import tls_facts
-from .transfer import awaited_at, commanded, completed, followed, taken_in
+from .session import MOST_LISTING_BYTES, Session, awaited_at, commanded, completed, followed, taken_in
+from .sweep import range_seen
+from .tls import tls_facts
 
 PAUSE_SECONDS = 0.2
 
 
-async def visit(plan: VisitPlan, progress: Progress = lambda rung: None) -> Climb:
+async def visit_ftp(plan: VisitPlan, progress: Progress = lambda rung: None) -> Climb:
     """Climb the ladder once, then look at whatever else the plan asks for. Network faults become
     outcomes; cancelling tidies up first."""
     climber = _FtpClimber(plan, progress)
@@ -52,7 +44,7 @@ async def visit(plan: VisitPlan, progress: Progress = lambda rung: None) -> Clim
     )  # fmt: skip
 
 
-async def knock(plan: VisitPlan, holds: Literal["works", "shut"]) -> Climb:
+async def probe_port(plan: VisitPlan, holds: Literal["works", "shut"]) -> Climb:
     """Only look whether the port answers, for what is no file transfer or has to stay shut."""
     climber = _FtpClimber(plan, lambda rung: None)
     try:
@@ -73,7 +65,7 @@ class _FtpClimber(Climber):
         self.endpoint: Endpoint | None = None
         self.tls: TlsFacts | None = None
         self.range: RangeSeen | None = None
-        self.caution: Caution | None = None
+        self.caution: BounceCheck | None = None
         self.reply: PassiveReply | None = None
 
     def as_failed(self, error: Exception) -> Failed:
@@ -104,7 +96,7 @@ class _FtpClimber(Climber):
             detail = await self.session.login()
         except Failed as failed:
             if failed.outcome == "refused":
-                self.plan.credentials.gate.turned_away(failed.detail)
+                self.plan.credentials.gate.rejected(failed.detail)
             raise
         self.plan.credentials.gate.let_in()
         return detail

@@ -24,10 +24,10 @@ from typing import cast
 
 import psutil
 
-from ...core.compare.lamp import Unlit
 from ...core.model.site import Transport
-from ...wire.lamp import LINE_BYTES, Sight, answer, asked
-from ..open_files import allow_open_files
+from ...core.observed.compared import Unlit
+from ...wire.lamp import LINE_BYTES, Sight, answer, nonce_of
+from ..own_process import allow_open_files
 
 MOST_STRANGERS, MOST_KNOWN, MOST_OF_ONE = 512, 512, 320
 """Connections at once: of strangers, of those that are known, and of one address. A sweep has up to 256 at a time."""
@@ -51,7 +51,7 @@ class Lamp:
         self._crowd = _Crowd()
         self._nonces: dict[bytes, None] = {}
         self.answered = 0
-        self.turned_away = 0
+        self.rejected = 0
 
     @property
     def crowded(self) -> int:
@@ -74,7 +74,7 @@ class Lamp:
                     try:
                         await self._lit(address, port, protocol)
                     except OSError as error:
-                        unlit.append(Unlit(port, protocol, _why(error, port, protocol)))
+                        unlit.append(Unlit(port, protocol, _bind_error(error, port, protocol)))
         return unlit
 
     async def _lit(self, address: str, port: int, protocol: Transport) -> None:
@@ -122,13 +122,13 @@ class Lamp:
                     if said:
                         await loop.sock_sendall(made, said)
             except (OSError, TimeoutError):
-                self.turned_away += 1
+                self.rejected += 1
 
     def said(self, line: bytes, peer: tuple[str, int], own: tuple[str, int]) -> bytes:
         """What to say to a line: nothing to a stranger, nor to a challenge that was answered before."""
-        nonce = asked(self._secret, line)
+        nonce = nonce_of(self._secret, line)
         if nonce is None or nonce in self._nonces:
-            self.turned_away += 1
+            self.rejected += 1
             return b""
         self._nonces[nonce] = None
         if len(self._nonces) > MOST_ANSWERED:
@@ -229,7 +229,7 @@ class _Datagrams(asyncio.DatagramProtocol):
             self._transport.sendto(said, addr)
 
 
-def _why(error: OSError, port: int, protocol: Transport) -> str:
+def _bind_error(error: OSError, port: int, protocol: Transport) -> str:
     if isinstance(error, PermissionError):
         return "ports below 1024 need a privilege: run it with sudo, or leave this port out"
     if error.errno == errno.EADDRNOTAVAIL:
@@ -249,3 +249,11 @@ def _holder(port: int, protocol: Transport) -> str:
     except (psutil.Error, OSError):
         return ""
     return ""
+
+
+VARIABLE = "EAGER_LANTERN_LAMP"
+
+
+def given_secret() -> bytes:
+    """The secret, or nothing where none is set."""
+    return os.environ.get(VARIABLE, "").encode()

@@ -7,8 +7,8 @@ import secrets
 from collections.abc import Sequence
 from typing import Literal
 
-from ...core.compare.lamp import LitPort, Sweep
 from ...core.model.site import Transport
+from ...core.observed.compared import LitPort, Sweep
 from ...wire.lamp import LINE_BYTES, question, seen
 from ..vantage.base import Vantage
 
@@ -39,10 +39,10 @@ async def swept(
             if each.outcome == "closed":
                 again = await ask(vantage, address, each.port, secret, timeout)
                 found[i] = LitPort(each.port, "crowded") if again.outcome == "closed" else again
-    return Sweep(address, protocol, tuple(_settled(each) for each in found))
+    return Sweep(address, protocol, tuple(_final_port(each) for each in found))
 
 
-def _settled(found: LitPort) -> LitPort:
+def _final_port(found: LitPort) -> LitPort:
     """A port that closes without a word, where no lamp is crowded, is held by another program."""
     return LitPort(found.port, "wrong") if found.outcome == "closed" else found
 
@@ -69,7 +69,7 @@ async def _by_tcp(vantage: Vantage, address: str, port: int, secret: bytes, time
         return LitPort(port, "closed")
     except OSError as error:
         return LitPort(port, _fate(error))
-    return _read(port, secret, nonce, line)
+    return _lit_port(port, secret, nonce, line)
 
 
 async def _by_udp(vantage: Vantage, address: str, port: int, secret: bytes, timeout: float) -> LitPort:
@@ -81,10 +81,10 @@ async def _by_udp(vantage: Vantage, address: str, port: int, secret: bytes, time
         return LitPort(port, "silent")
     except OSError as error:
         return LitPort(port, _fate(error))
-    return _read(port, secret, nonce, line)
+    return _lit_port(port, secret, nonce, line)
 
 
-def _read(port: int, secret: bytes, nonce: bytes, line: bytes) -> LitPort:
+def _lit_port(port: int, secret: bytes, nonce: bytes, line: bytes) -> LitPort:
     """What an answer means; something that is no lamp, or knows another secret, is wrong."""
     sight = seen(secret, nonce, line)
     if sight is None:

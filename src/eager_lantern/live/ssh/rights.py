@@ -7,9 +7,8 @@ from collections.abc import Awaitable, Callable
 import asyncssh
 
 from ...core.model.site import Right
-from ...core.observed.rights import RightSeen, RightsSeen
-from ..common.rights_trial import NO_FILE, OUTSIDE
-from ..common.visit_plan import FolderLook, VisitPlan
+from ...core.observed.climb import RightSeen, RightsSeen
+from ..common.visit_plan import NO_FILE, OUTSIDE, FolderLook, VisitPlan
 
 _FAULTS = (asyncssh.Error, OSError, EOFError, ValueError, LookupError, TypeError, AssertionError)
 ENOUGH_ENTRIES = 100

@@ -1,4 +1,5 @@
-"""A real session of SSH file transfer (RFC 4253, RFC 4252, draft-ietf-secsh-filexfer-02), rung by rung.
+"""A real session of SSH file transfer (RFC 4253, RFC 4252, draft-ietf-secsh-filexfer-02), rung by rung, and what the
+server offers.
 
 asyncssh speaks the protocol and does greeting, key exchange, host key and login in one call; its
 callbacks tell here how far that came. The password is sent once, and only to a server whose host
@@ -12,23 +13,16 @@ from dataclasses import replace
 import asyncssh
 
 from ...core.observed.climb import Climb
-from ...core.observed.login_throttling import LoginPace, LoginTry
-from ...core.observed.ssh_facts import SshFacts
+from ...core.observed.looks import LoginThrottling, LoginTry, SshFacts, SshOffer
 from ...core.values.outcomes import SSH_RUNGS, Outcome, Rung
-from ...wire.endpoints import Endpoint
-from ...wire.listing import checked_names
+from ...wire.ftp import Endpoint, ProtocolFault, checked_names
+from ...wire.ssh_offer import OfferReader
 from ...wire.terminal_safe import decoded
-from ..common.connect import connected
-from ..common.io import timed, trusted
-from ..common.ladder_runner import PREFIX, TIDY_SECONDS, Climber, Progress
-from ..common.lookup import looked_up, target_of
-from ..common.packet_sizes import packets_note
+from ..common.channel import Channel, connected, packets_note, timed, trusted
+from ..common.ladder import PREFIX, TIDY_SECONDS, Climber, Progress, looked_up, target_of
 from ..common.visit_plan import VisitPlan, stranger
-from ..failure import Failed
-from ..vantage.base import Connected
-from ..worker import aside
-from .client import SshClient
-from .offer import ssh_offer
+from ..own_process import aside
+from ..vantage.base import Connected, Failed
 from .rights import SshTrial
 
 MOST_ENTRIES = 10_000
@@ -36,7 +30,7 @@ _FAULTS = (asyncssh.Error, OSError, EOFError, ValueError, LookupError, TypeError
 """Bytes that make no sense surface as any exception of the library's readers."""
 
 
-async def ssh_visit(plan: VisitPlan, progress: Progress = lambda rung: None) -> Climb:
+async def visit_ssh(plan: VisitPlan, progress: Progress = lambda rung: None) -> Climb:
     """Climb the ladder once. Network faults become outcomes; what was sent is removed again."""
     climber = _SshClimber(plan, progress)
     await climber.run()
@@ -107,7 +101,7 @@ class _SshClimber(Climber):
     async def _look_at_wrong_logins(self) -> None:
         self.pace = await self._pace()
 
-    async def _pace(self) -> LoginPace:
+    async def _pace(self) -> LoginThrottling:
         """Wrong logins, each on a connection of its own."""
         tries: list[LoginTry] = []
         for _ in range(self.plan.looks.login_tries):
@@ -119,12 +113,12 @@ class _SshClimber(Climber):
             finally:
                 await guess.leave()
             if not guess.client.asked_at:
-                return LoginPace(tuple(tries), guess.climbed[guess.current].detail)
+                return LoginThrottling(tuple(tries), guess.climbed[guess.current].detail)
             login = guess.climbed["login"]
             tries.append(LoginTry(guess.answered_at - guess.client.asked_at, login.outcome == "ok"))
             if login.outcome == "ok":
                 break
-        return LoginPace(tuple(tries))
+        return LoginThrottling(tuple(tries))
 
     async def log_in(self) -> None:
         """The rungs from connect to login, whatever comes of them."""
@@ -154,7 +148,7 @@ class _SshClimber(Climber):
         except asyncssh.PermissionDenied as error:
             if self.plan.credentials.gate.shut:
                 raise self._stopped("unknown", self.plan.credentials.gate.shut, started) from None
-            self.plan.credentials.gate.turned_away(error.reason)
+            self.plan.credentials.gate.rejected(error.reason)
             raise self._stopped("refused", f"the server says {error.reason}", started) from None
         except asyncssh.KeyExchangeFailed as error:
             self.note("secure", "wrong", f"no common algorithm: {error.reason}", started)
@@ -267,3 +261,63 @@ class _SshClimber(Climber):
             self._connection.abort()
         elif self._connected is not None:
             self._connected.sock.close()
+
+
+class SshClient(asyncssh.SSHClient):
+    """Is this the host, and what is the password: answered once."""
+
+    def __init__(self, plan: VisitPlan) -> None:
+        self.plan = plan
+        self.version = ""
+        self.key = ""
+        self.key_fits = False
+        self.kind, self.fingerprint, self.bits = "", "", 0
+        self.asked_at = 0.0
+        self.asked = False
+        self._connection: asyncssh.SSHClientConnection | None = None
+
+    def connection_made(self, conn: asyncssh.SSHClientConnection) -> None:
+        """TCP stands."""
+        self._connection = conn
+
+    def validate_host_public_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
+        """The server has shown its host key."""
+        assert self._connection is not None
+        self.version = str(self._connection.get_extra_info("server_version", ""))
+        self.kind, self.fingerprint = key.get_algorithm(), key.get_fingerprint()
+        self.bits = getattr(key.pyca_key, "key_size", 0)
+        self.key = f"{self.kind} {self.fingerprint}"
+        self.key_fits = self.plan.security.any_certificate or self.fingerprint == self.plan.security.host_key
+        return self.key_fits
+
+    def password_auth_requested(self) -> str | None:
+        """The server takes passwords; it gets one, once."""
+        if self.asked or self.plan.credentials.gate.shut:
+            return None
+        self.asked = True
+        self.asked_at = time.perf_counter()
+        return self.plan.credentials.password.reveal()
+
+
+HELLO = b"SSH-2.0-EagerLantern\r\n"
+
+
+async def ssh_offer(plan: VisitPlan, address: str) -> SshOffer | None:
+    """The offer; None where none comes in time."""
+    with contextlib.suppress(Failed, ProtocolFault, OSError):
+        return await timed(plan.limits.timeout, _offer(plan, address))
+    return None
+
+
+async def _offer(plan: VisitPlan, address: str) -> SshOffer | None:
+    way = plan.reach(address, plan.target.port)
+    channel = await Channel.over(await plan.vantage.connect(way.address, way.port, way.source))
+    try:
+        await channel.write(HELLO)
+        reader = OfferReader()
+        while data := await channel.read():
+            if offer := reader.receive(data):
+                return offer
+        return None
+    finally:
+        channel.abort()

@@ -15,12 +15,11 @@ from msgspec import Struct
 from ...core.observed.survey import NameSeen
 from ...core.values.addresses import Address
 from ...wire.terminal_safe import printable
-from ..common.named_by_others import WORD, not_everybodys
-from ..failure import Failed
-from ..vantage.base import Vantage
-from ..worker import understood
-from .datagrams import asked
-from .learnt import Learning
+from ..common.visit_plan import WORD, not_everybodys
+from ..own_process import understood
+from ..vantage.base import Failed, Vantage
+from .host import Learning
+from .router import datagram_answer
 
 PORT = 53
 MOST_SERVERS = 3
@@ -40,7 +39,7 @@ class Asks(Struct, frozen=True):
         """Say who is asked, or keep why not."""
         what = not_everybodys(str(address))
         if what and not self.even_private:
-            learning.untold("names", f"{label} is at {address}, {what}: not asked", f"repeat it with {WORD}")
+            learning.note_unknown("names", f"{label} is at {address}, {what}: not asked", f"repeat it with {WORD}")
             return False
         self.tell(f"asking {label} at {address}, which only the resolver names")
         return True
@@ -51,7 +50,7 @@ async def name_seen(
 ) -> list[NameSeen]:
     """The name as the first resolver has it, and as each of its own servers has it."""
     if not resolvers:
-        learning.untold("names", f"{printable(name)}: no resolver is known", "name one with --resolver")
+        learning.note_unknown("names", f"{printable(name)}: no resolver is known", "name one with --resolver")
         return []
     resolver = resolvers[0]
     found = await learning.of(
@@ -73,7 +72,7 @@ async def _asked_of(vantage: Vantage, name: str, server: Address, by: str, own: 
     addresses: list[Address] = []
     seconds = []
     for kind in (dns.rdatatype.A, dns.rdatatype.AAAA):
-        chain = await _answer(vantage, name, kind, server, recursive=not own)
+        chain = await _dns_answer(vantage, name, kind, server, recursive=not own)
         found = chain.answer or ()
         seconds += [each.ttl for each in (*chain.cnames, *((chain.answer,) if chain.answer else ()))]
         addresses += [Address.parse(item.address) for item in found]
@@ -84,7 +83,7 @@ async def _own_servers(vantage: Vantage, name: str, resolver: Address) -> tuple[
     """The servers of the zone that a name is in, with the names that they bear."""
     zone = dns.name.from_text(name)
     for _ in range(MOST_LABELS):
-        chain = await _answer(vantage, zone.to_text(), dns.rdatatype.NS, resolver, recursive=True)
+        chain = await _dns_answer(vantage, zone.to_text(), dns.rdatatype.NS, resolver, recursive=True)
         targets = [item.target.to_text(True) for item in chain.answer or ()]
         if targets:
             return tuple(
@@ -97,12 +96,12 @@ async def _own_servers(vantage: Vantage, name: str, resolver: Address) -> tuple[
 
 
 async def _placed(vantage: Vantage, server: str, resolver: Address) -> list[tuple[Address, str]]:
-    chain = await _answer(vantage, server, dns.rdatatype.A, resolver, recursive=True)
+    chain = await _dns_answer(vantage, server, dns.rdatatype.A, resolver, recursive=True)
     found = [Address.parse(item.address) for item in chain.answer or ()]
     return [(each, f"its own server {printable(server)}") for each in found[:1] if each.kind not in NEVER]
 
 
-async def _answer(
+async def _dns_answer(
     vantage: Vantage, name: str, kind: dns.rdatatype.RdataType, server: Address, recursive: bool
 ) -> dns.message.ChainingResult:
     """What a server says to one question, with the aliases on the way to it. Raises ValueError where it says nothing
@@ -111,7 +110,7 @@ async def _answer(
         question = dns.message.make_query(name, kind, use_edns=0, payload=1232, id=secrets.randbelow(65_536))
         if not recursive:
             question.flags &= ~dns.flags.RD
-        wire = await asked(vantage, str(server), PORT, question.to_wire())
+        wire = await datagram_answer(vantage, str(server), PORT, question.to_wire())
         answer = await understood(lambda: dns.message.from_wire(wire))
     except (dns.exception.DNSException, UnicodeError) as error:
         raise ValueError(f"{printable(name)} of {server}: {type(error).__name__}") from None

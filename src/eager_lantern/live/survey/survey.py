@@ -7,28 +7,24 @@ from collections.abc import Sequence
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ...core.observed.survey import ClockState, Host, NameSeen, OutsideSeen, Survey, Topic
+from ...core.observed.survey import ClockState, NameSeen, OutsideSeen, Survey, SurveyedHost, Topic
 from ...core.values.addresses import Address
 from ...wire import stun
-from ...wire.endpoints import Endpoint
+from ...wire.ftp import Endpoint
 from ...wire.linux_host import name_servers
-from ..failure import Failed
-from ..vantage.base import Vantage
+from ..own_process import understood
+from ..vantage.base import Failed, Vantage
 from ..vantage.local import HERE
 from ..vantage.ssh import SshVantage
-from ..worker import understood
-from .any_system import source_towards, this_machine
-from .datagrams import asked
-from .learnt import Learning
-from .linux import clock_offset, is_linux, linux_host
+from .host import Learning, clock_offset, is_linux, linux_host, source_towards, this_machine
 from .names import Asks, name_seen
-from .router import Asking, RouterSaid, Tell, router_said
+from .router import Asking, RouterAnswers, Tell, datagram_answer, router_answers
 
 OUTSIDE: Topic = "outside-address"
 CLOCK: Topic = "clock"
 
 
-class Wanted(Struct, frozen=True):
+class SurveyPlan(Struct, frozen=True):
     """What to ask beside the host: the router where it is named, STUN servers, names, the resolver where it is named;
     ``known`` is what was seen from outside before, ``even_private`` whether servers of names are asked at addresses
     that no host on the internet has."""
@@ -41,17 +37,17 @@ class Wanted(Struct, frozen=True):
     even_private: bool = False
 
 
-async def survey(vantage: Vantage, wanted: Wanted, observers: Sequence[SshVantage], tell: Tell) -> Survey:
+async def survey(vantage: Vantage, wanted: SurveyPlan, observers: Sequence[SshVantage], tell: Tell) -> Survey:
     """What is there, as it can be told from a place. ``observers`` are hosts outside that see this machine."""
     learning = Learning()
-    host = await _host(vantage, learning)
+    host = await _survey_host(vantage, learning)
     return await outside_of_host(vantage, host, wanted, observers, tell, learning)
 
 
 async def outside_of_host(
     vantage: Vantage,
-    host: Host,
-    wanted: Wanted,
+    host: SurveyedHost,
+    wanted: SurveyPlan,
     observers: Sequence[SshVantage],
     tell: Tell,
     learning: Learning,
@@ -63,37 +59,37 @@ async def outside_of_host(
         _of_router(vantage, host, router, tell, learning),
         asyncio.gather(*(learning.of(OUTSIDE, f"ask {each}", _by_stun(vantage, each)) for each in wanted.stun)),
         asyncio.gather(*(learning.of(OUTSIDE, f"ssh {each.name}", _by_ssh(each)) for each in observers)),
-        _of_names(vantage, wanted, tell, learning),
+        _survey_names(vantage, wanted, tell, learning),
     )
     told = await _clock_beside(host, observers, learning)
     outside = [each for each in (*said.outside, *by_stun, *by_ssh, *wanted.known) if each is not None]
     if not any(each.means in ("stun", "ssh", "seen") for each in outside):
         why = "nobody outside was asked"
-        learning.untold(OUTSIDE, why, "name a STUN server (--stun) or an SSH host outside (--seen-by)")
+        learning.note_unknown(OUTSIDE, why, "name a STUN server (--stun) or an SSH host outside (--seen-by)")
     return Survey(told, router, tuple(outside), names, said.mappings, tuple(learning.unknown))
 
 
-async def _host(vantage: Vantage, learning: Learning) -> Host:
+async def _survey_host(vantage: Vantage, learning: Learning) -> SurveyedHost:
     if await is_linux(vantage):
         return await linux_host(vantage, vantage is not HERE, learning)
     if vantage is HERE:
         return this_machine(learning)
-    learning.untold("addresses", f"{vantage.name} is no Linux, and is not read from afar", "run the survey on it")
-    return Host(vantage.name, "unknown", "other")
+    learning.note_unknown("addresses", f"{vantage.name} is no Linux, and is not read from afar", "run the survey on it")
+    return SurveyedHost(vantage.name, "unknown", "other")
 
 
 async def _of_router(
-    vantage: Vantage, host: Host, router: Address | None, tell: Tell, learning: Learning
-) -> RouterSaid:
+    vantage: Vantage, host: SurveyedHost, router: Address | None, tell: Tell, learning: Learning
+) -> RouterAnswers:
     if router is None:
-        learning.untold("mappings", "no router is known", "name it with --router")
-        return RouterSaid((), ())
+        learning.note_unknown("mappings", "no router is known", "name it with --router")
+        return RouterAnswers((), ())
     own = source_towards(router) if vantage is HERE else _source_there(host, router)
     used = frozenset(each.port for each in host.listeners)
-    return await router_said(vantage, Asking(router, own, used), tell, learning)
+    return await router_answers(vantage, Asking(router, own, used), tell, learning)
 
 
-def _source_there(host: Host, router: Address) -> Address | None:
+def _source_there(host: SurveyedHost, router: Address) -> Address | None:
     """The address from which a host far away would ask its router."""
     sources = [each.source for each in host.ways_out if each.gateway == router]
     beside = [each.address for each in host.addresses if each.network and router.number in each.network]
@@ -108,7 +104,7 @@ async def _by_stun(vantage: Vantage, server: Endpoint) -> OutsideSeen:
         address = await vantage.find(server.address, server.port)
     transaction = secrets.token_bytes(stun.TRANSACTION_BYTES)
     try:
-        answer = await asked(vantage, address, server.port, stun.binding_request(transaction))
+        answer = await datagram_answer(vantage, address, server.port, stun.binding_request(transaction))
         seen = await understood(lambda: stun.mapped_address(answer, transaction))
         return OutsideSeen(seen.address, "stun", f"the STUN server {server}")
     except (ValueError, Failed) as error:
@@ -120,7 +116,7 @@ async def _by_ssh(observer: SshVantage) -> OutsideSeen:
     return OutsideSeen(Address.parse(said), "ssh", f"{observer.name}, reached over SSH")
 
 
-async def _clock_beside(host: Host, observers: Sequence[SshVantage], learning: Learning) -> Host:
+async def _clock_beside(host: SurveyedHost, observers: Sequence[SshVantage], learning: Learning) -> SurveyedHost:
     """The host, its clock held against that of the first who sees it from outside, where nobody has yet."""
     if not observers or (host.clock is not None and host.clock.offset_seconds is not None):
         return host
@@ -132,7 +128,7 @@ async def _clock_beside(host: Host, observers: Sequence[SshVantage], learning: L
     return replace(host, clock=ClockState(f"beside the clock of {observers[0].name}", round(-offset, 1), kept))
 
 
-async def _of_names(vantage: Vantage, wanted: Wanted, tell: Tell, learning: Learning) -> tuple[NameSeen, ...]:
+async def _survey_names(vantage: Vantage, wanted: SurveyPlan, tell: Tell, learning: Learning) -> tuple[NameSeen, ...]:
     if not wanted.names:
         return ()
     resolvers: tuple[Address, ...] = (wanted.resolver,) if wanted.resolver is not None else ()

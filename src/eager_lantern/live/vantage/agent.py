@@ -116,9 +116,9 @@ class FarEnd:
         try:
             await work
         except OSError as error:
-            self.say({"is": "failed", "n": number, **_told(error)})
+            self.say({"is": "failed", "n": number, **_error_head(error)})
         except UnicodeError:
-            self.say({"is": "failed", "n": number, **_told(socket.gaierror(socket.EAI_NONAME, "no host name"))})
+            self.say({"is": "failed", "n": number, **_error_head(socket.gaierror(socket.EAI_NONAME, "no host name"))})
 
     def _close(self, number: int) -> None:
         carried = self._carried.pop(number, None)
@@ -152,7 +152,7 @@ class FarEnd:
                 carried.room -= len(data)
                 self.say({"is": "data", "n": number}, data)
         except OSError as error:
-            ending.update(_told(error))
+            ending.update(_error_head(error))
         self.say(ending)
 
     async def _listen(self, number: int, head: Head, body: bytes) -> None:
@@ -174,7 +174,7 @@ class FarEnd:
 
     async def _hold(self, number: int, head: Head, body: bytes) -> None:
         """Whether an address is one of this host's own; nothing is sent."""
-        _bound(head["address"])
+        _check_own_address(head["address"])
         self.say({"is": "held", "n": number})
 
     async def _own(self, number: int, head: Head, body: bytes) -> None:
@@ -254,13 +254,13 @@ def own_addresses() -> list[str]:
 
 def _is_own(address: str) -> bool:
     try:
-        _bound(address)
+        _check_own_address(address)
     except OSError:
         return False
     return True
 
 
-def _bound(address: str) -> None:
+def _check_own_address(address: str) -> None:
     """Raises OSError where an address is not this host's own."""
     with contextlib.closing(_datagrams(address)) as tried:
         tried.bind((address, 0))
@@ -270,7 +270,7 @@ def _datagrams(address: str) -> socket.socket:
     return socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, socket.SOCK_DGRAM)
 
 
-def _told(error: OSError) -> Head:
+def _error_head(error: OSError) -> Head:
     """An error by its symbol, since its number means another thing on another system."""
     lookup = isinstance(error, socket.gaierror)
     return {"lookup": lookup, "error": errno.errorcode.get(error.errno or 0, ""), "text": error.strerror or str(error)}

@@ -1,13 +1,41 @@
-"""Where a visit is made from: this machine (:mod:`.local`), or another that opens sockets for it
-(:mod:`.ssh`)."""
+"""Where a visit is made from: this machine (:mod:`.local`), or another that opens sockets for it (:mod:`.ssh`)."""
 
 import ipaddress
+import re
 import socket
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Literal, Protocol
 
-from ..failure import Failed
+from ...wire.terminal_safe import printable
+
+Fault = Literal["refused", "silent", "wrong", "unknown"]
+
+
+class Failed(Exception):
+    """A rung that did not hold: how, and what was seen."""
+
+    def __init__(self, outcome: Fault, detail: str) -> None:
+        super().__init__(detail)
+        self.outcome = outcome
+        self.detail = detail
+
+
+OWN_PLACE = "here"
+"""This machine, as it is written."""
+_PLACE = re.compile(r"ssh://(?:[^\s/@:-][^\s/@:]*@)?(?:[\w][\w.-]*|\[[0-9a-fA-F:.%]+\])(?::[0-9]{1,5})?/?")
+
+
+def checked_place(text: str) -> str:
+    """The text, where it is the address of a place. Raises ValueError with what would be right."""
+    if not _PLACE.fullmatch(text):
+        raise ValueError(f"“{printable(text)}” is no place: write ssh://USER@HOST or ssh://USER@HOST:PORT, or here")
+    return text.rstrip("/")
+
+
+def place_called(place: str) -> str:
+    """A place as it is shown."""
+    return place.removeprefix("ssh://")
 
 
 def _never() -> None:

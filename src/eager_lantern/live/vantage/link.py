@@ -20,12 +20,10 @@ from typing import Annotated, Any, Self
 from msgspec import Meta, Struct, convert
 
 from ...wire.terminal_safe import printable
-from ..children import environment_for_child, own_path, program
-from ..failure import Failed
+from ..own_process import environment_for_child, own_path, program
 from . import agent as far_end
-from .address import place_called
 from .agent import BANNER, CHUNK, MOST_BYTES, WINDOW_BYTES, Frames, Head, packed
-from .base import Arrived, Connected
+from .base import Arrived, Connected, Failed, place_called
 
 READY_SECONDS = 120.0
 LEAVING_SECONDS = 1.5
@@ -41,7 +39,7 @@ _OPTIONS = (
 )  # fmt: skip
 
 
-class Answer(Struct, frozen=True, rename={"what": "is", "number": "n"}):
+class AgentReply(Struct, frozen=True, rename={"what": "is", "number": "n"}):
     """What the far end says; which fields there are depends on ``what``."""
 
     what: str
@@ -70,7 +68,7 @@ class Link:
         self.name = place_called(place)
         self.round_trip_seconds = 0.0
         self._numbers = itertools.count(1)
-        self._answers: dict[int, asyncio.Future[tuple[Answer, bytes]]] = {}
+        self._answers: dict[int, asyncio.Future[tuple[AgentReply, bytes]]] = {}
         self._carried: dict[int, _Carried] = {}
         self.made: dict[int, Connected] = {}
         self.arrivals: dict[int, Arrived] = {}
@@ -176,16 +174,16 @@ class Link:
 
     def _taken(self, frames: list[tuple[Head, bytes]]) -> None:
         for head, body in frames:
-            said = convert(head, Answer)
-            number = said.number
-            if said.what == "arrived" and number in self.arrivals:
-                self.arrivals[number](self._carry(said.new, said))
+            reply = convert(head, AgentReply)
+            number = reply.number
+            if reply.what == "arrived" and number in self.arrivals:
+                self.arrivals[number](self._carry(reply.new, reply))
             elif number in self._carried:
-                self._carried[number].take(said, body)
+                self._carried[number].take(reply, body)
             elif number in self._answers and not self._answers[number].done():
-                if said.what == "connected":  # its first bytes may be next
-                    self.made[number] = self._carry(number, said)
-                self._answers[number].set_result((said, body))
+                if reply.what == "connected":  # its first bytes may be next
+                    self.made[number] = self._carry(number, reply)
+                self._answers[number].set_result((reply, body))
 
     def _ended(self, why: str) -> None:
         """Nothing that is under way can be known any more."""
@@ -194,16 +192,16 @@ class Link:
             if not future.done():
                 future.set_exception(self._lost())
         for each in list(self._carried.values()):
-            each.take(Answer("end", 0, error="ECONNABORTED", text=self._gone), b"")
+            each.take(AgentReply("end", 0, error="ECONNABORTED", text=self._gone), b"")
 
     def _lost(self) -> Failed:
         return Failed("unknown", f"{self.name} is out of reach: {self._gone}")
 
-    def _carry(self, number: int, said: Answer) -> Connected:
+    def _carry(self, number: int, reply: AgentReply) -> Connected:
         carried = self._carried[number] = _Carried(self.say, number, lambda: self._carried.pop(number, None))
-        return Connected(carried.outer, said.local, said.peer, lambda: carried.trouble)
+        return Connected(carried.outer, reply.local, reply.peer, lambda: carried.trouble)
 
-    async def asked(self, request: Head, body: bytes = b"", stays: bool = False) -> tuple[Answer, bytes]:
+    async def asked(self, request: Head, body: bytes = b"", stays: bool = False) -> tuple[AgentReply, bytes]:
         """The answer to a request. Raises OSError where it failed there, and Failed where the place is gone."""
         if self._gone:
             raise self._lost()
@@ -213,8 +211,8 @@ class Link:
         answered = False
         try:
             async with asyncio.timeout(MOST_SECONDS):
-                said, back = await self._answers[number]
-            answered = said.what != "failed"
+                reply, back = await self._answers[number]
+            answered = reply.what != "failed"
         except TimeoutError:
             raise Failed("unknown", f"{self.name} is out of reach: it answers no more") from None
         finally:
@@ -224,8 +222,8 @@ class Link:
                 if number in self.made:
                     self.made.pop(number).sock.close()
         if not answered:
-            raise _error(said)
-        return said, back
+            raise _error(reply)
+        return reply, back
 
 
 class _Carried:
@@ -243,15 +241,15 @@ class _Carried:
         self._inwards = loop.create_task(self._bring())
         self._outwards = loop.create_task(self._send())
 
-    def take(self, said: Answer, body: bytes) -> None:
+    def take(self, reply: AgentReply, body: bytes) -> None:
         """What the far end says of this connection."""
-        if said.what == "data":
+        if reply.what == "data":
             self._held += len(body)
             if self._held > WINDOW_BYTES:
                 raise ValueError("more than there is room for")
             self._pieces.put_nowait(body)
-        elif said.what == "end":
-            self.trouble = self.trouble or (_error(said) if said.error else None)
+        elif reply.what == "end":
+            self.trouble = self.trouble or (_error(reply) if reply.error else None)
             self._pieces.put_nowait(b"")
 
     async def _bring(self) -> None:
@@ -290,13 +288,13 @@ async def _after_banner(stream: asyncio.StreamReader) -> bytes:
     return seen.partition(BANNER)[2]
 
 
-def _error(said: Answer) -> OSError:
+def _error(reply: AgentReply) -> OSError:
     """The error as it was there, by the number that it has here."""
-    text = printable(said.text)
-    if said.lookup:
+    text = printable(reply.text)
+    if reply.lookup:
         return socket.gaierror(socket.EAI_NONAME, text)
     numbers = {name: number for number, name in errno.errorcode.items()}
-    return OSError(numbers.get(said.error, errno.EIO), text)
+    return OSError(numbers.get(reply.error, errno.EIO), text)
 
 
 def _deaf_to_interrupts() -> None:

@@ -9,11 +9,9 @@ from dataclasses import dataclass
 
 import psutil
 
-from ..failure import Failed
-from ..worker import aside
-from .address import OWN_PLACE
+from ..own_process import aside
 from .agent import beginning_of, output_of
-from .base import Arrived, Connected, second_of
+from .base import OWN_PLACE, Arrived, Connected, Failed, second_of
 
 MOST_DATAGRAM = 65_536
 

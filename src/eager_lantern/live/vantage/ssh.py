@@ -8,9 +8,7 @@ import asyncio
 from collections.abc import Callable, Sequence
 from typing import Self
 
-from ..failure import Failed
-from .address import place_called
-from .base import Arrived, Connected, second_of
+from .base import Arrived, Connected, Failed, place_called, second_of
 from .link import Link
 
 ANSWER_SECONDS = 5.0
@@ -34,22 +32,22 @@ class SshVantage:
 
     async def find(self, name: str, port: int) -> str:
         """As the resolver there says."""
-        said, _ = await self._link.asked({"do": "find", "name": name, "port": port})
-        return said.address
+        reply, _ = await self._link.asked({"do": "find", "name": name, "port": port})
+        return reply.address
 
     async def connect(self, address: str, port: int, source: str = "") -> Connected:
         """A connection that is opened there and carried here."""
         request = {"do": "connect", "address": address, "port": port, "source": source}
-        said, _ = await self._link.asked(request, stays=True)
-        if said.number not in self._link.made:
+        reply, _ = await self._link.asked(request, stays=True)
+        if reply.number not in self._link.made:
             raise Failed("unknown", f"{self.name} answers what was not asked")
-        return self._link.made.pop(said.number)
+        return self._link.made.pop(reply.number)
 
     async def listen(self, address: str, port: int, arrived: Arrived) -> "_FarDoor":
         """A listener there."""
-        said, _ = await self._link.asked({"do": "listen", "address": address, "port": port}, stays=True)
-        self._link.arrivals[said.number] = arrived
-        return _FarDoor(said.port, lambda: self._shut(said.number))
+        reply, _ = await self._link.asked({"do": "listen", "address": address, "port": port}, stays=True)
+        self._link.arrivals[reply.number] = arrived
+        return _FarDoor(reply.port, lambda: self._shut(reply.number))
 
     def _shut(self, number: int) -> None:
         self._link.arrivals.pop(number, None)
@@ -70,9 +68,9 @@ class SshVantage:
 
     async def second_address(self, own: str) -> str | None:
         """From what the host tells of itself."""
-        said, _ = await self._link.asked({"do": "own"})
+        reply, _ = await self._link.asked({"do": "own"})
         try:
-            return second_of(own, said.own)
+            return second_of(own, reply.own)
         except ValueError:
             raise Failed("unknown", f"{self.name} tells addresses that are none") from None
 
@@ -83,13 +81,13 @@ class SshVantage:
 
     async def run(self, words: Sequence[str]) -> tuple[int, bytes]:
         """A command there."""
-        said, back = await self._link.asked({"do": "run", "words": list(words)})
-        return said.code, back
+        reply, back = await self._link.asked({"do": "run", "words": list(words)})
+        return reply.code, back
 
     async def seen_as(self) -> str:
         """The address from which its SSH server sees this machine (``SSH_CONNECTION``); empty where it does not say."""
-        said, _ = await self._link.asked({"do": "ping"})
-        return said.address
+        reply, _ = await self._link.asked({"do": "ping"})
+        return reply.address
 
     async def vouched(self, failed: Failed) -> Failed:
         """A failure counts only if the place still answers."""

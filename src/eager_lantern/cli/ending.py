@@ -1,0 +1,181 @@
+"""How a command ends: results on stdout, whole or not at all; exit codes (docs/results.md); signals."""
+
+import codecs
+import contextlib
+import io
+import os
+import platform
+import signal
+import sys
+from collections.abc import Iterable
+from datetime import UTC, datetime
+from typing import Literal, Self, TextIO
+
+from rich.console import RenderableType
+
+from .. import __version__
+from ..formats.results.visit import Taken
+from ..views.screen import WIDTH, rendered
+
+KEPT, BROKEN, BAD_INPUT, CANNOT_TELL, FAULT, INTERRUPTED = 0, 1, 2, 3, 70, 130
+_WORST_FIRST = (FAULT, BAD_INPUT, BROKEN, CANNOT_TELL, KEPT)
+
+
+def of_verdict(verdict: Literal["kept", "broken", "unknown"]) -> int:
+    """The code of a verdict on a site."""
+    return {"kept": KEPT, "broken": BROKEN, "unknown": CANNOT_TELL}[verdict]
+
+
+def of_kept(kept: Iterable[bool | None]) -> int:
+    """The code of several promises; None stands for one that cannot be told, and none at all tells nothing."""
+    found = set(kept)
+    return BROKEN if False in found else CANNOT_TELL if None in found or not found else KEPT
+
+
+def worst(codes: Iterable[int]) -> int:
+    """The code that matters most of several."""
+    found = set(codes)
+    return next((code for code in _WORST_FIRST if code in found), KEPT)
+
+
+def taken_now() -> Taken:
+    """Now, on this host, with this version of the tool."""
+    return Taken(time=datetime.now(UTC).isoformat(timespec="seconds"), host=platform.node(), tool=__version__)
+
+
+_ENDINGS = [getattr(signal, name) for name in ("SIGTERM", "SIGHUP") if hasattr(signal, name)]
+
+
+def end_tidily() -> None:
+    """Leave as by Ctrl-C, so that folders and processes of a lab are taken away."""
+    with contextlib.suppress(ValueError):  # in a thread of another program
+        for number in _ENDINGS:
+            signal.signal(number, _exit_by_signal)
+
+
+def end_quietly() -> None:
+    """End at once, as a process does that has nothing to tidy up: a worker of several."""
+    for number in _ENDINGS:
+        signal.signal(number, signal.SIG_DFL)
+
+
+def _exit_by_signal(number: int, frame: object) -> None:
+    sys.exit(128 + number)
+
+
+class OutputLost(Exception):
+    """Nobody reads stdout any more, or it cannot take more."""
+
+
+class _Stream(io.TextIOWrapper):
+    @classmethod
+    def instead_of(cls, stream: io.TextIOWrapper) -> Self:
+        """The same stream, which is not used any more itself."""
+        encoding, lines, at_once = stream.encoding, stream.line_buffering, stream.write_through
+        return cls(
+            stream.detach(), encoding, "backslashreplace", line_buffering=lines, write_through=at_once
+        )  # fmt: skip
+
+
+class ResultStream(_Stream):
+    """Where results go, whoever writes them: this program, or the parser of its arguments (help, versions). Raises
+    OutputLost where it takes no more."""
+
+    def write(self, text: str) -> int:
+        """Write all of it. Nothing is no write: with nothing others only ask what kind of stream this is."""
+        if text == "":
+            return 0
+        try:
+            return super().write(text)
+        except OSError as error:
+            raise self._lost(error) from None
+
+    def flush(self) -> None:
+        """Hand on what waits."""
+        try:
+            super().flush()
+        except OSError as error:
+            raise self._lost(error) from None
+
+    @staticmethod
+    def _lost(error: OSError) -> OutputLost:
+        """What is left in the buffer must not be tried again while the interpreter ends."""
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        return OutputLost(error.strerror or "closed")
+
+
+class SideStream(_Stream):
+    """Where everything else is said: where nobody can take it, it is said to nobody, and the command goes on to its own
+    end and exit code."""
+
+    def write(self, text: str) -> int:
+        """Write what can be written."""
+        with contextlib.suppress(OSError, ValueError):
+            super().write(text)
+        return len(text)
+
+    def flush(self) -> None:
+        """Hand on what can be."""
+        with contextlib.suppress(OSError, ValueError):
+            super().flush()
+
+
+def emit(text: str) -> None:
+    """Write a result to stdout. Raises OutputLost when it cannot be taken."""
+    text = _in_encoding(text, sys.stdout.encoding or "ascii")
+    sys.stdout.write(text if text.endswith("\n") else text + "\n")
+    sys.stdout.flush()
+
+
+_STAND_INS = str.maketrans({
+    "◆": "x", "●": "o", "◌": "?", "▲": "!", "✕": "X", "·": ".", "▆": "#", "▂": "_", "━": "-", "→": "->", "◀": "<",
+    "›": ">", "“": '"', "”": '"', "’": "'", "…": "...", "–": "-", "×": "x", "•": "*",
+})  # fmt: skip
+"""Plain characters for those that an old encoding may lack; every shape stays another one."""
+
+
+def _in_encoding(text: str, encoding: str) -> str:
+    """The text as this encoding can have it: JSON with escapes, which lose nothing, anything else with plain
+    shapes and what is left written out."""
+    if text.startswith("{") and codecs.lookup(encoding).name != "utf-8":  # JSON is UTF-8 (RFC 8259, section 8.1)
+        return "".join(each if ord(each) < 128 else _json_escape(each) for each in text)
+    try:
+        text.encode(encoding)
+    except UnicodeEncodeError:
+        plain = text.translate(_STAND_INS)
+        return plain.encode(encoding, errors="backslashreplace").decode(encoding)
+    return text
+
+
+def _json_escape(character: str) -> str:
+    """One character as JSON escapes it (RFC 8259, section 7)."""
+    import json  # only where an encoding lacks what JSON has
+
+    return json.dumps(character)[1:-1]
+
+
+def show(parts: Iterable[RenderableType]) -> None:
+    """Write a view to stdout: in colour on a terminal, unless NO_COLOR is set or it is a dumb one."""
+    emit(_rendered_text(parts, sys.stdout))
+
+
+def tell(parts: Iterable[RenderableType], end: str = "\n") -> None:
+    """Write what is no result, a question for example, to stderr in the same way."""
+    text = _in_encoding(_rendered_text(parts, sys.stderr).removesuffix("\n"), sys.stderr.encoding or "ascii")
+    print(text, end=end, file=sys.stderr, flush=True)
+
+
+def _rendered_text(parts: Iterable[RenderableType], stream: TextIO) -> str:
+    terminal = stream.isatty()
+    width = os.get_terminal_size(stream.fileno()).columns if terminal else WIDTH
+    plain = bool(os.environ.get("NO_COLOR")) or os.environ.get("TERM") == "dumb"
+    return rendered(parts, colour=terminal and not plain, width=width or WIDTH)
+
+
+def has_terminal() -> bool:
+    """Whether a program that is started from here can ask somebody."""
+    try:
+        os.close(os.open("CON" if sys.platform == "win32" else "/dev/tty", os.O_RDWR))
+    except OSError:
+        return False
+    return True

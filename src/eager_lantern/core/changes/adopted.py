@@ -1,0 +1,184 @@
+"""What was read of a device, and the site file with these values in it."""
+
+from collections.abc import Iterator, Sequence
+from typing import Any, Literal
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ..model.change import Change
+from ..model.site import Active, Client, Filter, Forward, Gateway, Passive, Rule, Server, Service, Site
+from ..values.addresses import FAMILIES, Family
+from ..values.text_value import SitePath
+from .steps import Edit, Overlay
+
+Subject = Literal["forwards", "rules", "settings", "switches"]
+Direction = Literal["in", "out"]
+Key = tuple[str, ...]
+
+
+class ParsedValue(Struct, frozen=True):
+    """A value that was read: of forwards and rules one entry each, of settings a key of a service."""
+
+    key: Key
+    value: Any
+    line: int
+
+
+class Skipped(Struct, frozen=True):
+    """What was read and is not taken over, and why."""
+
+    line: int
+    text: str
+    why: str
+
+
+class DeviceConfig(Struct, frozen=True):
+    """A file that was read: forwards of a device, rules of one filter with their ``default`` where it tells one, or
+    settings of a service, which speaks ``protocol`` where that is told. ``of_ruleset`` are rules of the kernel's own
+    packet filter, ``of_families`` those of which it tells."""
+
+    file: str
+    subject: Subject
+    values: tuple[ParsedValue, ...]
+    skipped: tuple[Skipped, ...] = ()
+    default: Filter | None = None
+    protocol: Literal["ftp", "sftp"] | None = None
+    of_ruleset: bool = False
+    of_families: frozenset[Family] = frozenset(FAMILIES)
+    direction: Direction | None = None
+
+    @property
+    def forwards(self) -> tuple[Forward, ...]:
+        """The forwards, in their order."""
+        return tuple(each.value for each in self.values) if self.subject == "forwards" else ()
+
+    @property
+    def rules(self) -> tuple[Rule, ...]:
+        """The rules, in their order."""
+        return tuple(each.value for each in self.values) if self.subject == "rules" else ()
+
+
+def adopted(site: Site, device: str, service: str, direction: Direction, configs: Sequence[DeviceConfig]) -> Site:
+    """The site with everything that was read of a device; settings are of ``service``, rules of the filter in a
+    ``direction``. The caller has made sure that there are such a device and such a service."""
+    for each in configs:
+        if each.subject == "settings":
+            site = _with_service(site, service, each.values)
+        else:
+            site = _with_tables(site, device, direction, each)
+    return site
+
+
+def _with_service(site: Site, name: str, values: Sequence[ParsedValue]) -> Site:
+    of_accounts = {each.key[1]: each.value for each in values if each.key[0] == "accounts"}
+    own = [each for each in values if each.key[0] != "accounts"]
+    return replace(
+        site,
+        services=tuple(_set_all(each, own) if each.name == name else each for each in site.services),
+        accounts=tuple(replace(each, **of_accounts) if each.service == name else each for each in site.accounts),
+    )
+
+
+def _set_all(service: Service, values: Sequence[ParsedValue]) -> Service:
+    found: Any = service
+    for each in values:
+        found = _with_key(found, each.key, each.value)
+    return found  # type: ignore[no-any-return]
+
+
+_MADE = {"passive": Passive, "active": Active}
+
+
+def _with_key(value: Any, key: tuple[str, ...], new: Any) -> Any:
+    """The value with what stands at a key; a mapping that is not there yet is made with its defaults."""
+    if not key:
+        return new
+    inner = getattr(value, key[0])
+    if inner is None and len(key) > 1:
+        inner = _MADE[key[0]]()
+    return replace(value, **{key[0]: _with_key(inner, key[1:], new)})
+
+
+def _with_tables(site: Site, name: str, direction: Direction, config: DeviceConfig) -> Site:
+    gateways = tuple(_adopted_gateway(each, direction, config) if each.name == name else each for each in site.gateways)
+    clients = tuple(_adopted_client(each, direction, config) if each.name == name else each for each in site.clients)
+    server = _server(site.server, direction, config) if site.server.name == name else site.server
+    return replace(site, gateways=gateways, clients=clients, server=server)
+
+
+def _adopted_gateway(gateway: Gateway, direction: Direction, config: DeviceConfig) -> Gateway:
+    if config.subject == "forwards":
+        return replace(gateway, forwards=config.forwards)
+    if config.subject == "switches":
+        return replace(gateway, **{each.key[0]: each.value for each in config.values})
+    side = "inward" if (config.direction or direction) == "in" else "outward"
+    table = _adopted_filter(getattr(gateway.filter, side), config)
+    return replace(gateway, filter=replace(gateway.filter, **{side: table}))
+
+
+def _server(server: Server, direction: Direction, config: DeviceConfig) -> Server:
+    if config.subject == "switches":
+        return replace(server, **{each.key[0]: each.value for each in config.values})
+    side = "incoming" if direction == "in" else "outgoing"
+    table = _adopted_filter(getattr(server.filter, side), config)
+    return replace(server, filter=replace(server.filter, **{side: table}))
+
+
+def _adopted_client(client: Client, direction: Direction, config: DeviceConfig) -> Client:
+    if config.subject == "switches":
+        return client  # a client in a site has none of them
+    side = "incoming" if direction == "in" else "outgoing"
+    table = _adopted_filter(getattr(client.filter, side), config)
+    return replace(client, filter=replace(client.filter, **{side: table}))
+
+
+def _adopted_filter(old: Filter, config: DeviceConfig) -> Filter:
+    last = config.default or old
+    return Filter(default=last.default, refuses_with=last.refuses_with, rules=_keep_names(old.rules, config.rules))
+
+
+def _keep_names(old: Sequence[Rule], read: Sequence[Rule]) -> tuple[Rule, ...]:
+    """Rules that were read without a name are called as those that say the same."""
+    skipped = list(old)
+    found = []
+    for rule in read:
+        known = next((each for each in skipped if not rule.name and replace(each, name="") == rule), rule)
+        skipped = [each for each in skipped if each is not known]
+        found.append(known)
+    return tuple(found)
+
+
+def changes_between(before: Site, overlay: Overlay) -> tuple[Change, ...]:
+    """The changes of single values that lead from a site to the one that is laid over it, as a file of the one can
+    follow them: what stays is changed in its place, what comes is added behind, what goes is taken out from the end.
+    The order of a list may not come out so."""
+    kept = [each for each in overlay.edits if each.old is not None and each.new is not None]
+    keys = [each for each in overlay.edits if not each.entry and each not in kept]
+    goes = sorted((each for each in overlay.edits if each.entry and each.new is None), key=lambda e: e.before)
+    comes = [each for each in overlay.edits if each.entry and each.old is None]
+    found = [change for each in (*kept, *keys) for change in _in_place(each)]
+    lengths: dict[SitePath, int] = {}
+    for each in comes:
+        at = lengths.setdefault(each.before, len(_value(before, each.before) or ()))
+        lengths[each.before] += 1
+        found.append(Change((*each.before, at), None, each.new))
+    found += [Change(each.before, each.old, None) for each in reversed(goes)]
+    return tuple(found)
+
+
+def _in_place(edit: Edit) -> Iterator[Change]:
+    """An entry that stays is changed key by key."""
+    if not edit.entry:
+        yield Change(edit.before, edit.old, edit.new)
+        return
+    for name, key in zip(edit.old.__struct_fields__, edit.old.__struct_encode_fields__, strict=True):
+        old, new = getattr(edit.old, name), getattr(edit.new, name)
+        if old != new:
+            yield Change((*edit.before, key), old, new)
+
+
+def _value(site: Any, place: SitePath) -> Any:
+    for part in place:
+        site = site[part] if isinstance(part, int) else getattr(site, "from_" if part == "from" else part)
+    return site

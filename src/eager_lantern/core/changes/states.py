@@ -1,0 +1,227 @@
+"""Two states compared: promises, exposure, access and the steps from one to the other; or two visits, session by
+session."""
+
+from collections.abc import Callable, Iterator, Sequence
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ..findings.all import Studied, lines_of, predicted
+from ..model.consistency import problems
+from ..model.site import Promise, Site
+from ..network.topology import Topology
+from ..observed.climb import Climb, RungSeen
+from ..predict.exposure import Widened, beyond_need
+from ..predict.forecast import Forecast
+from ..predict.session import predict
+from .access import Reached, access, both, more, perhaps
+from .order import Made, Order, Turn, Verdict, ordered, transition_of, verdict_of
+from .steps import PLACES, Edit, Overlay
+
+SAID = ("promises", "site", "lantern", "load", "system", "lease")
+"""Sections and keys by which the file tells something that nobody enters anywhere."""
+MOST_LOOKED_AT, LARGE, MOST_OF_LARGE = 300, 300, 40
+"""Sites in between that are looked at for one order, and of sites with more than so many rules and forwards."""
+
+
+class Transition(Struct, frozen=True):
+    """A promise or a way in of two states, with its forecast in each that has it."""
+
+    before: Forecast | None
+    after: Forecast | None
+
+    @property
+    def promise(self) -> Promise:
+        """What is promised."""
+        known = self.after or self.before
+        assert known is not None
+        return known.promise
+
+    @property
+    def turn(self) -> Turn:
+        """What has become of it."""
+        alike = (
+            self.before is not None
+            and self.after is not None
+            and _noticed_by_client(self.before) == _noticed_by_client(self.after)
+        )
+        return transition_of(self.before, self.after, alike)
+
+
+class Comparison(Struct, frozen=True):
+    """What two states of a site do not have in common. ``gained`` is who reaches what after and not before, ``lost``
+    the other way round, ``untold`` of whom it was known before and is not after, ``unasked`` the part of what is gained
+    that no promise needs. ``edits`` lead from one to the
+    other in the given ``order``, in which what holds in both keeps holding."""
+
+    before: Site
+    after: Site
+    promises: tuple[Transition, ...]
+    ways_in: tuple[Transition, ...]
+    gained: tuple[Reached, ...]
+    lost: tuple[Reached, ...]
+    unasked: tuple[Reached, ...]
+    unknown: tuple[Reached, ...]
+    edits: tuple[Edit, ...]
+    order: Order
+
+    @property
+    def verdict(self) -> Verdict:
+        """Lost where a promise is, or a way in that had to stay open, be it that the file no longer names it."""
+        ways: set[Turn] = {"lost" if each.turn == "dropped" else each.turn for each in self.ways_in}
+        return verdict_of({each.turn for each in self.promises} | ways, not self.edits)
+
+    def device(self, edit: Edit) -> str:
+        """The device, host, client or name that an edit is made on."""
+        section = edit.path[0]
+        if section in PLACES:
+            return edit.path[1] if len(edit.path) > 1 else str((edit.new or edit.old).name)
+        return "" if section in SAID or edit.path[-1] in SAID else self.after.server.name
+
+
+def compare(before: Site, after: Site) -> Comparison:
+    """Two consistent sites held against each other."""
+    return compared_overlay(Overlay(before, after))
+
+
+def compared_overlay(overlay: Overlay) -> Comparison:
+    """The same of two that were laid over each other before."""
+    before, after = overlay.before, overlay.after
+    old, new = predicted(before), predicted(after)
+    reached_before, reached_after = access(before), access(after)
+    gained = more(reached_before, reached_after)
+    unknown = perhaps(after, reached_after)
+    found = Comparison(
+        before,
+        after,
+        tuple(_transitions(_of_promises(old), _of_promises(new))),
+        tuple(_transitions(_of_ways_in(old), _of_ways_in(new))),
+        gained,
+        more(both(reached_after, unknown), reached_before),
+        tuple(_unasked(after, gained)),
+        more(perhaps(before, reached_before), unknown),
+        tuple(overlay.edits),
+        Order(()),
+    )
+    return replace(found, order=_order(found, overlay))
+
+
+def _of_promises(known: Studied) -> list[Forecast]:
+    return [each.forecast for each in known.promises]
+
+
+def _of_ways_in(known: Studied) -> list[Forecast]:
+    """The ways in that have to stay open, be it that a promise says so as well."""
+    kept_open = {(client, each.name) for each in known.topology.site.services for client in each.keep_open_for}
+    promised = [each for each in _of_promises(known) if each.promise.holds == "works"]
+    also = [each for each in promised if (each.promise.client, each.promise.service) in kept_open]
+    return [*also, *(each.forecast for each in known.ways_in)]
+
+
+def _transitions(before: Sequence[Forecast], after: Sequence[Forecast]) -> Iterator[Transition]:
+    """In the order of the later state, then what only the earlier has."""
+    known = {each.promise: each for each in before}
+    left = dict(known)
+    for each in after:
+        left.pop(each.promise, None)
+        yield Transition(known.get(each.promise), each)
+    yield from (Transition(each, None) for each in left.values())
+
+
+def _noticed_by_client(forecast: Forecast) -> object:
+    """What a client notices of it."""
+    data = forecast.data
+    stops = tuple((each.outcome, each.answer) for each in forecast.stops)
+    return forecast.predicted, forecast.rung, stops, data and (data.works, data.fails, data.unknown)
+
+
+def _unasked(site: Site, gained: Sequence[Reached]) -> Iterator[Reached]:
+    for each in gained:
+        for beyond in beyond_need(site, (Widened(each.network, each.host, each.protocol, each.ports),)):
+            yield replace(each, ports=beyond.ports)
+
+
+def _order(found: Comparison, overlay: Overlay) -> Order:
+    """The order of all edits but those of what the file only says: what is promised, and what the site is called."""
+    turned = [*found.promises, *found.ways_in]
+    held = [each.promise for each in turned if each.before and each.after and each.before.kept and each.after.kept]
+    devices = [found.device(edit) for edit in found.edits]
+    said = frozenset(i for i, device in enumerate(devices) if not device)
+    wanted = sorted((i for i, device in enumerate(devices) if device), key=lambda number: _rank(found.edits[number]))
+    most = MOST_OF_LARGE if lines_of(found.after) > LARGE else MOST_LOOKED_AT
+    return ordered(
+        wanted, [devices[each] for each in wanted], _promises_hold(overlay, tuple(dict.fromkeys(held)), said), most
+    )
+
+
+def _rank(edit: Edit) -> int:
+    return 0 if edit.old is None else 2 if edit.new is None else 1
+
+
+def _promises_hold(overlay: Overlay, held: Sequence[Promise], said: Made) -> Callable[[Made], bool]:
+    """Whether promises are kept with so many edits made."""
+
+    def holds(made: Made) -> bool:
+        site: Site = overlay.between(made | said)
+        site = replace(site, promises=tuple(held))
+        if problems(site):
+            return False
+        topology = Topology(site)
+        return all(predict(topology, each, ("promises", i)).kept is True for i, each in enumerate(held))
+
+    return holds
+
+
+class Revisited(Struct, frozen=True):
+    """A session of two results: the same client, service, mode, target and place. None where one has none of it."""
+
+    before: Climb | None
+    after: Climb | None
+
+    @property
+    def session(self) -> Climb:
+        """Whose session it is."""
+        known = self.after or self.before
+        assert known is not None
+        return known
+
+    @property
+    def turn(self) -> Turn:
+        """What has become of it."""
+        alike = (
+            self.before is not None
+            and self.after is not None
+            and _rung_outcomes(self.before) == _rung_outcomes(self.after)
+        )
+        return transition_of(self.before, self.after, alike)
+
+    @property
+    def parts_at(self) -> tuple[RungSeen | None, RungSeen | None]:
+        """The first rung at which the two went differently, as it was and as it is."""
+        before = {each.rung: each for each in self.before.rungs} if self.before else {}
+        after = {each.rung: each for each in self.after.rungs} if self.after else {}
+        for rung in dict.fromkeys((*before, *after)):
+            one, other = before.get(rung), after.get(rung)
+            if (one and one.outcome) != (other and other.outcome):
+                return one, other
+        return None, None
+
+
+def revisited(before: Sequence[Climb], after: Sequence[Climb]) -> tuple[Revisited, ...]:
+    """Every session of two results, in the order of the later one."""
+    return tuple(_session_pairs(before, after))
+
+
+def _session_pairs(before: Sequence[Climb], after: Sequence[Climb]) -> Iterator[Revisited]:
+    left = {_session_key(each): each for each in before}
+    for each in after:
+        yield Revisited(left.pop(_session_key(each), None), each)
+    yield from (Revisited(each, None) for each in left.values())
+
+
+def _session_key(climb: Climb) -> tuple[str, ...]:
+    return climb.client, climb.service, climb.mode, climb.holds, climb.target, climb.place
+
+
+def _rung_outcomes(climb: Climb) -> list[tuple[str, str]]:
+    return [(each.rung, each.outcome) for each in climb.rungs]

@@ -1,1 +1,0 @@
-"""Prediction beside what was observed."""

@@ -1,0 +1,182 @@
+"""A fault: a small change of the site, away from what its file states.
+
+The site file tells how things are meant. A fault is a small change of that: what the device, the server or the
+client has instead. Predicting the changed site tells how the fault shows; undoing the change is its cure.
+
+>>> from eager_lantern.api import parse_site
+>>> site = parse_site("pier", '''
+... lantern: 1
+... site: Pier
+... gateways:
+...   - name: router
+...     outside: {network: internet, address: 198.51.100.61}
+...     inside: {network: office, address: 10.61.4.1}
+...     translate: outward
+...     forwards: [{name: control, ports: 21, to: 10.61.4.20}]
+... networks: [{name: office, subnet: 10.61.4.0/24}]
+... server: {name: store, network: office, address: 10.61.4.20}
+... ''').site
+>>> place = ("gateways", 0, "forwards", 0, "enabled")
+>>> off = variants_of(site, place, False)
+>>> fault = Fault("forward-off", place[:-1], "router", "it is off", "is it on?", "switch it on", off)
+>>> [each.forwards[0].enabled for each in (site.gateways[0], changed(site, *fault.variants[0]).gateways[0])]
+[True, False]
+
+>>> [str(each) for each in cut(PortSet.parse("61200-61299"), PortSet.parse("61210"))[:2]]
+['61200-61204', '61205-61299']
+>>> [str(each) for each in digit_off(PortSet.parse("21"))]
+['12', '20', '22', '11', '31']
+"""
+
+from collections.abc import Iterator
+from itertools import pairwise
+from typing import Any, Literal
+
+from msgspec import Struct
+
+from ..model.change import Change, change, changed
+from ..model.consistency import problems
+from ..model.site import Site
+from ..values.outcomes import Outcome, Rung
+from ..values.ports import HIGHEST_PORT, PortSet
+from ..values.text_value import SitePath
+
+FaultKind = Literal[
+    "forward-missing",
+    "forward-off",
+    "forward-old-address",
+    "forward-in-part",
+    "forward-digit-off",
+    "forward-shifted",
+    "forward-other-inside-port",
+    "forward-other-protocol",
+    "forwarding-off",
+    "provider-blocks",
+    "second-translation",
+    "outside-address-changed",
+    "announce-stale",
+    "announce-private",
+    "name-lags",
+    "hairpin-missing",
+    "helper-off",
+    "helper-on",
+    "idle-too-short",
+    "full-packets-lost",
+    "rule-missing",
+    "rule-off",
+    "rule-shadowed",
+    "rule-other-category",
+    "rule-other-protocol",
+    "rule-other-source",
+    "rule-in-part",
+    "default-shut",
+    "server-address-changed",
+    "service-not-running",
+    "service-on-other-port",
+    "other-program-on-port",
+    "range-changed",
+    "range-left-to-system",
+    "tls-demanded",
+    "tls-refused",
+    "reuse-demanded",
+    "certificate-of-other-name",
+    "certificate-out-of-date",
+    "account-locked",
+    "account-mistyped",
+    "account-without-right",
+    "account-without-folder",
+    "client-other-mode",
+    "client-narrow-way-out",
+    "client-names-private",
+    "client-without-tls",
+    "ipv6-without-path",
+    "not-promised",
+]
+
+
+Variants = tuple[tuple[Change, ...], ...]
+"""Ways in which something may have gone wrong, each a few changes together."""
+
+
+class Effect(Struct, frozen=True):
+    """What no key of a site says: the rung at which sessions of a service end instead of going on, and how; of one
+    client, or, where that is empty, of all."""
+
+    service: str
+    rung: Rung
+    outcome: Outcome
+    client: str = ""
+
+
+class Fault(Struct, frozen=True):
+    """Something that may be otherwise than the site file says.
+
+    ``place`` is what the file says of it and ``at`` the device, server or client that has it. ``variants`` are
+    the ways in which it may have gone wrong, one as likely as another, each a few changes together; a fault that
+    no key of the site can express has an ``effect`` instead.
+    """
+
+    kind: FaultKind
+    place: SitePath
+    at: str
+    message: str
+    look: str
+    cure: str
+    variants: Variants = ((),)
+    effect: Effect | None = None
+
+
+def consistent(site: Site, fault: Fault) -> Fault | None:
+    """The fault with those of its variants that leave a site that means something; None where none does."""
+    good = tuple(each for each in fault.variants if not each or not problems(changed(site, *each)))
+    if not good:
+        return None
+    return Fault(fault.kind, fault.place, fault.at, fault.message, fault.look, fault.cure, good, fault.effect)
+
+
+def variants_of(site: Site, place: SitePath, *values: Any) -> Variants:
+    """A variant for each value that a place may have instead."""
+    return tuple((change(site, place, each),) for each in values)
+
+
+_QUARTERS = 4
+MOVED_BY = (100, -100, 1000)
+
+
+def cut(ports: PortSet, seen: PortSet) -> tuple[PortSet, ...]:
+    """The lower and the upper parts of a set, ending halfway between ports that are known and at each quarter."""
+    listed = list(ports)
+    at = {len(listed) * i // _QUARTERS for i in range(1, _QUARTERS)}
+    marks = [0, *(i for i, port in enumerate(listed) if port in seen), len(listed)]
+    at |= {(low + high + 1) // 2 for low, high in pairwise(marks)}
+    places = sorted(each for each in at if 0 < each < len(listed))
+    return tuple(part for i in places for part in (_of(listed[:i]), _of(listed[i:])))
+
+
+def _of(ports: list[int]) -> PortSet:
+    return PortSet.of(*((each, each) for each in ports))
+
+
+def digit_off(ports: PortSet) -> tuple[PortSet, ...]:
+    """What a set becomes by one wrong digit at one of its ends; of a single port, by one in it."""
+    low, high = ports.lowest, ports.highest
+    if low == high:
+        found = [PortSet.single(each) for each in _miswritten(low)]
+    else:
+        found = [PortSet.of((each, high)) for each in _miswritten(low) if each <= high]
+        found += [PortSet.of((low, each)) for each in _miswritten(high) if each >= low]
+    return tuple(dict.fromkeys(each for each in found if each != ports))
+
+
+def moved(ports: PortSet) -> tuple[PortSet, ...]:
+    """The whole of a set some way off."""
+    return tuple(ports.shift(by) for by in MOVED_BY if ports.lowest + by > 0 and ports.highest + by <= HIGHEST_PORT)
+
+
+def _miswritten(port: int) -> Iterator[int]:
+    """A port with two neighbouring digits swapped, then with one digit one too high or low."""
+    digits = str(port)
+    texts = [f"{digits[:i]}{digits[i + 1]}{digits[i]}{digits[i + 2 :]}" for i in range(len(digits) - 1)]
+    numbers = [int(each) for each in texts if each[0] != "0"]
+    numbers += [port + sign * 10**i for i in range(min(3, len(digits))) for sign in (-1, 1)]
+    yield from (each for each in dict.fromkeys(numbers) if 0 < each <= HIGHEST_PORT and each != port)

@@ -1,0 +1,103 @@
+"""How likely an observation is, where the model predicts how a try may end."""
+
+from collections.abc import Sequence
+
+from ..observed.observation import Observation, PortFate
+from ..values.outcomes import ORDER, Outcome, Rung
+from ..values.ports import PortSet
+from .situation import End
+
+UNKNOWN_SHARE = 0.1
+"""How likely anything in particular is where the site file cannot tell what comes: one of about ten ends."""
+
+
+_CARRIES: tuple[Rung, ...] = ("greet", "secure", "login", "list", "send", "fetch")
+
+
+_FIRST_DATA: tuple[Rung, ...] = ("data", "list")
+
+
+_LATER_DATA: tuple[Rung, ...] = ("send", "fetch")
+
+
+def chance_of(seen: Observation, ends: Sequence[End]) -> float:
+    """How likely what was seen is where it may end so, 0 to 1."""
+    if any(each.outcome == "unknown" for each in ends):
+        return UNKNOWN_SHARE
+    if not _named_so(seen, ends):
+        return 0.0
+    chance = 1.0
+    for fate in seen.fates:
+        chance *= _chance_of_ports(fate, ends)
+    well = sum(each.chance for each in ends if each.rung is None)
+    chance *= well**seen.more
+    if seen.sometimes:
+        ill = sum(each.chance for each in ends if _ends_so(seen, each))
+        return chance * 4 * well * ill
+    if seen.fates and (seen.works or seen.rung in (None, *_FIRST_DATA)):
+        return chance
+    return chance * sum(each.chance for each in ends if _is_shown(seen, each))
+
+
+def _named_so(seen: Observation, ends: Sequence[End]) -> bool:
+    """Whether the reply to PASV would name what it was seen to name."""
+    names = {each.announced for each in ends} - {None}
+    if seen.announced is not None and names and seen.announced not in names:
+        return False
+    return seen.elsewhere is None or any(each.elsewhere == seen.elsewhere for each in ends)
+
+
+def _chance_of_ports(fate: PortFate, ends: Sequence[End]) -> float:
+    """What becomes of a port is settled; a server draws each of its range alike."""
+    asked = _union(ends)
+    if not fate.ports <= asked or any(end.ports & fate.ports and not _fits_end(fate, end) for end in ends):
+        return 0.0
+    return float((1 / len(asked)) ** len(fate.ports)) if fate.drawn else 1.0
+
+
+def _union(ends: Sequence[End]) -> PortSet:
+    found = PortSet()
+    for each in ends:
+        found = found | each.ports
+    return found
+
+
+def _fits_end(fate: PortFate, end: End) -> bool:
+    if fate.rung is None:  # it carried a listing, which what shows later does not keep it from
+        return end.rung is None or end.rung in _LATER_DATA
+    return _shows_as(fate.rung, fate.outcomes, end)
+
+
+def _is_shown(seen: Observation, end: End) -> bool:
+    if seen.works:
+        return end.rung is None or _went_on(seen, end)
+    if seen.rung is None and seen.outcomes:
+        return end.rung is not None
+    if seen.rung is not None:
+        return _ends_so(seen, end)
+    return seen.reached is None or end.rung is None or _went_on(seen, end)
+
+
+def _went_on(seen: Observation, end: End) -> bool:
+    """Whether what would end there was left before."""
+    known = end.rung is not None and seen.reached is not None
+    return known and ORDER.index(end.rung) > ORDER.index(seen.reached)
+
+
+def _ends_so(seen: Observation, end: End) -> bool:
+    return seen.rung is not None and _shows_as(seen.rung, seen.outcomes, end)
+
+
+def _shows_as(rung: Rung, outcomes: tuple[Outcome, ...], end: End) -> bool:
+    """Whether an end shows so. A connection that comes out at something else may show as anything but well; a
+    line that swallows full packets, wherever one is needed first."""
+    if end.rung is None:
+        return False
+    if end.outcome == "wrong" and end.rung in ("data", "greet"):
+        return rung in ("greet", "secure", "data", "list")
+    if end.rung == "send" and end.outcome == "silent":
+        cut_short = rung == "fetch" and "wrong" in outcomes  # the end of what was sent never came
+        return cut_short or (rung in _CARRIES and "silent" in outcomes)
+    if rung in _LATER_DATA and end.rung in _FIRST_DATA:  # a later transfer has a port of its own
+        return end.outcome in outcomes
+    return rung == end.rung and end.outcome in outcomes

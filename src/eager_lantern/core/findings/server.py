@@ -1,0 +1,303 @@
+"""What is unwise at a server: its passive range, its certificates, and what it exposes to whom."""
+
+import math
+from collections.abc import Iterator
+
+from ..model.site import INTERNET, Service, Site, Tls
+from ..network.flow import Flow
+from ..network.journey import trace
+from ..network.reachability import Reach, closed, opener, reaches
+from ..network.topology import Device, Topology, listens_on
+from ..observed.looks import DAY_SECONDS, LEAST_BITS, Certificate
+from ..predict.endpoints import resolved, service_of
+from ..predict.ledger import Study
+from ..values.addresses import Address, AddressSet
+from ..values.phrases import ports_named, ports_phrase
+from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
+from ..values.quantities import Chance, Duration
+from ..values.text_value import SitePath
+from .finding import Finding, set_to
+
+WIDE = 4096
+TIMES_THE_BURST = 32
+HANDLING, CHANCE, REST = Duration(1), Chance(0.001), Duration(60)
+
+
+def range_findings(topology: Topology) -> Iterator[Finding]:
+    """Findings about the passive range and control port of each service, and the ports of active clients."""
+    site = topology.site
+    yield from _resting(topology)
+    for i, service in enumerate(site.services):
+        yield from _control_twice(site, i, service)
+        if service.protocol == "ftp" and service.passive:
+            yield from _range_finding(site, service, service.passive.ports, ("services", i, "passive", "ports"))
+
+
+def _resting(topology: Topology) -> Iterator[Finding]:
+    """Active clients with fewer ports than they use up while a port rests. A data connection from a certain port of
+    the server to the same port of the client is the same connection again, and one that was closed rests for twice
+    the longest life of a segment (RFC 9293, section 3.6.1)."""
+    site = topology.site
+    told: set[str] = set()
+    for promise in site.promises:
+        client, service = topology.client(promise.client), service_of(topology, promise.service)
+        if promise.mode != "active" or client is None or service.active is None or client.name in told:
+            continue
+        if service.transfer_seconds is None:  # without a load nobody knows how soon a port is wanted again
+            continue
+        rests = service.load.rests if service.load and service.load.rests else REST
+        seconds = HANDLING.amount + service.transfer_seconds
+        need = math.ceil(rests.amount / seconds)
+        if service.active.from_port and len(client.active_ports) < need:
+            told.add(client.name)
+            message = (
+                f"{client.name} waits for data on {ports_phrase(client.active_ports)}, each of which rests for {rests} "
+                f"after use: transfers of {seconds:.1f} s in a row need {need} of them"
+            )
+            cure = f"let it wait on at least {need} ports, and open them where the old ones are open"
+            where: SitePath = ("clients", site.clients.index(client), "active_ports")
+            yield Finding("active-ports-rest", "risks", message, cure, where)
+
+
+def _control_twice(site: Site, i: int, service: Service) -> Iterator[Finding]:
+    for other in site.services[:i]:
+        if other.control_port == service.control_port:
+            message = f"{other.name} and {service.name} both want port {service.control_port}: only one can listen"
+            cure = "give one of them another control port"
+            yield Finding("port-taken-twice", "risks", message, cure, ("services", i, "control_port"))
+
+
+def _range_finding(site: Site, service: Service, ports: PortSet, place: SitePath) -> Iterator[Finding]:
+    server = site.server
+    if ports == UNPRIVILEGED:
+        message = f"{service.name} leaves the choice of data ports to the system, so that no forward can fit"
+        yield Finding("range-left-to-system", "risks", message, "fix a range, for example 61200-61455", place)
+        return
+    if local := ports & server.own_ports:
+        message = f"{service.name} hands out {local}, which {server.name} uses for its own outgoing connections too"
+        cure = f"choose a range outside of {server.own_ports}"
+        yield Finding("range-overlaps-local-ports", "risks", message, cure, place)
+    for other in site.services:
+        if other.control_port.number in ports and other is not service:
+            message = f"port {other.control_port} of {other.name} lies in the data range of {service.name}"
+            yield Finding("range-overlaps-service", "risks", message, "move the range or the service", place)
+    yield from _size(service, ports, place)
+
+
+def _size(service: Service, ports: PortSet, place: SitePath) -> Iterator[Finding]:
+    need, reason = _need(service)
+    if need > len(ports):
+        message = f"{service.name} has {len(ports)} data ports, and {reason}"
+        yield Finding("range-too-small", "risks", message, f"make the range at least {need} ports wide", place)
+    elif len(ports) > WIDE or (need and len(ports) > max(256, TIMES_THE_BURST * need)):
+        most = f"up to {need} at once" if need else "most servers"
+        message = f"{service.name} opens {len(ports)} data ports, far more than {most} can need"
+        yield Finding("range-too-wide", "risks", message, "a few hundred do for most; every one is an open port", place)
+
+
+def _need(service: Service) -> tuple[int, str]:
+    """How many data ports the load asks for, and what it is that asks; 0 where nothing is known."""
+    if service.load is None:
+        return 0, ""
+    from ..sizing.demand import demand_of, ports_at_once, sized
+
+    try:
+        sizing = sized(demand_of(service.load, HANDLING), CHANCE.share)
+    except ValueError:  # not enough is known of the load for more than this
+        most = service.load.burst if service.load.burst is not None else service.load.client_count or 0
+        need = ports_at_once(most)
+        return need, f"{most} clients at once may hold {need}"
+    demand = sizing.demand
+    if sizing.by_burst >= sizing.by_load:
+        return sizing.size, f"{demand.burst} clients at once take up to {sizing.size}, {demand.most_at_once} each"
+    return sizing.size, f"its load needs {sizing.size}, so that one connection in {1 / CHANCE.share:.0f} finds none"
+
+
+def typed_by_clients(site: Site, service: Service) -> tuple[str, ...]:
+    """The names and addresses that clients of a service type: those of ``tls.names``, and what each
+    client that is promised the service reaches; names first."""
+    topology = Topology(site)
+    clients = {each.client for each in site.promises if each.service == service.name and each.holds == "works"}
+    typed = list(service.tls.names)
+    for each in site.clients:
+        if each.reaches is not None and each.name in clients:
+            typed += [each.reaches.name] if each.reaches.name else map(str, resolved(topology, each.reaches).each)
+    return tuple(sorted(dict.fromkeys(typed), key=lambda name: name not in {each.name for each in site.names}))
+
+
+def certificate_findings(
+    site: Site, index: int, certificate: Certificate, key_digest: str | None, now: float
+) -> Iterator[Finding]:
+    """How the certificate of a service falls short. ``key_digest`` is of the public half of the key that
+    stands beside it, where one does; ``now`` is in seconds since 1970."""
+    service = site.services[index]
+    place: SitePath = ("services", index, "tls", "certificate")
+    missing = [each for each in typed_by_clients(site, service) if not certificate.covers(each)]
+    if missing:
+        made_for = ", ".join((*certificate.names, *certificate.addresses)) or "no name at all"
+        message = f"clients of {service.name} type {', '.join(missing)}, its certificate is made for {made_for}"
+        yield Finding("certificate-name-differs", "risks", message, "make one: eager-lantern certificate", place)
+    least = LEAST_BITS.get(certificate.kind, 0)
+    if certificate.bits < least:
+        message = (
+            f"the certificate's {certificate.kind} key has {certificate.bits} bits, fewer than the {least} accepted"
+        )
+        yield Finding("certificate-key-short", "risks", message, "make a new key and certificate", place)
+    yield from _expiry_findings(certificate, now, place)
+    if key_digest is not None and key_digest != certificate.key_digest:
+        message = f"the key of {service.name} does not belong to its certificate: the server cannot start TLS with them"
+        cure = "name the key that the certificate was made with, or make both anew"
+        yield Finding("certificate-other-key", "risks", message, cure, ("services", index, "tls", "key"))
+
+
+def _expiry_findings(certificate: Certificate, now: float, place: SitePath) -> Iterator[Finding]:
+    days = (certificate.ends - now) / DAY_SECONDS
+    if now < certificate.starts:
+        ahead = (certificate.starts - now) / DAY_SECONDS
+        message = f"the certificate is not valid yet, for another {ahead:.0f} days: is this machine's clock right?"
+    elif days < 0:
+        message = f"the certificate has ended {-days:.0f} days ago"
+    elif days * DAY_SECONDS < certificate.near_end_seconds:
+        message = f"the certificate ends in {days:.0f} days"
+    else:
+        return
+    yield Finding("certificate-near-end", "risks", message, "renew it, and enter the new one on the server", place)
+
+
+UNFILTERED = 32_768
+
+
+def exposure_findings(topology: Topology, studies: tuple[Study, ...]) -> Iterator[Finding]:
+    """Findings about who reaches the server, and how well sessions are protected."""
+    from_outside = [each for each in reaches(topology, INTERNET, ("tcp",)) if each.host == topology.server.name]
+    yield from _unfiltered(topology, from_outside)
+    for i, service in enumerate(topology.site.services):
+        yield from _exposed_services(topology, studies, ("services", i), service, from_outside)
+        yield from _in_clear(topology, studies, ("services", i), service)
+    yield from _beyond_need(topology, from_outside)
+    for device in topology.devices:
+        yield from _exposed_host(topology, device)
+
+
+def _unfiltered(topology: Topology, found: list[Reach]) -> Iterator[Finding]:
+    for each in found:
+        if len(each.ports) >= UNFILTERED and not topology.server.incoming.matches:
+            message = f"{topology.server.name} filters nothing, and the internet reaches {len(each.ports)} of its ports"
+            cure = "set server.filter.incoming to default: deny with a rule for each service"
+            yield Finding("filter-off", "risks", message, cure, ("server", "filter"))
+            return
+
+
+def _exposed_services(
+    topology: Topology, studies: tuple[Study, ...], place: SitePath, service: Service, found: list[Reach]
+) -> Iterator[Finding]:
+    """A service for the inside, or for administration, that anybody on the internet reaches."""
+    inside_only = service.protocol == "other" or bool(service.keep_open_for)
+    promised = any(_needs_internet(topology, each, service.name) for each in studies)
+    port = service.control_port.number
+    told: set[SitePath] = set()
+    for each in found:
+        open_to_all = len(each.ports) < UNFILTERED and not _limited(topology, each)
+        if inside_only and not promised and port in each.ports and open_to_all:
+            message = f"anybody on the internet reaches {service.name} (port {port}) through {each.door}"
+            cure = "limit it to the addresses that need it, or take it out"
+            cures = closed(topology.site, each.journey, PortSet.single(port))
+            place = opener(each.journey).place or ()
+            if place not in told:
+                yield Finding("exposed-inside-service", "risks", message, cure, place, cures)
+            told.add(place)
+
+
+def _limited(topology: Topology, reach: Reach) -> bool:
+    """Whether it is open to less than half of the internet: somebody has thought about who needs it."""
+    everybody = topology.everybody(INTERNET).of_family(reach.door.family)
+    admitted = reach.journey.asked.sources
+    return 2 * _count(admitted) < _count(everybody)
+
+
+def _count(addresses: AddressSet) -> int:
+    return sum(high - low + 1 for low, high in addresses.spans)
+
+
+def _needs_internet(topology: Topology, study: Study, service: str) -> bool:
+    promise, position = study.forecast.promise, study.forecast.position
+    if promise.service != service:
+        return False
+    return promise.holds == "shut" or not topology.sees(position.network, topology.server.addresses.each[0])
+
+
+def _beyond_need(topology: Topology, found: list[Reach]) -> Iterator[Finding]:
+    """Ports of the server that the internet reaches and nothing of the site listens on."""
+    needed = PortSet.single(20)
+    for service in topology.site.services:
+        needed = needed | listens_on(service)
+    told: set[SitePath] = set()
+    for each in found:
+        extra = each.ports - needed
+        step = opener(each.journey)
+        place = step.place or ()
+        if extra and (len(each.ports) < UNFILTERED or step.does == "forward") and place not in told:
+            told.add(place)
+            if place[-1] == "exposed_host":
+                continue  # has a finding of its own
+            reached = f"{ports_named(extra)} of {topology.server.name}"
+            message = f"the internet reaches {reached}, where no service of the site listens"
+            cures = closed(topology.site, each.journey, extra)
+            cure = "make the range just as wide as the service's"
+            yield Finding("open-beyond-need", "risks", message, cure, place, cures)
+
+
+def _exposed_host(topology: Topology, device: Device) -> Iterator[Finding]:
+    """A host that gets everything for which a device has no forward, with how much of it that opens."""
+    if device.spec.exposed_host is None:
+        return
+    place: SitePath = (*device.place, "exposed_host")
+    everybody = topology.everybody(device.spec.outside.network)
+    opened = PortSet()
+    for address in device.spec.outside.address.each:
+        flow = Flow("tcp", everybody, None, address, EVERY_PORT)
+        for each in trace(topology, device.spec.outside.network, flow):
+            stopped = each.outcome != "ok" and each.reason != "nobody there"
+            if not stopped and any(step.place == place for step in each.steps):
+                opened = opened | each.flow.ports
+    if opened:
+        hosts = ", ".join(_host_name(topology, each) for each in device.spec.exposed_host.each)
+        message = f"{device.name} leads all that it has no forward for to {hosts}: {len(opened)} TCP ports are open"
+        cure = "forward just the ports that are needed, and take exposed_host out"
+        yield Finding("exposed-host", "risks", message, cure, place, set_to(topology.site, place, None))
+
+
+def _host_name(topology: Topology, address: Address) -> str:
+    hosts = (topology.server, *topology.clients)
+    return next((each.name for each in hosts if address in each.addresses), str(address))
+
+
+def _in_clear(topology: Topology, studies: tuple[Study, ...], place: SitePath, service: Service) -> Iterator[Finding]:
+    """Passwords or files that cross other people's networks unprotected."""
+    site = topology.site
+    if service.protocol != "ftp" or not any(_crosses(topology, each, service.name) for each in studies):
+        return
+    if service.tls.mode == "none":
+        message = f"{service.name} takes passwords and files in clear, and clients come across the internet"
+        cures = set_to(site, (*place, "tls"), Tls(mode="explicit", required=True))
+        cure = "set tls: {mode: explicit, required: true}"
+        yield Finding("login-in-clear", "risks", message, cure, (*place, "tls"), cures)
+    elif not service.tls.protects_data:
+        message = f"{service.name} protects the login and sends files in clear"
+        where = (*place, "tls", "protects_data")
+        yield Finding("data-in-clear", "risks", message, "set protects_data: true", where, set_to(site, where, True))
+    elif service.tls.mode == "explicit" and not service.tls.required:
+        message = (
+            f"{service.name} offers TLS without demanding it: a client that does not ask sends its password in clear"
+        )
+        where = (*place, "tls", "required")
+        yield Finding("tls-not-required", "risks", message, "set required: true", where, set_to(site, where, True))
+
+
+def _crosses(topology: Topology, study: Study, service: str) -> bool:
+    promise = study.forecast.promise
+    if promise.service != service or promise.holds == "shut":
+        return False
+    start, end = study.forecast.position.network, topology.server.network
+    chain = topology.chain(start, end) or ()
+    return INTERNET in {start, *(each.device.far(each.way) for each in chain)}

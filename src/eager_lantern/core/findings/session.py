@@ -1,0 +1,394 @@
+"""Causes of a broken promise: first every layer that stops a port, then the session itself (addresses, peers, modes,
+timeouts).
+
+Every layer that stops something is asked for its causes, then the session itself. Where a
+helper in a gateway makes all the difference, that is the one cause that is told.
+"""
+
+from collections.abc import Callable, Iterator
+from math import ceil
+
+from ..model.change import Change
+from ..model.entries import OWN, Destination, Typed
+from ..model.site import INTERNET, Gateway, Rule
+from ..network.flow import Step, segment_bytes
+from ..network.reachability import closed, opener
+from ..network.topology import Device, Topology
+from ..predict.endpoints import entrances, is_inside, typed_port
+from ..predict.forecast import Forecast, Stop
+from ..predict.ledger import Layer, Route, Study
+from ..values.addresses import Addresses, AddressSet
+from ..values.phrases import article
+from ..values.ports import PortSet
+from ..values.quantities import Duration
+from ..values.text_value import SitePath
+from .cause import FEW, Cause, Role, adds, sets
+from .path import filter_causes, forward_causes, gateway_of, helper_cause
+
+LEAST_IDLE_SECONDS = 7440.0
+"""Two hours and four minutes: how long a translator keeps a quiet TCP connection at least (RFC 5382, REQ-5)."""
+
+
+def announced_cause(topology: Topology, forecast: Forecast, layer: Layer) -> Cause:
+    """The client is told an address that leads nowhere from where it stands."""
+    assert forecast.data is not None
+    site = topology.site
+    announced, server, client = forecast.announced, topology.server.name, forecast.position.name
+    good = ", ".join(str(each) for each in entrances(topology, forecast.position.network) if each.family == 4)
+    text = f"{server} announces {announced} to {client}"
+    if hider := _hider(topology, forecast):
+        place = (*hider.place, "forwards_hide_source")
+        text = f"{hider.name} leads clients in under its own address, so {server} takes them for inside ones"
+        cure = "set forwards_hide_source: false, or let the server announce its outside address to everybody"
+        return Cause("clients-hidden", place, layer.shut, f"{text} and announces {announced}", cure,
+                     mends=sets(site, place, False))  # fmt: skip
+    turning = next(
+        (each for each in topology.devices if announced and announced.number in each.outside_addresses), None
+    )
+    if is_inside(topology, forecast.control[0]) or any(s.reason == "no hairpin" for s in forecast.data.stops):
+        place = (*layer.place[:-1], "announce_inside")
+        text += f", which is inside{_turning_back(turning)}"
+        cure = "set announce_inside: own, or hairpin: true where the device can"
+        return Cause("announces-outside-to-inside", place, layer.shut, text, cure, mends=sets(site, place, OWN))
+    four = [each for each in entrances(topology, forecast.position.network) if each.family == 4]
+    mends = sets(site, layer.place, Destination(addresses=Addresses((four[0],)))) if four else ()
+    if announced is not None and announced.kind != "public":
+        text += f": {article(announced.kind)} address, which nobody outside can reach"
+        cure = f"set announce: {good}"
+        return Cause("announces-private-address", layer.place, layer.shut, text, cure, mends=mends)
+    text += f", but is reached at {good}"
+    return Cause("announces-stale-address", layer.place, layer.shut, text, f"set announce: {good}", mends=mends)
+
+
+def _hider(topology: Topology, forecast: Forecast) -> Device | None:
+    """The device under whose own address this client's control connection comes in, where it is not turned back."""
+    hidden = {step.at for each in forecast.control for step in each.steps if step.does == "hide"}
+    return next((each for each in topology.devices if each.name in hidden), None)
+
+
+def _turning_back(device: Device | None) -> str:
+    if device is None:
+        return ""
+    if device.spec.hairpin:
+        return f": turned back by {device.name}, data comes from another address than the control connection"
+    return f": {device.name} does not turn connections back"
+
+
+def no_way_in(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
+    """The client goes to an address that does not lead to the server at all."""
+    if forecast.target is None or forecast.position.spec.reaches is None:
+        return
+    good = ", ".join(map(str, entrances(topology, forecast.position.network))) or "no address of the site"
+    port = PortSet.single(typed_port(topology, forecast.position, forecast.service))
+    reached = f"{topology.server.name} is reached from {forecast.position.network} at {good}"
+    name = forecast.position.spec.reaches.name if forecast.position.spec.reaches else ""
+    for i, published in enumerate(topology.site.names):
+        if published.name == name:
+            text = f"{name} leads to {published.addresses}, but {reached}"
+            where: SitePath = ("names", i, "addresses")
+            ways = Addresses(entrances(topology, forecast.position.network))
+            mends = sets(topology.site, where, ways) if ways else ()
+            yield Cause("announced-name-disagrees", where, port, text, f"set addresses: [{good}]", mends=mends)
+            return
+    place: SitePath = ("clients", topology.site.clients.index(forecast.position.spec), "reaches")
+    text = f"{forecast.position.name} goes to {forecast.target}, but {reached}"
+    ways = Addresses(entrances(topology, forecast.position.network))
+    typed = Typed(ways, port=forecast.position.spec.reaches.port)
+    mends = sets(topology.site, place, typed) if ways else ()
+    yield Cause("no-way-in", place, port, text, f"let it reach {good}", mends=mends)
+
+
+def cannot_return(topology: Topology, study: Study) -> Iterator[Cause]:
+    """Active mode: what keeps the server's connection back from the client. A device on the client's side that
+    lets a part of the ports in has a forward or a rule to widen, as any other."""
+    forecast = study.forecast
+    if forecast.kept is None:
+        return
+    stop = forecast.stops[0] if forecast.stops else None
+    server, client = topology.server.name, forecast.position.name
+    cure = f"let {client} use passive mode; active mode needs its side to let connections in from {server}"
+    if stop and stop.reason == "address refused":
+        yield _named_elsewhere(topology, forecast, cure)
+        return
+    for layer in study.data:
+        if not layer.shut:
+            continue
+        if layer.aspect in ("outgoing", "outward") and on_server_side(topology, layer.at):
+            text = f"{server} cannot connect back to {client}: {layer.at} does not let it out"
+            ports = forecast.service.active.from_port if forecast.service.active else None
+            out = f"allow connections from port {ports} out" if ports else "allow the server's connections out"
+            advice = f"{out}, or let {client} use passive mode"
+            mends = _let_out(topology, forecast, layer)
+            yield Cause("active-outgoing-blocked", layer.place, layer.shut, text, advice, mends=mends)
+        elif not layer.ports & layer.wanted:
+            text = f"{server} cannot connect back to {client}: {layer.at} {_stops(layer)}"
+            yield Cause("active-cannot-return", layer.place, layer.shut, text, cure)
+
+
+def _let_out(topology: Topology, forecast: Forecast, layer: Layer) -> tuple[Callable[[PortSet], Change], ...]:
+    """A rule that lets the server's active data connections out, where a filter of the site stops them."""
+    site, active = topology.site, forecast.service.active
+    from_ports = PortSet.single(active.from_port.number) if active and active.from_port else None
+    made = Rule(action="allow", protocol="tcp", from_ports=from_ports)
+    if layer.at == site.server.name:
+        return adds(site, ("server", "filter", "outgoing", "rules"), lambda ports: made)
+    index = next(i for i, each in enumerate(site.gateways) if each.name == layer.at)
+    return adds(site, ("gateways", index, "filter", "outward", "rules"), lambda ports: made)
+
+
+def _named_elsewhere(topology: Topology, forecast: Forecast, cure: str) -> Cause:
+    """The client names an address that the server does not see it at."""
+    named, client = forecast.announced, forecast.position.name
+    text = f"{client} names {named} for the connection back, {topology.server.name} sees it elsewhere and refuses"
+    key = "active_address" if forecast.position.spec.active_address else "address"
+    place: SitePath = ("clients", topology.site.clients.index(forecast.position.spec), key)
+    if named is not None and named.kind != "public":
+        return Cause("active-client-names-private", place, PortSet(), text, cure)
+    return Cause("active-cannot-return", place, PortSet(), text, cure)
+
+
+def on_server_side(topology: Topology, at: str) -> bool:
+    """Whether a device is the server or stands between it and the outside."""
+    return at == topology.server.name or any(
+        each.device.name == at and each.way == "outward"
+        for each in topology.chain(topology.server.network, INTERNET) or ()
+    )
+
+
+def _stops(layer: Layer) -> str:
+    return "has no forward for it" if layer.aspect == "forwards" else "does not let it in"
+
+
+def session_causes(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
+    """What the server itself, or a device's patience, has to say."""
+    service = topology.site.services.index(forecast.service)
+    for stop in forecast.stops:
+        place = stop.place or forecast.place
+        if stop.reason == "another peer":
+            text = (
+                f"{forecast.position.name} comes for data from another address than for control, {stop.at} refuses that"
+            )
+            cure = "let control and data take the same way, or set peer_must_match: false"
+            mends = _straight(topology, forecast)
+            yield Cause("peer-address-changes", place, stop.ports, text, cure, mends=mends)
+        elif stop.reason == "source address may change":
+            yield from _drawn_from_a_pool(forecast, stop, place)
+        elif stop.reason == "session reuse":
+            text = f"{topology.server.name} demands that data resumes the TLS session, {forecast.position.name} cannot"
+            cure = "set reuse_required: false on the server, or use a client that resumes sessions"
+            where: SitePath = ("services", service, "tls", "reuse_required")
+            mends = sets(topology.site, where, False)
+            yield Cause("tls-reuse-trap", where, stop.ports, text, cure, mends=mends)
+        elif stop.reason == "TLS demanded":
+            text = f"{topology.server.name} demands TLS, and {forecast.position.name} speaks none"
+            cure = f"let {forecast.position.name} use a program that speaks TLS; without it passwords travel in clear"
+            yield Cause("tls-not-spoken", place, stop.ports, text, cure, about=forecast.position.name)
+        elif stop.reason == "EPSV unknown":
+            server, client = topology.server.name, forecast.position.name
+            text = f"{server} supports neither EPSV nor EPRT, and {client} uses nothing else"
+            cure = "switch them on at the server (speaks_epsv: true); over IPv4 a client that tries them first will do"
+            mends = sets(topology.site, place, True)
+            yield Cause("epsv-missing", place, stop.ports, text, cure, about=forecast.position.name, mends=mends)
+        elif stop.reason == "no way back":
+            yield _untranslated(topology, forecast, stop)
+        elif stop.reason == "answers go elsewhere":
+            yield _astray_cause(topology, forecast, stop)
+        elif stop.reason == "control forgotten":
+            yield _impatient(topology, forecast, stop)
+        elif stop.reason == "packets too big":
+            yield _swallowed(topology, stop)
+
+
+def _straight(topology: Topology, forecast: Forecast) -> tuple[Callable[[PortSet], Change], ...]:
+    """Whoever stands where the server's own address can be seen goes straight to it."""
+    spec, own = forecast.position.spec, topology.server.addresses
+    seen = tuple(each for each in own.each if topology.sees(forecast.position.network, each))
+    if not seen or forecast.position.network == INTERNET or spec not in topology.site.clients or spec.reaches is None:
+        return ()
+    place: SitePath = ("clients", topology.site.clients.index(spec), "reaches")
+    return sets(topology.site, place, Typed(Addresses(seen), port=spec.reaches.port))
+
+
+def _drawn_from_a_pool(forecast: Forecast, stop: Stop, place: SitePath) -> Iterator[Cause]:
+    """Who minds that a pool may give another address; a rule or forward by source has causes of its own."""
+    client, ports = forecast.position.name, stop.ports
+    text = f"{client} may come for data from another address of a pool than for control"
+    paired = "set pooling: paired on that device where it can"
+    if place[-1] == "peer_must_match":
+        cure = f"{paired}, or peer_must_match: false on the server"
+        yield Cause("peer-address-changes", place, ports, text, cure, "risks")
+    elif place[-1] == "ftp_helper":
+        text += f", and the helper of {stop.at} waits for the same one"
+        yield Cause("peer-address-changes", place, ports, text, f"{paired}, or forward the data range there", "risks")
+    elif place[-1] == "accepts_other_address":
+        text = f"{client} names one address of a pool for the connection back, and may be seen at another"
+        yield Cause("peer-address-changes", place, ports, text, f"let {client} use passive mode", "risks")
+
+
+def _astray_cause(topology: Topology, forecast: Forecast, stop: Stop) -> Cause:
+    """A host whose answers leave by another gateway than the one through which the connection came."""
+    came = [step.at for each in forecast.control for step in each.steps if step.at in _device_names(topology)]
+    through = came[-1] if came else "the gateway that it came through"
+    text = f"{stop.at} sends its answers to {forecast.position.name} another way than through {through}"
+    place = stop.place or forecast.place
+    mends = sets(topology.site, place, through) if came and place[-1] == "gateway" else ()
+    cure = f"set gateway: {through} there, or give it a route that leads back through {through}"
+    return Cause("answers-go-elsewhere", place, stop.ports, text, cure, mends=mends)
+
+
+def _device_names(topology: Topology) -> set[str]:
+    return {each.name for each in topology.devices}
+
+
+def _untranslated(topology: Topology, forecast: Forecast, stop: Stop) -> Cause:
+    """Private addresses that leave for the internet as they are."""
+    routed = [step for step in forecast.control[0].steps if step.does == "route"]
+    at = routed[-1].at if routed else forecast.position.name
+    place: SitePath = (*(routed[-1].place or ()), "translate") if routed else forecast.place
+    text = f"{at} lets private addresses out to the internet as they are, where no answer finds back to them"
+    mends = sets(topology.site, place, "outward") if routed else ()
+    cure = "set translate: outward and the outside address"
+    return Cause("not-translated", place, stop.ports, text, cure, mends=mends)
+
+
+def _impatient(topology: Topology, forecast: Forecast, stop: Stop) -> Cause:
+    seconds = forecast.service.transfer_seconds or 0
+    timeout = next(each.spec.idle_timeout for each in topology.devices if each.name == stop.at)
+    text = f"{stop.at} forgets quiet connections after {timeout}, a typical transfer takes {Duration(round(seconds))}"
+    cure = "raise its idle timeout, or let clients keep the control connection alive (keeps_alive)"
+    longer = Duration(max(LEAST_IDLE_SECONDS, 60.0 * ceil(2 * seconds / 60)))
+    mends = sets(topology.site, stop.place or (), longer)
+    return Cause("idle-too-short", stop.place or (), PortSet(), text, cure, mends=mends)
+
+
+def _swallowed(topology: Topology, stop: Stop) -> Cause:
+    device = next(each for each in topology.devices if each.name == stop.at)
+    text = f"the line of {stop.at} takes packets of {device.spec.mtu} bytes, and nobody tells the sender of larger ones"
+    size = segment_bytes(device.spec, 4)
+    cure = f"let {stop.at} clamp the MSS to {size} (clamps_mss: true), or let ICMP “fragmentation needed” pass"
+    mends = sets(topology.site, (*device.place, "clamps_mss"), True)
+    return Cause("packets-too-big", stop.place or (), PortSet(), text, cure, mends=mends)
+
+
+def udp_causes(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
+    """UDP that is wanted beside TCP on the data ports, and stopped where TCP passes."""
+    if forecast.data is None:
+        return
+    by_tcp, by_udp = PortSet(), PortSet()
+    for journey in forecast.data.journeys:
+        if journey.outcome != "ok" and journey.asked.protocol == "tcp":
+            by_tcp = by_tcp | journey.asked.ports
+        elif journey.outcome != "ok":
+            by_udp = by_udp | journey.asked.ports
+    for journey in forecast.data.journeys:
+        missing = journey.asked.ports & (by_udp - by_tcp)
+        if missing and journey.outcome != "ok" and journey.asked.protocol == "udp":
+            text = f"{journey.end.at} lets TCP pass on the data range and stops UDP on {{ports}}"
+            cure = "add the same range with protocol: udp there"
+            yield Cause("udp-missing", journey.end.place or forecast.place, missing, text, cure)
+
+
+def opened_against_promise(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
+    """A service that ought to be shut and is open, once for each line that opens it."""
+    port = PortSet.single(forecast.service.control_port.number)
+    for journey in forecast.control:
+        if journey.outcome == "ok":
+            step = opener(journey)
+            through = f"through {_step_name(step)} of {step.at}" if step.does != "arrive" else "with nothing in between"
+            text = f"{forecast.position.name} reaches {forecast.service.name}, which is to stay shut, {through}"
+            cure = "take it out, or limit it to the addresses that need it"
+            place = step.place or forecast.place
+            mends = tuple((lambda ports, each=each: each) for each in closed(topology.site, journey, port))
+            yield Cause(
+                "exposed-inside-service",
+                place,
+                journey.asked.ports,
+                text,
+                cure,
+                about=forecast.service.name,
+                mends=mends,
+            )
+
+
+def _step_name(step: Step) -> str:
+    kind = {"forward": "forward", "let-in": "rule", "translate": "a pair of addresses"}.get(step.does, "what lets in")
+    if step.does == "let-in" and step.place and step.place[-1] == "default":
+        return "the default"
+    return f"{kind} “{step.rule}”" if step.rule else f"a {kind}" if kind in ("forward", "rule") else kind
+
+
+def causes_of(topology: Topology, study: Study) -> list[Cause]:
+    """Everything that keeps a promise from being kept."""
+    forecast = study.forecast
+    if forecast.promise.holds == "shut":
+        return list(opened_against_promise(topology, forecast))
+    if study.control_route is None:
+        return list(no_way_in(topology, forecast))
+    if helper := helper_cause(topology, study):
+        return [helper]
+    found = [
+        cause for layer in study.control for cause in _of_layer(topology, study, study.control_route, layer, "control")
+    ]
+    if forecast.promise.mode == "active":
+        found += cannot_return(topology, study)
+        partly = [each for each in study.data if each.ports & each.wanted and not _own_side(topology, each)]
+    else:
+        partly = list(study.data)
+        found += udp_causes(topology, forecast)
+    if study.data_route:
+        found += [cause for layer in partly for cause in _of_layer(topology, study, study.data_route, layer, "data")]
+    turned_back = any(each.kind == "announces-outside-to-inside" for each in found)
+    for cause in session_causes(topology, forecast):
+        if not (turned_back and cause.kind == "peer-address-changes"):
+            found.append(cause)
+    return found
+
+
+def _own_side(topology: Topology, layer: Layer) -> bool:
+    """Whether it is told as what keeps the server from connecting out."""
+    return layer.aspect in ("outgoing", "outward") and on_server_side(topology, layer.at)
+
+
+def _of_layer(topology: Topology, study: Study, route: Route, layer: Layer, role: Role) -> Iterator[Cause]:
+    if not layer.shut or layer.aspect in ("hands-out", "control"):
+        return
+    if layer.aspect == "address":
+        yield announced_cause(topology, study.forecast, layer)
+    elif layer.aspect == "provider":
+        gateway = gateway_of(topology, layer.at)
+        if (share := gateway.outside.ports) is not None and layer.shut - share:
+            yield _outside_share(topology, gateway, share, layer, role)
+            return
+        text = f"the provider of {gateway.name} never lets in {{ports}}"
+        yield Cause("provider-blocks-port", layer.place, layer.shut, text, "use ports that the provider lets in")
+    elif layer.aspect == "forwards":
+        yield from forward_causes(topology, route, layer, role, _for_whom(study, layer))
+    else:
+        yield from filter_causes(topology, layer, role, _for_whom(study, layer))
+
+
+def _outside_share(topology: Topology, gateway: Gateway, share: PortSet, layer: Layer, role: Role) -> Cause:
+    """Ports of an outside address that belong to other customers, and what of the own ones would do."""
+    place: SitePath = ("gateways", topology.site.gateways.index(gateway), "outside", "ports")
+    text = f"{gateway.name} has only ports {share} of its outside address, so {{ports}} never come to it"
+    room = [(low, high) for low, high in share.spans if high - low + 1 >= len(layer.wanted)]
+    if not room:
+        cure = f"no range of its share holds {len(layer.wanted)} ports: ask the provider for an address of its own"
+        return Cause("port-outside-share", place, layer.shut - share, text, cure)
+    high = room[-1][1]
+    fits = PortSet.of((high - len(layer.wanted) + 1, high))
+    moved = f"let clients type port {fits}: forward it to the control port by to_port"
+    cure = f"use the data range {fits}, on the server as well" if role == "data" else moved
+    return Cause("port-outside-share", place, layer.shut - share, text, cure)
+
+
+def _for_whom(study: Study, layer: Layer) -> AddressSet | None:
+    """Whom a new rule or forward is to let in: anybody to what is there to transfer files, and to every other
+    service, or one by which the server is administered, the client alone, as it appears there."""
+    service = study.forecast.service
+    if service.protocol != "other" and not service.keep_open_for:
+        return None
+    found = AddressSet()
+    for each in layer.journeys:
+        found = found | each.flow.sources
+    return found if 0 < len(found.spans) <= FEW else None

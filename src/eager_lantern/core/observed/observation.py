@@ -1,0 +1,161 @@
+"""What was observed of a session: who tried what, and how far it came.
+
+What was seen may be less than all: a log that breaks off tells how far it came at least, somebody's answer that the
+listing does not come tells not how. So a sighting has the last rung that was well, and what may have been the matter
+at the next.
+"""
+
+from typing import Literal
+
+from msgspec import Struct
+
+from ..model.site import Client, Mode
+from ..values.addresses import Address
+from ..values.outcomes import Outcome, Rung
+from ..values.ports import PortSet
+from .climb import Climb, RungSeen
+
+FAILED: tuple[Outcome, ...] = ("refused", "silent", "wrong")
+
+
+class Situation(Struct, frozen=True):
+    """One try. ``client`` is a client of the site, a network for anybody on it, or ``stands_in``, who is on no site
+    file. A mode of None is the client's first. ``extended`` and ``secured`` tell of EPSV and of TLS where they are
+    known; ``reports`` is a visit, which goes on to the server when another address is announced. ``lit`` are ports of
+    an address that were tried while a lamp burnt on the server: there nothing but the way counts."""
+
+    client: str
+    service: str
+    mode: Mode | None = None
+    holds: Literal["works", "shut"] = "works"
+    extended: bool | None = None
+    secured: bool | None = None
+    reports: bool = False
+    stands_in: Client | None = None
+    lit: tuple[Address, PortSet] | None = None
+
+
+class PortFate(Struct, frozen=True):
+    """Data ports of which it is known what became of them: they carried data, or ended at a rung in one of some
+    ways. Those ``drawn`` were picked by the server, the others by whoever tried."""
+
+    ports: PortSet
+    rung: Rung | None = None
+    outcomes: tuple[Outcome, ...] = ("ok",)
+    drawn: bool = False
+
+
+class Observation(Struct, frozen=True):
+    """What was seen of a try: ``reached`` is the last rung that was well. It ended at ``rung`` with one of
+    ``outcomes``, or it worked, or, with neither, nothing more is known; with outcomes and no rung it ended somewhere.
+    ``sometimes`` is a try that was made again and again and ended so now and then. ``more`` is how many further data
+    connections carried data. ``source`` tells where this is from, ``typed`` the name or address that was typed, where
+    that is known."""
+
+    tried: Situation
+    source: str
+    reached: Rung | None = None
+    rung: Rung | None = None
+    outcomes: tuple[Outcome, ...] = ()
+    works: bool = False
+    sometimes: bool = False
+    elsewhere: bool | None = None
+    announced: Address | None = None
+    fates: tuple[PortFate, ...] = ()
+    more: int = 0
+    typed: str = ""
+
+    @property
+    def fails(self) -> bool:
+        """Whether something was seen that is not as it should be: of what is to stay shut, that it is open."""
+        if self.tried.holds == "shut":
+            return self.works
+        return bool(self.outcomes or self.elsewhere) or any(each.rung is not None for each in self.fates)
+
+
+_WITH_DATA: tuple[Rung, ...] = ("list", "send", "fetch")
+
+
+def observation_of(climb: Climb, client: str, service: str, source: str) -> Observation:
+    """A visit as a client of the site made it. Rungs that tell nothing end what is known."""
+    tried_rungs = _tried_rungs(climb)
+    mode: Mode | None = "active" if climb.mode == "active" else "passive" if climb.mode else None
+    stopped = next((each for each in tried_rungs if each.outcome != "ok"), None)
+    well = [each.rung for each in tried_rungs if each.outcome == "ok"]
+    reached = _last_good_rung(tried_rungs, stopped)
+    only_knocked = climb.proves == ("connect",)
+    tried = Situation(
+        client,
+        service,
+        mode,
+        climb.holds,
+        extended=_extended(climb),
+        secured=_under_tls(climb),
+        reports=not only_knocked,
+    )
+    failed = stopped is not None and stopped.outcome in FAILED
+    moved = sum(each in _WITH_DATA for each in well)
+    return Observation(
+        tried,
+        source,
+        reached,
+        stopped.rung if stopped is not None and failed else None,
+        _outcomes_at(climb, stopped) if stopped is not None and failed else (),
+        works=stopped is None and bool(well) and (not only_knocked or climb.holds == "shut"),
+        elsewhere=_names_another_host(climb),
+        announced=Address.parse(climb.reply.address) if climb.reply and not climb.reply.extended else None,
+        fates=tuple(_port_fates(climb, stopped, well)),
+        more=max(0, moved - 1),
+        typed=climb.target,
+    )
+
+
+def _tried_rungs(climb: Climb) -> list[RungSeen]:
+    """The rungs that were tried; another address in the passive reply did not stop the visit."""
+    return [
+        each
+        for each in climb.rungs
+        if each.outcome != "untried" and not (each.rung == "announce" and each.outcome == "wrong")
+    ]
+
+
+def _last_good_rung(tried_rungs: list[RungSeen], stopped: RungSeen | None) -> Rung | None:
+    well = tried_rungs if stopped is None else tried_rungs[: tried_rungs.index(stopped)]
+    return well[-1].rung if well else None
+
+
+def _outcomes_at(climb: Climb, stopped: RungSeen) -> tuple[Outcome, ...]:
+    """What is to stay shut may be turned away in one way at one port, and in another at another."""
+    return FAILED if climb.holds == "shut" else (stopped.outcome,)
+
+
+def _extended(climb: Climb) -> bool | None:
+    return None if climb.reply is None else climb.reply.extended
+
+
+def _under_tls(climb: Climb) -> bool | None:
+    """Whether the session was under TLS; None where it did not come so far."""
+    secure = next((each for each in climb.rungs if each.rung == "secure"), None)
+    login = next((each for each in climb.rungs if each.rung == "login"), None)
+    if secure is not None and secure.outcome != "untried":
+        return True
+    return False if secure is not None and login is not None and login.outcome != "untried" else None
+
+
+def _names_another_host(climb: Climb) -> bool | None:
+    announced = next((each for each in climb.rungs if each.rung == "announce"), None)
+    if climb.mode != "passive" or announced is None or announced.outcome == "untried" or climb.reply is None:
+        return None
+    return announced.outcome == "wrong"
+
+
+def _port_fates(climb: Climb, stopped: RungSeen | None, well: list[Rung]) -> list[PortFate]:
+    """What became of the port of the first passive reply."""
+    if climb.reply is None or climb.mode != "passive":
+        return []
+    port = PortSet.single(climb.reply.port)
+    if "list" in well:
+        return [PortFate(port, drawn=True)]
+    if stopped is not None and stopped.rung in ("data", "list"):
+        return [PortFate(port, stopped.rung, (stopped.outcome,), drawn=True)]
+    return []

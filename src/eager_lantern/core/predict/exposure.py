@@ -1,0 +1,153 @@
+"""What the internet reaches behind the gateways: which ports, where they lead, which line opens them, and how much of
+it the promises need."""
+
+from collections.abc import Iterator, Mapping
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ..model.problem import network_names
+from ..model.site import INTERNET, Service, Site, Transport
+from ..network.reachability import Reach, opener, reaches
+from ..network.topology import Topology, listens_on
+from ..values.addresses import Address
+from ..values.ports import PortSet
+from ..values.text_value import SitePath
+from .forecast import Forecast
+
+
+class Opening(Struct, frozen=True):
+    """Ports of an address that lead to a host. ``inside`` are the host's own numbers of them, ``sources`` those
+    who get in where not everybody does; ``service`` is the one of the site that listens there, ``wanted`` whether
+    a promise needs it from the internet."""
+
+    door: Address
+    protocol: Transport
+    ports: PortSet
+    host: str
+    inside: PortSet
+    at: str
+    place: SitePath | None
+    rule: str | None
+    sources: str
+    service: str
+    wanted: bool
+
+
+def openings(topology: Topology, forecasts: tuple[Forecast, ...]) -> tuple[Opening, ...]:
+    """Everything that anybody on the internet reaches, what nobody needs first, then by port."""
+    needed = {each.service.name for each in forecasts if _comes_from_outside(topology, each)}
+    joined: dict[tuple[object, ...], Opening] = {}
+    for reach in reaches(topology, INTERNET):
+        for each in _split(topology, reach, needed):
+            key = (each.door, each.protocol, each.host, each.place, each.sources, each.service)
+            first = joined.get(key)
+            more = first and replace(first, ports=first.ports | each.ports, inside=first.inside | each.inside)
+            joined[key] = more or each
+    return tuple(sorted(joined.values(), key=lambda each: (each.wanted, each.protocol, each.ports.lowest)))
+
+
+def _comes_from_outside(topology: Topology, forecast: Forecast) -> bool:
+    """Whether a promise needs its service to be reached across the internet."""
+    chain = topology.chain(forecast.position.network, topology.server.network) or ()
+    passed = {forecast.position.network, *(each.device.far(each.way) for each in chain)}
+    return forecast.promise.holds == "works" and INTERNET in passed
+
+
+def _split(topology: Topology, reach: Reach, needed: set[str]) -> Iterator[Opening]:
+    """The ports of each service apart, and those that no service of the site listens on."""
+    left = reach.ports
+    if reach.host == topology.server.name:
+        for service in topology.site.services:
+            mine = left & _service_ports(service, reach.protocol)
+            if mine:
+                yield _opening(topology, reach, mine, service.name, service.name in needed)
+                left = left - mine
+    if left:
+        yield _opening(topology, reach, left, "", False)
+
+
+def _service_ports(service: Service, protocol: Transport) -> PortSet:
+    if protocol == "tcp":
+        return listens_on(service)
+    return service.passive.ports if service.passive and protocol in service.passive.protocols else PortSet()
+
+
+def _opening(topology: Topology, reach: Reach, inside: PortSet, service: str, wanted: bool) -> Opening:
+    journey, step = reach.journey, opener(reach.journey)
+    moved = journey.flow.ports.lowest - journey.asked.ports.lowest
+    everybody = topology.everybody(INTERNET).of_family(reach.door.family)
+    whole = journey.asked.sources == everybody
+    return Opening(
+        reach.door,
+        reach.protocol,
+        inside.shift(-moved),
+        reach.host,
+        inside,
+        step.at,
+        step.place,
+        step.rule,
+        "" if whole else str(journey.asked.sources),
+        service,
+        wanted,
+    )
+
+
+Exposed = Mapping[tuple[str, str, Transport], PortSet]
+"""Ports of a host that connections from a network arrive at, by network, host and transport."""
+
+
+class Widened(Struct, frozen=True):
+    """Ports of a host that a network reaches and did not reach before."""
+
+    network: str
+    host: str
+    protocol: Transport
+    ports: PortSet
+
+
+def exposed(site: Site) -> Exposed:
+    """What anybody on each network reaches on hosts in others, whoever listens there."""
+    topology = Topology(site)
+    found: dict[tuple[str, str, Transport], PortSet] = {}
+    for network in network_names(site):
+        for each in reaches(topology, network):
+            key = (network, each.host, each.protocol)
+            found[key] = found.get(key, PortSet()) | each.ports
+    return found
+
+
+def widened(before: Exposed, after: Exposed) -> tuple[Widened, ...]:
+    """What is reached after a change and was not before."""
+    more = ((key, ports - before.get(key, PortSet())) for key, ports in after.items())
+    return tuple(Widened(*key, ports) for key, ports in sorted(more, key=lambda each: each[0]) if ports)
+
+
+def beyond_need(site: Site, more: tuple[Widened, ...]) -> tuple[Widened, ...]:
+    """What of that no promise of the site needs: of the server the ports of the services that are promised to work, of
+    a client those that it names in active mode."""
+    needed = _needed_ports(site)
+    beyond = (
+        Widened(each.network, each.host, each.protocol, each.ports - needed.get((each.host, each.protocol), PortSet()))
+        for each in more
+    )
+    return tuple(each for each in beyond if each.ports)
+
+
+def _needed_ports(site: Site) -> dict[tuple[str, Transport], PortSet]:
+    works = [each for each in site.promises if each.holds == "works"]
+    kept_open = {each.name for each in site.services if each.keep_open_for}
+    served = {each.service for each in works} | kept_open
+    found: dict[tuple[str, Transport], PortSet] = {}
+    for service in site.services:
+        if service.name in served:
+            ports = listens_on(service)
+            protocols: tuple[Transport, ...] = service.passive.protocols if service.passive else ()
+            for protocol in {"tcp", *protocols}:
+                key: tuple[str, Transport] = (site.server.name, "udp" if protocol == "udp" else "tcp")
+                found[key] = found.get(key, PortSet()) | ports
+    active = {each.client for each in works if each.mode == "active"}
+    for client in site.clients:
+        if client.name in active:
+            found[client.name, "tcp"] = client.active_ports
+    return found

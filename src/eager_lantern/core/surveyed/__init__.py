@@ -1,1 +1,0 @@
-"""What a survey means, by itself and beside a site."""

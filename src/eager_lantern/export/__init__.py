@@ -1,1 +1,0 @@
-"""What other programs and people take away: rule files, pages, tables."""

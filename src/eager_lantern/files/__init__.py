@@ -1,1 +1,0 @@
-"""Formats read and written."""

@@ -1,1 +1,0 @@
-"""Rule sets of the kernel's packet filters, of hosts and of gateways, as rules of a site."""

@@ -1,0 +1,1 @@
+"""Formats read and written: the site file, devices, results."""

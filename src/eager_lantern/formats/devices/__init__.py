@@ -1,0 +1,1 @@
+"""Settings of real devices and servers: one module a format."""

@@ -1,0 +1,389 @@
+"""The rule set of a gateway as the kernel lists it, as forwards, filters and switches of a site (public interface of
+libnftables).
+
+Theory: one rule set, three walks
+=================================
+A connection from outside meets the rewriting of destinations, then the filter of what is handed on; one from inside the
+filter and then the rewriting of sources. So the rule set is walked three times, each time as a packet that comes in by
+one interface and leaves by the other; what a rule says of interfaces is known then. The filter sees destinations as
+they are inside. Rules may ask whether a destination was rewritten, or for the mark that the rewriting rule left: the
+filter is walked as such a connection too, and a forward opens it where all of these pass. Where some do that would not
+without a forward, or the other way round, the ports of these forwards are unknown.
+
+What a gateway does with connections to itself is no matter of a site.
+"""
+
+import json
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any, Literal
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ....core.changes.adopted import DeviceConfig, ParsedValue, Skipped
+from ....core.model.entries import BlockedPorts, Port
+from ....core.model.site import INTERNET, Filter, Forward, Gateway, Site, Translation
+from ....core.values.addresses import Address, AddressSet, Family, public_addresses
+from ....core.values.ports import EVERY_PORT, PortSet
+from ...damage import guarded
+from ...reading import BadInput, InputProblem
+from .chains import MOST_CUT, Chain, Decided, Doubt, Ruleset
+from .host import as_rule, ftp_helper, left_of
+from .rule import EVERYBODY, EVERYTHING, IPV4, IPV6, Box, Passing, Unsayable, common, family_box, without
+
+Items = Sequence[dict[str, Any]]
+
+
+class Sides(Struct, frozen=True):
+    """The names of a gateway's interfaces."""
+
+    outside: str
+    inside: str
+
+
+@guarded
+def read_gateway(file: str, items: Items, site: Site, gateway: Gateway, sides: Sides) -> tuple[DeviceConfig, ...]:
+    """Its forwards, both filters and switches. Raises BadInput where they make nothing that a site has words for."""
+    try:
+        helper, skipped = ftp_helper(items)
+        return _Border(items, site, gateway, sides).configs(file, helper, skipped)
+    except (ValueError, KeyError, TypeError, RecursionError, AttributeError, IndexError) as error:
+        raise BadInput(file, InputProblem(0, f"is no rule set that is understood: {error!r:.80}")) from None
+
+
+Flat = tuple[list[Decided], Filter]
+
+
+class _Border:
+    """The rule set of one gateway, read from all sides; ``unknown`` are connections from outside of which a site cannot
+    say where they lead."""
+
+    def __init__(self, items: Items, site: Site, gateway: Gateway, sides: Sides) -> None:
+        self._items, self._gateway, self._sides = items, gateway, sides
+        self._subnet = next(
+            (each.subnet for each in site.networks if each.name == gateway.inside.network), AddressSet()
+        )
+        self._own = AddressSet.single(*gateway.outside_addresses.each, *gateway.inside.address.each)
+        self._troubles: list[str] = []
+        self._read: list[Ruleset] = []
+        self._unknown: list[Box] = []
+
+    def configs(self, file: str, helper: Mapping[str, object], helped: tuple[Skipped, ...]) -> tuple[DeviceConfig, ...]:
+        """All of it. Raises BadInput."""
+        forwards, marks = self._forwards(self._sides.outside)
+        inward = self._filtered(self._sides.outside, self._sides.inside, note=True)
+        outward = self._filtered(self._sides.inside, self._sides.outside, note=True)
+        self._stopped_before()
+        translation, untranslated = self._translation()
+        switches: dict[str, object] = {"filter_sees": "inside", **helper, **translation}
+        switches["forwards_pass_filter"] = self._opens(forwards, marks, inward)
+        turns = self._turning(forwards)
+        if self._troubles:
+            raise BadInput(file, *(InputProblem(0, each) for each in dict.fromkeys(self._troubles)))
+        switches |= {"unknown_ports": self._unknown_ports()} if self._unknown else {}
+        values = tuple(ParsedValue((key,), value, 0) for key, value in (switches | (turns or {})).items())
+        skipped = (*helped, *left_of(*self._read))
+        if turns is None:
+            whom = "clients inside that use the outside address"
+            skipped = (*skipped, Skipped(0, whom, "are not turned back as outside ones are: see hairpin in the file"))
+        routed = list(self._unknown_routed(switches))
+        return (
+            DeviceConfig(file, "forwards", tuple(ParsedValue((), each, 0) for each in forwards), skipped),
+            _filter_config(file, [*routed, *inward[0]], inward[1], "in"),
+            _filter_config(file, [*_of_passing(untranslated, outward), *outward[0]], outward[1], "out"),
+            DeviceConfig(file, "switches", values),
+        )
+
+    def _ruleset(self, comes: str, leaves: str, passing: Passing = Passing(), note: bool = False) -> Ruleset:
+        """The rules as a connection meets them; of a walk that is ``note``d its doubts are told."""
+        interfaces = {"iifname": comes, "oifname": leaves} if leaves else {"iifname": comes}
+        found = Ruleset(self._items, interfaces, passing, self._own)
+        self._read += [found] if note else []
+        return found
+
+    def _filtered(self, comes: str, leaves: str, passing: Passing = Passing(), note: bool = False) -> Flat:
+        """What is handed on from one side to another: the filter, and what stops packets behind it; from inside also
+        what stops them before."""
+        ruleset = self._ruleset(comes, leaves, passing, note)
+        hooks = ("forward", "postrouting") if comes == self._sides.outside else ("prerouting", "forward", "postrouting")
+        chains = [each for hook in hooks for each in ruleset.base_chains(hook)]
+        if len(chains) > 1:
+            trial = self._ruleset(comes, leaves, passing)
+            chains = [each for each in chains if _stops_any(trial, each)]
+        found: Flat = ruleset.laid_flat(chains) if chains else ([], Filter(default="allow"))
+        self._troubles += ruleset.troubles
+        return found
+
+    def _stopped_before(self) -> None:
+        """What is stopped from outside before it is rewritten: it is unknown what of it a site would let in."""
+        ruleset = self._ruleset(self._sides.outside, "", note=True)
+        for chain in ruleset.base_chains("prerouting"):
+            flat, default = ruleset.laid_flat([chain])
+            skipped, stopped = [EVERYTHING], list[Box]()
+            for each in flat:
+                if each.action != "allow":
+                    stopped += common(skipped, [each.box])
+                skipped = without(skipped, each.box)
+            stopped += skipped if default.default != "allow" else []
+            if stopped:
+                self._cannot_say(ruleset, Doubt(0, f"table {chain[1]}, chain {chain[2]}", "hook prerouting"), stopped)
+        self._troubles += ruleset.troubles
+
+    def _unknown_ports(self) -> BlockedPorts:
+        """The ports of the outside address among what is unknown."""
+        own = AddressSet.single(*self._gateway.outside_addresses.each)
+        found = PortSet()
+        for each in self._unknown:
+            found = found | (each.ports if each.targets & own else PortSet())
+        return BlockedPorts(found)
+
+    def _unknown_routed(self, switches: Mapping[str, object]) -> Iterator[Decided]:
+        """What is unknown of connections to addresses inside, of a family that is not translated."""
+        for key, family in (("translate", "ip"), ("translate_ipv6", "ip6")):
+            if switches.get(key, "none") == "none":
+                for box in common(self._unknown, [family_box(family)]):
+                    if box.targets - self._own:
+                        yield Decided("unknown", box, name="what is done before the filter")
+
+    def _opens(self, forwards: Sequence[Forward], marks: Sequence[int], plain: Flat) -> bool:
+        """Whether a forward opens the filter: rewritten connections pass it all, or as others do. What does neither is
+        unknown, of the two that with the fewer ports."""
+        sides = self._sides.outside, self._sides.inside
+        values = [self._filtered(*sides, Passing(each, rewritten=True)) for each in marks or (0,)]
+        handed = list(zip(forwards, _handed(forwards), strict=True))
+        shut = [each for each, box in handed if not all(_lets_pass([box], *flat) for flat in values)]
+        apart = [each for each, box in handed if not all(_agree([box], plain, flat) for flat in values)]
+        opens = _count_ports(shut) < _count_ports(apart) or not shut
+        for each in shut if opens else apart:
+            what = f"the forward of {each.protocol} {each.ports} is filtered otherwise than what needs none"
+            targets = AddressSet.single(each.outside) if each.outside is not None else self._own
+            box = Box(frozenset((each.protocol,)), each.from_ or EVERYBODY, targets, ports=each.ports)
+            self._cannot_say(self._ruleset(*sides, note=True), Doubt(0, "filter of what is handed on", what), [box])
+        return opens
+
+    def _forwards(self, comes: str) -> tuple[list[Forward], tuple[int, ...]]:
+        """In the order of its rules, with the marks that they leave on connections; a rule that accepts takes out what
+        it matches of those behind it."""
+        ruleset = self._ruleset(comes, "", note=comes == self._sides.outside)
+        found: list[Forward] = []
+        marks: list[int] = []
+        skipped = [EVERYTHING]
+        for chain in ruleset.base_chains("prerouting", "nat"):
+            for each in list(ruleset.walk(chain, skipped, skipped, 0)):
+                mine = common(skipped, [each.box])
+                if each.rewrite is not None:
+                    marks.append(each.rewrite[1]["mark"])
+                    try:
+                        found += [one for box in mine for one in _as_forwards(each, box, self._gateway)]
+                    except Unsayable as error:
+                        self._cannot_say(ruleset, Doubt(0, f"table {chain[1]}, chain {chain[2]}", str(error)), mine)
+                elif each.action == "allow":
+                    skipped = without(skipped, each.box)
+                else:
+                    self._cannot_say(ruleset, each.doubt or Doubt(0, f"chain {chain[2]}", "drop"), mine)
+        self._troubles += ruleset.troubles
+        return found, tuple(dict.fromkeys(marks))
+
+    def _cannot_say(self, ruleset: Ruleset, doubt: Doubt, boxes: Sequence[Box]) -> None:
+        ruleset.doubts[doubt] = ruleset.doubts.get(doubt, False) or bool(boxes)
+        self._unknown += boxes
+
+    def _turning(self, forwards: Sequence[Forward]) -> dict[str, object] | None:
+        """How clients inside that use the outside address are turned back; None where not as a site can say it."""
+        known = list(self._unknown)
+        inside, marks = self._forwards(self._sides.inside)
+        unclear, self._unknown = self._unknown != known, known
+        if not inside and not unclear:
+            return {"hairpin": False}
+        same = {(each.protocol, each.ports, each.to, each.to_port) for each in inside} == {
+            (each.protocol, each.ports, each.to, each.to_port) for each in forwards
+        }
+        if unclear or not same or len(marks) != 1:
+            return None
+        passing = Passing(marks[0], rewritten=True)
+        passed = self._filtered(self._sides.inside, self._sides.inside, passing)
+        ruleset = self._ruleset(self._sides.inside, self._sides.inside, passing)
+        chains = ruleset.base_chains("postrouting", "nat")
+        hidden = [each for chain in chains for each in ruleset.walk(chain, [EVERYTHING], [EVERYTHING], 0)]
+        rest = [Box(sources=self._subnet.of_family(4), targets=IPV4)]
+        for each in hidden:
+            rest = without(rest, each.box)
+        sources = {_hairpin_source_of(each, self._gateway) for each in hidden}
+        clear = not ruleset.troubles and _lets_pass(_handed(inside), *passed) and not (hidden and rest)
+        if not clear or len(sources) > 1:
+            return None
+        (source,) = sources or {"kept"}
+        return {"hairpin": True, "hairpin_source": source} if source else None
+
+    def _translation(self) -> tuple[dict[str, object], list[Decided]]:
+        """Whether the inside is hidden behind the outside address, of each family that it has, and whose connections
+        leave in a way that a site cannot say."""
+        ruleset = self._ruleset(self._sides.inside, self._sides.outside, note=True)
+        hidden, unknown = list[Box](), list[Decided]()
+        for chain in ruleset.base_chains("postrouting", "nat"):
+            skipped = [EVERYTHING]
+            for each in list(ruleset.walk(chain, skipped, skipped, 0)):
+                mine = common(skipped, [each.box])
+                if each.action == "unknown":
+                    hidden += mine
+                    unknown += [replace(each, box=box) for box in common(mine, [Box(sources=self._subnet)])]
+                elif each.rewrite is not None:
+                    hidden += mine
+                    self._own_address(*each.rewrite)
+                skipped = without(skipped, each.box)
+        for each in unknown:
+            if each.doubt is not None:
+                ruleset.doubts[each.doubt] = True
+        self._troubles += ruleset.troubles
+        kinds = {"translate": self._translated(4, hidden), "translate_ipv6": self._translated(6, hidden)}
+        for kind, boxes in kinds.values():
+            if boxes:
+                what = "only some of the inside is translated"
+                ruleset.doubts[Doubt(0, "translation of what leaves", what)] = True
+                name = "goes untranslated" if kind == "outward" else "is translated"
+                unknown += [Decided("unknown", box, name=name) for box in boxes]
+        return {key: kind for key, (kind, _) in kinds.items() if kind is not None}, unknown
+
+    def _own_address(self, word: str, detail: dict[str, Any]) -> None:
+        if word == "snat" and Address.parse(str(detail["addr"])) not in self._gateway.outside_addresses:
+            whom = f"{self._gateway.name} hides the inside behind {detail['addr']}"
+            self._troubles.append(f"{whom}, which is none of its own")
+
+    def _translated(self, family: Family, hidden: Sequence[Box]) -> tuple[Translation | None, list[Box]]:
+        """What a family of the inside is translated to, none where the inside has none of it, and which connections
+        leave otherwise. Where a part of the inside keeps addresses that others may reach, nothing is, and the rest
+        leaves otherwise: so who reaches these from outside is read off the filter."""
+        inside = self._subnet.of_family(family)
+        whole = [Box(sources=inside, targets=IPV4 if family == 4 else IPV6)] if inside else []
+        kept = list(whole)
+        for box in hidden:
+            kept = without(kept, box)
+        if not inside:
+            return None, []
+        if kept in ([], whole):
+            return "none" if kept else "outward", []
+        abroad = self._gateway.outside.network == INTERNET
+        if abroad and not any(each.sources & public_addresses() for each in kept):
+            return "outward", kept
+        return "none", common(whole, hidden)
+
+
+def _stops_any(ruleset: Ruleset, chain: Chain) -> bool:
+    """Whether a chain lets anything not pass, or nobody knows."""
+    flat, default = ruleset.laid_flat([chain])
+    return default.default != "allow" or any(each.action != "allow" for each in flat)
+
+
+def _filter_config(file: str, flat: Sequence[Decided], default: Filter, way: Literal["in", "out"]) -> DeviceConfig:
+    values = tuple(ParsedValue(("rules",), as_rule(each), 0) for each in flat)
+    return DeviceConfig(file, "rules", values, (), default, of_ruleset=True, direction=way)
+
+
+@guarded
+def items_of_nft(file: str, text: str) -> Items:
+    """What ``nft -j list ruleset`` prints. Raises BadInput."""
+    try:
+        found: Items = json.loads(text)["nftables"]
+    except (ValueError, KeyError, TypeError, RecursionError) as error:
+        raise BadInput(file, InputProblem(0, f"is no rule set as nft prints it: {error!r:.80}")) from None
+    return found
+
+
+def _handed(forwards: Sequence[Forward]) -> list[Box]:
+    """The connections that forwards hand on, as the filter sees them."""
+    return [
+        Box(
+            protocols=frozenset((each.protocol,)),
+            sources=each.from_ if each.from_ is not None else IPV4 if each.to.family == 4 else IPV6,
+            targets=AddressSet.single(each.to),
+            ports=PortSet.single(each.to_port.number) if each.to_port is not None else each.ports,
+        )
+        for each in forwards
+    ]
+
+
+def _count_ports(forwards: Sequence[Forward]) -> int:
+    return sum(len(each.ports) for each in forwards)
+
+
+def _agree(boxes: Sequence[Box], one: Flat, other: Flat) -> bool:
+    """Whether two filters do the same with some connections."""
+    return not any(
+        common([a.box], [b.box])
+        for a in _decisions(boxes, *one)
+        for b in _decisions(boxes, *other)
+        if (a.action, a.refuses_with) != (b.action, b.refuses_with)
+    )
+
+
+def _of_passing(unknown: Sequence[Decided], flat: Flat) -> Iterator[Decided]:
+    """What is unknown of connections, of those that a filter lets pass before."""
+    for each in unknown:
+        passing = [part.box for part in _decisions([each.box], *flat) if part.action == "allow"]
+        yield from (replace(each, box=box) for box in (passing if len(passing) <= MOST_CUT else [each.box]))
+
+
+def _decisions(boxes: Sequence[Box], flat: Sequence[Decided], default: Filter) -> Iterator[Decided]:
+    """What a filter does with each part of some connections."""
+    skipped = list(boxes)
+    for each in flat:
+        yield from (replace(each, box=box) for box in common(skipped, [each.box]))
+        skipped = without(skipped, each.box)
+    yield from (Decided(default.default, box, default.refuses_with) for box in skipped)
+
+
+def _lets_pass(skipped: Sequence[Box], flat: Sequence[Decided], default: Filter) -> bool:
+    """Whether all of some connections pass."""
+    skipped = list(skipped)
+    for each in flat:
+        if each.action != "allow" and common(skipped, [each.box]):
+            return False
+        skipped = without(skipped, each.box)
+    return default.default == "allow" or not skipped
+
+
+def _hairpin_source_of(each: Decided, gateway: Gateway) -> str:
+    """As whom a client inside is turned back; empty where as nobody that a site knows."""
+    word, detail = each.rewrite or ("", {})
+    if word == "masquerade":
+        return "inside"
+    own = Address.parse(str(detail.get("addr", "")) or "0.0.0.0") if word == "snat" else None
+    return (
+        "inside" if own in gateway.inside.address.each else "outside" if own in gateway.outside_addresses.each else ""
+    )
+
+
+def _as_forwards(each: Decided, box: Box, gateway: Gateway) -> Iterator[Forward]:
+    """One forward for each transport. Raises Unsayable."""
+    word, detail = each.rewrite or ("", None)
+    if word != "dnat" or not isinstance(detail, dict) or not isinstance(detail.get("addr"), str):
+        raise Unsayable(f"a site cannot say what “{word}” does here")
+    if box.from_ports != EVERY_PORT:
+        raise Unsayable("a forward by the sender's port")
+    to, port = Address.parse(detail["addr"]), detail.get("port")
+    if port is not None and (not isinstance(port, int) or len(box.ports) != 1):
+        raise Unsayable("a forward of several ports to one, or to any of several")
+    own = AddressSet.single(*gateway.outside_addresses.each)
+    if each.box.targets & own and not box.targets & own:
+        return  # what a rule before it has left of it is of nobody's address
+    for protocol in sorted(box.protocols):
+        yield Forward(
+            name=each.name,
+            protocol="tcp" if protocol == "tcp" else "udp",
+            ports=box.ports,
+            to=to,
+            to_port=Port(port) if port is not None and port != box.ports.lowest else None,
+            from_=None if box.sources in (EVERYBODY, IPV4) else box.sources,
+            outside=_outside_address(box.targets, gateway),
+        )
+
+
+def _outside_address(targets: AddressSet, gateway: Gateway) -> Address | None:
+    """The outside address that a forward is of, None where it is of all. Raises Unsayable."""
+    own = AddressSet.single(*gateway.outside_addresses.of_family(4))
+    if not own - targets:
+        return None
+    mine = targets & own
+    if len(mine) != 1:
+        raise Unsayable(f"a forward of {targets}, where {gateway.name} has {own or 'no address'} outside")
+    return Address(mine.lowest)

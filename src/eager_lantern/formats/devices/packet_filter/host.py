@@ -1,0 +1,179 @@
+"""The rule set of a host as the kernel lists it (``nft -j list ruleset``), as rules of a site, and its FTP helper."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any, Literal
+
+import msgspec
+from msgspec.structs import replace
+
+from ....core.changes.adopted import DeviceConfig, ParsedValue, Skipped
+from ....core.model.site import Rule
+from ....core.values.addresses import AddressSet
+from ....core.values.ports import EVERY_PORT, PortSet
+from ...damage import guarded
+from ...reading import BadInput, InputProblem
+from .chains import Chain, Decided, Ruleset
+from .rule import EVERYBODY, EVERYTHING, IPV4, IPV6, TRANSPORTS, Unsayable, common, is_new, union_of_ports, without
+
+_DSTNAT = -100
+"""The priority at which destinations are rewritten (NF_IP_PRI_NAT_DST)."""
+
+
+def ftp_helper(items: Sequence[Mapping[str, Any]]) -> tuple[dict[str, object], tuple[Skipped, ...]]:
+    """The keys of a gateway that say the same, none where nothing is given to the helper, and the rules that ask for
+    more than a port, which no key says."""
+    names = {_chain_name(each["ct helper"]) for each in items if each.get("ct helper", {}).get("type") == "ftp"}
+    if not names:
+        return {}, ()
+    chains = {_chain(each["chain"], "name"): each["chain"] for each in items if "chain" in each}
+    watched, before, skipped = PortSet(), False, list[Skipped]()
+    for rule in (each["rule"] for each in items if "rule" in each):
+        given = next((each["ct helper"] for each in rule["expr"] if "ct helper" in each), None)
+        if (rule["family"], rule["table"], given) not in names:
+            continue
+        ports = _matched_ports(rule["expr"])
+        if ports is None:
+            where = f"table {rule['table']}, chain {rule['chain']}, handle {rule.get('handle')}"
+            skipped.append(
+                Skipped(int(rule.get("line", 0)), where, "gives some to the FTP helper: see ftp_helper in the file")
+            )
+            continue
+        watched = watched | ports
+        chain = chains[_chain(rule, "chain")]
+        before = before or (chain.get("hook") == "prerouting" and chain.get("prio", 0) < _DSTNAT)
+    if not watched:
+        return {}, tuple(skipped)
+    sees = "outside" if before else "inside"
+    return {"ftp_helper": True, "helper_ports": watched, "helper_sees": sees}, tuple(skipped)
+
+
+def _matched_ports(expressions: Sequence[Mapping[str, Any]]) -> PortSet | None:
+    """The ports of TCP that statements ask for, of new connections; None where they ask for anything else."""
+    matches = list(_matches(expressions))
+    ports = PortSet()
+    for match in matches:
+        skipped, right = match["left"], match["right"]
+        if match["op"] == "==" and skipped == {"payload": {"protocol": "tcp", "field": "dport"}}:
+            values = right["set"] if isinstance(right, dict) and "set" in right else [right]
+            try:
+                ports = ports | union_of_ports(values)
+            except Unsayable:
+                return None
+        elif skipped == {"ct": {"key": "state"}}:
+            if not is_new(right):
+                return None
+        elif skipped not in ({"meta": {"key": "nfproto"}}, {"meta": {"key": "l4proto"}}):
+            return None
+    return ports or None
+
+
+def _matches(expressions: Sequence[Mapping[str, Any]]) -> Iterator[Mapping[str, Any]]:
+    """What a rule asks for; a statement that is not known asks for something that nobody knows."""
+    for each in expressions:
+        if "match" in each:
+            yield each["match"]
+        elif not {"ct helper", "counter", "comment", "accept"} & each.keys():
+            yield {"op": "", "left": None, "right": None}
+
+
+def _chain_name(each: Mapping[str, Any]) -> tuple[object, ...]:
+    return each["family"], each["table"], each["name"]
+
+
+def _chain(each: Mapping[str, Any], name: str) -> Chain:
+    return each["family"], each["table"], each[name]
+
+
+Way = Literal["in", "out"]
+HOOKS: dict[Way, tuple[str, str]] = {"in": ("prerouting", "input"), "out": ("output", "postrouting")}
+"""What a packet meets on its way into a host, and out of it."""
+_INTERFACES: dict[Way, str] = {"in": "iifname", "out": "oifname"}
+
+
+def is_ruleset(text: str) -> bool:
+    """Whether a text looks like what the kernel's own command prints."""
+    return text.lstrip().startswith("{") and '"nftables"' in text[:200]
+
+
+@guarded
+def read_ruleset(file: str, text: str, direction: Way, interface: str = "") -> tuple[DeviceConfig, ...]:
+    """The rules of a host for what comes in, or goes out, and which control connections its FTP helper reads, if any;
+    ``interface`` is the one that it stands on its network with, where that is known. Raises BadInput."""
+    try:
+        items = msgspec.json.decode(text)["nftables"]
+        return read_items(file, items, direction, interface)
+    except (ValueError, KeyError, TypeError, RecursionError, AttributeError, IndexError) as error:
+        raise BadInput(
+            file, InputProblem(0, f"is no rule set as nft -j list ruleset prints it: {error!r:.80}")
+        ) from None
+
+
+def read_items(
+    file: str, items: Sequence[dict[str, Any]], direction: Way, interface: str = ""
+) -> tuple[DeviceConfig, ...]:
+    """The same of a list of chains, rules and sets."""
+    # whatever comes in is for the host itself, whatever goes out is for somebody else
+    own = EVERYBODY if direction == "in" else AddressSet()
+    ruleset = Ruleset(items, {_INTERFACES[direction]: interface} if interface else {}, own=own)
+    chains = [chain for hook in HOOKS[direction] for chain in ruleset.base_chains(hook)]
+    if not chains:
+        hooks = " or ".join(HOOKS[direction])
+        raise BadInput(file, InputProblem(0, f"has no filter for what goes {direction} (no base chain of {hooks})"))
+    flat, default = ruleset.laid_flat(chains)
+    flat = [*(each for hook in HOOKS[direction] for each in _rewrites_of_host(ruleset, hook)), *flat]
+    if ruleset.troubles:
+        raise BadInput(file, *(InputProblem(0, each) for each in dict.fromkeys(ruleset.troubles)))
+    values = tuple(ParsedValue(("rules",), as_rule(each), 0) for each in flat)
+    helper, skipped = ftp_helper(items)
+    rules = DeviceConfig(file, "rules", values, (*skipped, *left_of(ruleset)), default, of_ruleset=True)
+    switches = tuple(ParsedValue((key,), value, 0) for key, value in helper.items() if key != "helper_sees")
+    return (rules, DeviceConfig(file, "switches", switches)) if switches else (rules,)
+
+
+def _rewrites_of_host(ruleset: Ruleset, hook: str) -> Iterator[Decided]:
+    """What a host rewrites of its own connections, which has no words in a site: it is unknown where that leads."""
+    skipped = [EVERYTHING]
+    for chain in ruleset.base_chains(hook, "nat"):
+        for each in list(ruleset.walk(chain, skipped, skipped, 0)):
+            mine = common(skipped, [each.box])
+            if each.doubt is not None:
+                ruleset.doubts[each.doubt] |= bool(mine)
+            yield from (replace(each, box=part, likely=None) for part in mine if each.action != "allow")
+            skipped = without(skipped, each.box) if each.settles else skipped
+
+
+def left_of(*rulesets: Ruleset) -> tuple[Skipped, ...]:
+    """What a site cannot say of some rule sets: each rule once, and sets that change by themselves."""
+    doubts: dict[tuple[int, str, str], bool] = {}
+    for each in rulesets:
+        for doubt, unknown in each.doubts.items():
+            key = (doubt.line, doubt.where, doubt.what)
+            doubts[key] = doubts.get(key, False) or unknown
+    found = [
+        Skipped(
+            line,
+            where,
+            f"a site cannot say “{what}”: "
+            + ("what it may match is unknown" if unknown else "nothing hangs on it, what follows does the same"),
+        )
+        for (line, where, what), unknown in doubts.items()
+    ]
+    filled = dict.fromkeys(name for each in rulesets for name in each.filled)
+    return (*found, *(Skipped(0, each, "changes by itself: taken as it was when it was listed") for each in filled))
+
+
+def as_rule(verdict: Decided) -> Rule:
+    """The rule of a site that says the same."""
+    box = verdict.box
+    both = box.protocols == TRANSPORTS
+    of_one_family = box.targets in (IPV4, IPV6) and box.sources <= box.targets
+    return Rule(
+        action=verdict.action,
+        name=verdict.name,
+        protocol="any" if both else "tcp" if "tcp" in box.protocols else "udp",
+        ports=box.ports,
+        from_=None if box.sources == EVERYBODY else box.sources,
+        to=None if box.targets == EVERYBODY or of_one_family else box.targets,
+        from_ports=None if box.from_ports == EVERY_PORT else box.from_ports,
+        refuses_with=verdict.refuses_with,
+    )

@@ -1,0 +1,113 @@
+"""Reading files that somebody names, and the errors about them, each starting with ``FILE:LINE:``.
+
+The kernel's own files (/proc, /sys) pass for regular ones: to read one may wait for ever (/proc/kmsg), or do something.
+So a file is opened without waiting, then looked at by its handle, which nobody can exchange meanwhile, and only then
+read.
+"""
+
+import contextlib
+import os
+import stat
+from pathlib import Path
+
+from msgspec import Struct
+
+from ..wire.terminal_safe import printable
+
+MOST_SHOWN, MOST_COUNTED, MOST_CHARACTERS = 20, 1000, 600
+
+
+class InputProblem(Struct, frozen=True, order=True):
+    """Something wrong in a file; line 0 is the file as a whole."""
+
+    line: int
+    message: str
+
+
+class BadInput(Exception):
+    """A file that cannot be used, with every problem that was found in it."""
+
+    def __init__(self, file: str, *problems: InputProblem) -> None:
+        self.file = file
+        self.problems = tuple(sorted(problems))
+        super().__init__("\n".join(self._lines()))
+
+    def __reduce__(self) -> tuple[type["BadInput"], tuple[object, ...]]:
+        return BadInput, (self.file, *self.problems)
+
+    def _lines(self) -> list[str]:
+        file = printable(self.file, MOST_CHARACTERS)
+        shown = [
+            f"{file}{f':{each.line}' if each.line else ''}: {printable(each.message, MOST_CHARACTERS)}"
+            for each in self.problems[:MOST_SHOWN]
+        ]
+        left = len(self.problems) - len(shown)
+        more = f"{left} or more" if len(self.problems) >= MOST_COUNTED else f"{left} more"
+        return [*shown, f"{file}: and {more} of the kind"] if left else shown
+
+
+OF_THE_SYSTEM = ("/proc", "/sys", "/dev")
+_TEMPORARY = "/dev/shm"
+_CHUNK = 1_048_576
+
+
+class NotUsable(OSError):
+    """What is named is no file of a size to be read; ``strerror`` says why."""
+
+    def __init__(self, why: str) -> None:
+        super().__init__(0, why)
+
+
+def read_regular(path: Path, most: int) -> bytes:
+    """The bytes of a regular file of at most so many. Raises OSError, NotUsable among it: for a folder, for what may
+    never end (a pipe, a device), for files of the system, and for more than the limit."""
+    _refuse_system(os.path.realpath(path))
+    _refuse_other(path.stat())  # to open a device may do something already
+    flags = os.O_RDONLY | sum(getattr(os, each, 0) for each in ("O_NONBLOCK", "O_NOCTTY", "O_CLOEXEC", "O_BINARY"))
+    handle = os.open(path, flags)
+    try:
+        found = os.fstat(handle)
+        _refuse_other(found)
+        if found.st_dev in _devices_of_the_system():
+            raise NotUsable("is a file of the system, no document; name another")
+        if found.st_size > most:
+            raise NotUsable(f"has {found.st_size / 1e6:.0f} MB; such a file has at most {most / 1e6:g} MB")
+        return _read_bounded(handle, most)
+    finally:
+        os.close(handle)
+
+
+def _refuse_other(found: os.stat_result) -> None:
+    """Raises NotUsable for what is no regular file."""
+    if stat.S_ISDIR(found.st_mode):
+        raise NotUsable("is a folder; name a file in it")
+    if not stat.S_ISREG(found.st_mode):
+        raise NotUsable("is a pipe or a device; name a regular file")
+
+
+def _read_bounded(handle: int, most: int) -> bytes:
+    parts, total = [], 0
+    while part := os.read(handle, _CHUNK):
+        parts.append(part)
+        total += len(part)
+        if total > most:
+            raise NotUsable(f"grows while it is read; such a file has at most {most / 1e6:g} MB")
+    return b"".join(parts)
+
+
+def _refuse_system(real: str) -> None:
+    """Raises NotUsable for what lies where the system keeps its own."""
+    inside = any(real == each or real.startswith(f"{each}/") for each in OF_THE_SYSTEM)
+    if os.name == "posix" and inside and not real.startswith(f"{_TEMPORARY}/"):
+        raise NotUsable("is a file of the system, no document; name another")
+
+
+def _devices_of_the_system() -> set[int]:
+    """The devices of the kernel's own file systems, wherever else they are mounted as well."""
+    found = set()
+    for each in ("/proc", "/sys"):
+        with contextlib.suppress(OSError):
+            there, root = os.stat(each), os.stat("/")  # noqa: PTH116
+            if there.st_dev != root.st_dev:
+                found.add(there.st_dev)
+    return found

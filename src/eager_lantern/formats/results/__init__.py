@@ -1,0 +1,1 @@
+"""Results as JSON, one module a command, and kept ones read again."""

@@ -1,0 +1,112 @@
+"""Data that ships with the program: finding pages, costs, weights, registered ports (RFC 6335)."""
+
+import re
+from collections.abc import Mapping
+from functools import cache
+from typing import cast
+
+from ..core.diagnosis.diagnosis import Knowledge
+from ..core.diagnosis.fault import FaultKind
+from ..core.diagnosis.next_test import TestKind
+from ..core.mending.mend import Costs, Owner
+from ..core.model.site import Transport
+from ..core.values.ports import PortSet
+from .site.yaml_tree import YamlTree
+
+Page = dict[str, str]
+
+
+def shipped_text(name: str) -> str:
+    """A file of the ``data`` folder."""
+    from importlib.resources import files  # it loads slowly, and few commands need such a text
+
+    return (files("eager_lantern") / "data" / name).read_text(encoding="utf-8")
+
+
+def finding_pages() -> dict[str, Page]:
+    """The page of each kind of finding: ``means``, ``shows``, ``cure``."""
+    return cast(dict[str, Page], YamlTree("findings.yaml", shipped_text("findings.yaml")).data)
+
+
+_COSTS = "mending.yaml"
+
+
+def shipped_costs() -> Costs:
+    """The costs of ``data/mending.yaml``."""
+    tree = cast(dict[str, dict[str, dict[str, float]]], YamlTree(_COSTS, shipped_text(_COSTS)).data)
+    owners = {cast(Owner, name): float(each["cost"]) for name, each in tree["owners"].items()}
+    return Costs(owners, {key: float(each["cost"]) for key, each in tree["gives_up"].items()})
+
+
+_FAULTS = "faults.yaml"
+
+
+def shipped_knowledge() -> Knowledge:
+    """The weights and costs of ``data/faults.yaml``."""
+    tree = cast(dict[str, dict[str, dict[str, float]]], YamlTree(_FAULTS, shipped_text(_FAULTS)).data)
+    weights = {cast(FaultKind, kind): float(each["weight"]) for kind, each in tree["faults"].items()}
+    costs = {cast(TestKind, kind): float(each["cost"]) for kind, each in tree["tests"].items()}
+    return Knowledge(weights, costs)
+
+
+MOST_NAMES = 3
+
+
+@cache
+def _service_rows() -> tuple[tuple[int, int, str, str], ...]:
+    import csv  # only for who asks what usually listens somewhere
+
+    lines = [line for line in shipped_text("services.csv").splitlines() if not line.startswith("#")]
+    return tuple((int(row[0]), int(row[1]), row[2], row[3]) for row in csv.reader(lines[1:]))
+
+
+@cache
+def registered(protocol: Transport = "tcp") -> PortSet:
+    """Every port that is registered for a service."""
+    return PortSet.of(*((low, high) for low, high, transports, _ in _service_rows() if protocol in transports))
+
+
+def usual_names(ports: PortSet, protocol: Transport) -> str:
+    """The names of what usually listens on ports: ``ssh``, ``smtp, domain, http and 400 more``, or nothing."""
+    found = [
+        name
+        for low, high, transports, name in _service_rows()
+        if protocol in transports and any(low <= b and a <= high for a, b in ports.spans)
+    ]
+    names = list(dict.fromkeys(found))
+    more = f" and {len(names) - MOST_NAMES} more" if len(names) > MOST_NAMES else ""
+    return ", ".join(names[:MOST_NAMES]) + more
+
+
+MOST_FOUND = 12
+_ALIKE = {
+    "hang": ("hang", "silence", "no answer", "wait"), "timeout": ("hang", "no answer", "silence"),
+    "timed": ("hang", "no answer", "silence"), "stuck": ("hang",), "freeze": ("hang",), "freezes": ("hang",),
+    "refused": ("refus",), "reset": ("refus", "break"), "dir": ("listing",), "ls": ("listing",), "list": ("listing",),
+    "folder": ("listing", "folder"), "directory": ("listing", "folder"), "upload": ("transfer",),
+    "download": ("transfer",), "password": ("password", "login", "account"), "530": ("login", "account"),
+    "425": ("data", "listing"), "certificate": ("certificate",), "outside": ("outside",), "home": ("inside",),
+}  # fmt: skip
+"""What people say, and the words that the pages have for it."""
+_SMALL = {"the", "a", "an", "is", "it", "and", "but", "or", "of", "to", "in", "on", "at", "my", "not", "no", "does"}
+
+
+def showing_like(text: str, pages: Mapping[str, Page]) -> list[str]:
+    """The kinds of finding whose “how it shows” has all that is asked for, the closest first."""
+    asked = [each for each in re.findall(r"[a-z0-9]+", text.lower()) if each not in _SMALL]
+    scored = {kind: _score(asked, page) for kind, page in pages.items()}
+    best = max(scored.values(), default=0)
+    found = [kind for kind, score in scored.items() if score and score == best]
+    return found[:MOST_FOUND] if asked and best >= len(asked) else []
+
+
+def _score(asked: list[str], page: Page) -> int:
+    """How many of the words stand in what shows."""
+    shows = page["shows"].lower()
+    return sum(any(form in shows for form in _word_forms(word)) for word in asked)
+
+
+def _word_forms(word: str) -> tuple[str, ...]:
+    """A word without its ending, and what else is said for it."""
+    stem = re.sub(r"(ings?|ed|es|s)$", "", word) if len(word) > 4 else word
+    return (*_ALIKE.get(word, ()), *_ALIKE.get(stem, ()), stem)

@@ -1,0 +1,1 @@
+"""The site file: read, checked, written, changed where it stands."""

@@ -1,0 +1,92 @@
+"""The site file: YAML in, a checked site out, with the line of everything in it."""
+
+import os
+from itertools import islice
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from ...core.model.consistency import problems
+from ...core.model.site import Client, Site
+from ...core.values.text_value import SitePath
+from ..damage import guarded
+from ..reading import MOST_COUNTED, BadInput, InputProblem
+from .types import faults, from_text
+from .yaml_tree import YamlTree, read_text
+
+PATTERN = "*.site.yaml"
+
+
+class SiteFile(msgspec.Struct, frozen=True):
+    """A site as it stands in a file."""
+
+    file: str
+    site: Site
+    tree: YamlTree
+
+    def line(self, place: SitePath | None) -> int | None:
+        """The line of a place in the file."""
+        return None if place is None else self.tree.line(place)
+
+
+def find_site_file(named: Path | None) -> Path:
+    """The file that was named, else the only site file of a folder: the one that was named, or this one.
+    Raises BadInput."""
+    if str(named) == "-":
+        raise BadInput("-", InputProblem(0, "is no file: name one, so that messages can name its lines"))
+    if named is not None and not os.path.isdir(named):  # noqa: PTH112  (Path.is_dir raises where it may not look)
+        return named
+    folder = named or Path()
+    try:
+        found = sorted(folder.glob(PATTERN))
+    except OSError as error:
+        raise BadInput(
+            str(folder), InputProblem(0, f"cannot be read: {(error.strerror or 'it failed').lower()}")
+        ) from None
+    if len(found) == 1:
+        return found[0]
+    if found:
+        listed = ", ".join(map(str, found))
+        raise BadInput(str(folder), InputProblem(0, f"has {len(found)} site files; name one of them: {listed}"))
+    if not os.access(folder, os.R_OK | os.X_OK):
+        raise BadInput(str(folder), InputProblem(0, "cannot be read: permission denied"))
+    raise BadInput(
+        str(folder), InputProblem(0, f"has no site file ({PATTERN}); name one, or write one: eager-lantern new")
+    )
+
+
+def _with_habits(site: Site, data: Any) -> Site:
+    """The site with each client's own words on top of the habits that it names."""
+    habits = {each["name"]: each for each in data.get("habits", ())}
+    clients = []
+    for client, written in zip(site.clients, data.get("clients", ()), strict=True):
+        shared = {key: value for key, value in habits.get(client.habits, {}).items() if key != "name"}
+        clients.append(msgspec.convert(shared | written, Client, dec_hook=from_text) if shared else client)
+    return msgspec.structs.replace(site, clients=tuple(clients))
+
+
+@guarded
+def read_site(path: Path) -> SiteFile:
+    """Read and check a site file. Raises BadInput with everything that is wrong in it."""
+    return parse_site(as_typed(path), read_text(path))
+
+
+def as_typed(path: Path) -> str:
+    """What a file is called in messages and in commands to copy, where nothing begins as an option does."""
+    return f"./{path}" if str(path).startswith("-") else str(path)
+
+
+@guarded
+def parse_site(file: str, text: str) -> SiteFile:
+    """The same for a text that stands in no file; ``file`` is what errors call it."""
+    tree = YamlTree(file, text)
+    try:
+        site = _with_habits(msgspec.convert(tree.data, Site, dec_hook=from_text), tree.data)
+    except msgspec.ValidationError as error:
+        found = list(islice(faults(Site, tree.data, ()), MOST_COUNTED)) or [((), str(error))]
+    else:
+        found = [(each.place, each.message) for each in islice(problems(site), MOST_COUNTED)]
+        if not found:
+            return SiteFile(file, site, tree)
+    raise BadInput(file, *(InputProblem(tree.line(place), message) for place, message in found))

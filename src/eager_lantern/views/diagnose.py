@@ -1,0 +1,145 @@
+"""What `diagnose` shows: what was seen, what explains it, and what to try next."""
+
+from collections.abc import Iterator
+
+from rich.console import RenderableType
+from rich.text import Text
+
+from ..core.diagnosis.diagnosis import CauseGroup, Diagnosis, NamedCause, named_causes
+from ..core.diagnosis.next_test import Weighed
+from ..core.diagnosis.wording import Instruction, came_of, whose
+from ..core.model.site import Site
+from ..core.values.text_value import SitePath
+from .ledger import LineOf
+from .screen import ACCENT, HOLDS, RISKS, STOPS, STRONG, UNTRIED, Share, between, columns, command
+
+MOST_IN_FULL, MOST_OTHERS, MOST_OUTCOMES = 3, 5, 5
+
+
+def diagnose_view(
+    site: Site, found: Diagnosis, told: Instruction | None, file: str, line: LineOf, whole: bool, first: str = ""
+) -> Iterator[RenderableType]:
+    """The whole of a diagnosis; ``told`` is how the next test is made, ``file`` empty without a site file, where
+    ``first`` is the command that writes one."""
+    yield between(site.site, _diagnose_headline(found), STRONG)
+    yield ""
+    yield from _observation_rows(found)
+    yield ""
+    if found.as_described:
+        yield Text("Nothing was seen to fail, and all of it is as the site file promises.", style=STRONG)
+    elif found.verdict == "none":
+        yield from _unexplained(found, file)
+    else:
+        for number, group in enumerate(found.groups if whole else found.groups[:2], start=1):
+            yield from _group(number, group, bool(file), line, whole)
+        yield from _left_out(found, whole)
+    if found.test is not None and told is not None:
+        yield from _next_test_rows(found.test, told, whole)
+    if not file:
+        yield Text("No site file was given: a plain router and server stood in. To write one, with", style=UNTRIED)
+        yield Text("what was seen here filled in (it asks the rest):", style=UNTRIED)
+        yield command(f"  {first}", ACCENT)
+
+
+def _observation_rows(found: Diagnosis) -> Iterator[RenderableType]:
+    """A line for each sighting, with its source where there is more than one."""
+    sources = {each.source for each in found.observations}
+    from_one = f"  {next(iter(sources))}" if len(sources) == 1 else ""
+    yield Text.assemble(("Seen", STRONG), (from_one, UNTRIED))
+    table = columns(widths=(2, Share(2), Share(3)))
+    for each in found.observations:
+        mark = Text("●", style=HOLDS) if not each.fails else Text("◆", style=STOPS)
+        source = "" if from_one else f"  [{each.source}]"
+        table.add_row(mark, Text(whose(each.tried)), Text.assemble(came_of(each), (source, UNTRIED)))
+    yield table
+
+
+def _diagnose_headline(found: Diagnosis) -> Text:
+    count = sum(len(each.causes) for each in found.groups)
+    if found.as_described:
+        return Text("● as promised", style=HOLDS)
+    if found.verdict == "none":
+        return Text("◌ nothing known explains it", style=RISKS)
+    return Text(f"◆ {count} possible cause{'s' * (count != 1)}", style=STOPS)
+
+
+def _unexplained(found: Diagnosis, file: str) -> Iterator[RenderableType]:
+    yield Text("No fault that is known, and no two of them, make all of this.", style=STRONG)
+    if len(found.parted) == 2:
+        yield Text("These two exclude each other: each has causes of its own, and no cause has both.")
+        yield from (Text(f"  {whose(each.tried)}: {came_of(each)}  [{each.source}]") for each in found.parted)
+        yield Text("  → was one taken before something was changed? Take both anew, and give those.", style=ACCENT)
+    elif found.parted:
+        (each,) = found.parted
+        yield Text("This one is explained by nothing:")
+        yield Text(f"  {whose(each.tried)}: {came_of(each)}  [{each.source}]")
+        where = f"is {file} as things are meant" if file else "are these the places that are meant"
+        yield Text(f"  → {where}: addresses, ports, modes, who stands where?", style=ACCENT)
+
+
+def _group(number: int, group: CauseGroup, in_file: bool, line: LineOf, whole: bool) -> Iterator[RenderableType]:
+    causes = named_causes(group)
+    many = f"{len(causes)} causes that nothing seen tells apart" if len(causes) > 1 else "one cause"
+    yield Text.assemble((f"{number}. ", STRONG), (_percent(group.probability), STRONG), f"  {many}")
+    full = causes if whole else causes[:MOST_IN_FULL]
+    for each in full:
+        yield from _in_full(each, in_file, line)
+    rest = causes[len(full) :]
+    table = columns(widths=(5, None))
+    for each in rest[:MOST_OTHERS]:
+        line_of = (_line_number(each.place, in_file, line), UNTRIED)
+        table.add_row(Text("  ◆", style=STOPS), Text.assemble(", and ".join(each.messages), line_of))
+    yield table
+    if len(rest) > MOST_OTHERS:
+        yield Text(f"    and {len(rest) - MOST_OTHERS} more, less likely (--all shows them)", style=UNTRIED)
+    yield ""
+
+
+def _in_full(each: NamedCause, in_file: bool, line: LineOf) -> Iterator[RenderableType]:
+    table = columns(widths=(5, None))
+    parts = [(each.message, each.place, each.look, each.cure)]
+    parts += [(fault.message, fault.place, fault.look, fault.cure) for fault in each.beside]
+    for i, (message, place, look, cure) in enumerate(parts):
+        mark = Text("  ◆", style=STOPS) if i == 0 else Text("  and", style=STOPS)
+        table.add_row(mark, Text.assemble((message, STRONG), (_line_number(place, in_file, line), UNTRIED)))
+        table.add_row("", Text(f"look: {look}"))
+        table.add_row("", Text(f"→ {cure}", style=ACCENT))
+    yield table
+
+
+def _line_number(place: SitePath, in_file: bool, line: LineOf) -> str:
+    number = line(place) if in_file else None
+    return f"  line {number}" if number else ""
+
+
+def _left_out(found: Diagnosis, whole: bool) -> Iterator[RenderableType]:
+    left = () if whole else found.groups[2:]
+    if left:
+        chance = _percent(sum(each.probability for each in left))
+        yield Text(
+            f"{chance}  {sum(len(each.causes) for each in left)} further causes (--all shows them)", style=UNTRIED
+        )
+        yield ""
+
+
+def _percent(probability: float) -> str:
+    return f"{100 * probability:.0f} %" if probability >= 0.01 else "under 1 %"
+
+
+def _next_test_rows(weighed: Weighed, told: Instruction, whole: bool) -> Iterator[RenderableType]:
+    yield between("Next best test", Text(f"tells {weighed.bits:.1f} bits", style=UNTRIED), STRONG)
+    where = columns(widths=(1, None))
+    where.add_row("", Text(f"{told.place}: {told.do}"))
+    yield where
+    if told.command:
+        yield command(f"  {told.command}", ACCENT)
+    shown = weighed.outcomes if whole else weighed.outcomes[:MOST_OUTCOMES]
+    table = columns(widths=(3, Share(3), 10, Share(2)))
+    for each in shown:
+        left = len(each.leaves)
+        meaning = "that is it" if left == 1 else f"{left} causes are left"
+        chance = Text(_percent(each.chance), style=UNTRIED)
+        table.add_row("", Text(each.words), chance, Text(meaning))
+    yield table
+    if len(weighed.outcomes) > len(shown):
+        yield Text(f"    and {len(weighed.outcomes) - len(shown)} less likely outcomes", style=UNTRIED)
