@@ -43,7 +43,7 @@ from eager_lantern.core.predict.session import predict
 from eager_lantern.core.values.outcomes import Rung
 from eager_lantern.core.verdict import judge
 from eager_lantern.formats.reading import BadInput
-from eager_lantern.formats.results.kept import sightings_of_rehearsal
+from eager_lantern.formats.results.observations import observations_of_rehearsal
 from eager_lantern.formats.results.rehearse import rehearse_result
 from eager_lantern.formats.session_logs import read_session_log
 from eager_lantern.formats.shipped import shipped_knowledge
@@ -164,7 +164,7 @@ def _setup(setup: StandInSetup, kind: str, rung: Rung, users: set[str], folder: 
 def case_of(site: Site, faults: tuple[Fault, ...], chance: random.Random) -> Case:
     """A site with faults, and what `diagnose` makes of what is seen of it."""
     broken = broken_site(site, faults, chance)
-    seen = sightings_of_rehearsal(rehearse_result(in_lab(broken, faults), "kernel"), broken)
+    seen = observations_of_rehearsal(rehearse_result(in_lab(broken, faults), "kernel"), broken)
     found = diagnose(site, seen, shipped_knowledge())
     shown = any(each.fails for each in seen)
     at = _group_of(found, faults)

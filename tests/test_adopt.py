@@ -31,8 +31,8 @@ from eager_lantern.core.network.topology import Topology
 from eager_lantern.core.sheets.gateway import gateway_sheet
 from eager_lantern.core.sheets.server import server_sheet
 from eager_lantern.core.sheets.sheet import Grid, Sheet
-from eager_lantern.formats.devices.fragments import fragments
-from eager_lantern.formats.devices.server_settings import read_settings
+from eager_lantern.formats.devices.format import Target
+from eager_lantern.formats.devices.register import files_of, read_files
 from eager_lantern.formats.devices.tables import read_rule_table
 from eager_lantern.formats.site.site_file import parse_site, read_site
 from eager_lantern.lab.daemons.proftpd import daemon
@@ -87,8 +87,7 @@ def test_settings_read_from_the_pages_of_shipped_sites_are_theirs(path: Path) ->
         grid = next((part.grid for part in sheet.parts if part.title == f"Service {service.name}"), None)
         if grid is None:
             continue
-        reading = read_settings("page.csv", grid_csv(grid))
-        assert reading is not None
+        (reading,) = read_files({"page.csv": grid_csv(grid)}, Target(site, site.server.name))
         assert adopted(site, site.server.name, service.name, "in", [reading]) == site
 
 
@@ -113,8 +112,7 @@ def test_the_configuration_of_a_daemon_is_read_as_the_service_that_it_was_writte
     announced = service.passive and replace(service.passive, announce_inside=None)
     written = replace(service, tls=tls, passive=announced, active=None, peer_must_match=True)
     text = _configured(site, written)
-    reading = read_settings("proftpd.conf", text)  # public interface
-    assert reading is not None
+    (reading,) = read_files({"proftpd.conf": text}, Target(site, site.server.name))  # public interface
     bare = Service(name=written.name, protocol="ftp", control_port=written.control_port, tls=Tls(names=tls.names))
     found = adopted(replace(site, services=(bare,)), site.server.name, bare.name, "in", [reading]).services[0]
     assert (found.control_port, found.passive, found.tls) == (written.control_port, written.passive, written.tls)
@@ -137,8 +135,8 @@ def test_what_sshd_prints_of_itself_is_read(tmp_path: Path) -> None:
     (tmp_path / "conf").write_text(f"Port 2222\nHostKey {key}\nChrootDirectory /srv/tides\nAllowUsers station\n")
     Path("/run/sshd").mkdir(exist_ok=True)
     done = subprocess.run(["/usr/sbin/sshd", "-T", "-f", tmp_path / "conf"], capture_output=True, text=True, check=True)
-    reading = read_settings("printed", done.stdout)
-    assert reading is not None
+    site = read_site(AFTER).site
+    (reading,) = read_files({"printed": done.stdout}, Target(site, site.server.name))
     assert [(each.key, str(each.value)) for each in reading.values] == [(("control_port",), "2222")]
     assert {each.text.split()[0] for each in reading.skipped} == {"chrootdirectory", "allowusers"}
 
@@ -260,9 +258,9 @@ def test_a_sweep_over_a_lamp_tells_what_was_typed_and_which_ports_came_through(t
 @pytest.mark.parametrize(
     ("text", "says"),
     [
-        ('{"format": "eager-lantern/lamp/1"}', "is no kept result"),
-        ('{"format": "eager-lantern/walk/1"}', "a survey, a visit or a sweep is read here"),
-        ('{"format": "eager-lantern/survey/1"', "is no kept result"),
+        ('{"format": "eager-lantern/lamp/1"}', "found a damaged result of lamp"),
+        ('{"format": "eager-lantern/walk/1"}', "expected a result of survey or visit or lamp"),
+        ('{"format": "eager-lantern/survey/1"', "found no JSON"),
         (
             '{"format": "eager-lantern/visit/1", "taken": {"time": "", "host": "", "tool": ""}, "promises": []}',
             "nothing",
@@ -301,15 +299,19 @@ SERVICES = [
 ]
 
 
+def fragments(site: Site) -> dict[str, str]:
+    """What servers' formats write for the first service, by the end of the file's name."""
+    return {each.name.partition(".")[2]: each.text for each in files_of(site) if each.owner == site.services[0].name}
+
+
 @pytest.mark.parametrize("number", range(len(SERVICES)))
 def test_fragments_of_servers_are_accepted_by_them_and_read_back_as_the_service(number: int, tmp_path: Path) -> None:
     site = with_service(SERVICES[number])
     service = site.services[0]
-    for ending, text in fragments(site, service).items():
+    for ending, text in fragments(site).items():
         path = tmp_path / ending
         path.write_text(text)
-        reading = read_settings(ending, text)
-        assert reading is not None
+        (reading,) = read_files({ending: text}, Target(site, site.server.name))
         (again, *_) = adopted(site, site.server.name, service.name, "in", [reading]).services
         assert replace(again, tls=service.tls) == service
         assert (again.tls.mode, again.tls.required) == (service.tls.mode, service.tls.required)
@@ -340,7 +342,7 @@ print(ftp.sendcmd("PASV"))
 def test_pure_ftpd_starts_with_its_fragment_and_announces_what_it_says(number: int, tmp_path: Path) -> None:
     site = with_service(SERVICES[number])
     service = site.services[0]
-    own = [fragments(site, service)["pure-ftpd.conf"], "Daemonize yes", "MinUID 1", f"PureDB {tmp_path}/users"]
+    own = [fragments(site)["pure-ftpd.conf"], "Daemonize yes", "MinUID 1", f"PureDB {tmp_path}/users"]
     own += [f"PIDFile {tmp_path}/pid", f"CertFile {tmp_path}/both.pem"]
     (tmp_path / "server.conf").write_text("\n".join([*own, ""]))
     (tmp_path / "ask.py").write_text(ASKED)
@@ -370,7 +372,7 @@ def test_the_fragment_of_openssh_is_accepted_and_keeps_a_reader_to_reading(tmp_p
     raw["accounts"].append({"name": "a b", "service": "tide-exchange", "home": "/srv/x y", "rights": ["list"]})
     raw["promises"] = []
     site = parse_site("fragment", json.dumps(raw)).site
-    text = fragments(site, site.services[0])["sshd.conf"]
+    text = fragments(site)["sshd.conf"]
     (tmp_path / "sshd.conf").write_text(text)
     subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", tmp_path / "key"], check=True)
     Path("/run/sshd").mkdir(exist_ok=True)
@@ -379,4 +381,4 @@ def test_the_fragment_of_openssh_is_accepted_and_keeps_a_reader_to_reading(tmp_p
     assert {"port 2222", "chrootdirectory /srv/tides/out", "forcecommand internal-sftp -R"} <= set(
         done.stdout.splitlines()
     )
-    assert "# a b: its name or folder cannot stand here as it is" in text
+    assert "# a b: this name or folder cannot be written here" in text

@@ -191,11 +191,15 @@ def test_what_a_visit_saved_is_read_again_with_the_port_that_it_was_told(tmp_pat
 
 
 BAD: list[tuple[str, str, str]] = [
-    ("--seen", "220 hello\n", "a session log goes to --log"),
-    ("--seen", '{"format": "eager-lantern/visit/2"}', "newer version"),
-    ("--seen", '{"format": "eager-lantern/check/1"}', "where one of eager-lantern/visit/1"),
-    ("--seen", '{"format": "eager-lantern/visit/1", "promises": 3}', "is no kept result of visit"),
-    ("--seen", "[1, 2]", "has the format “”"),
+    ("--seen", "220 hello\n", "The log of a session belongs to diagnose --log"),
+    ("--seen", '{"format": "eager-lantern/visit/2"}', "of another version of this program; expected version 1"),
+    (
+        "--seen",
+        '{"format": "eager-lantern/check/1"}',
+        "found the format “eager-lantern/check/1”; expected a result of visit",
+    ),
+    ("--seen", '{"format": "eager-lantern/visit/1", "promises": 3}', "found a damaged result of visit"),
+    ("--seen", "[1, 2]", "found JSON without a format"),
     ("--log", "a shopping list\nbread\n", "no command and no reply of FTP"),
     ("--log", "220 hi\n" * 100_001, "at most 100000 are read"),
 ]

@@ -86,5 +86,5 @@ def test_a_rule_set_that_the_kernel_refuses_is_told_by_its_device() -> None:
 
 @pytest.mark.parametrize("command", ["unshare", "ip", "nft"])
 def test_a_missing_means_is_named_with_its_package(command: str, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(kernel.shutil, "which", lambda name, path=None: None if name == command else f"/bin/{name}")
+    monkeypatch.setattr(kernel, "program", lambda name: None if name == command else f"/bin/{name}")
     assert missing_means() == f"{command} is missing: install the package {kernel.MEANS[command]}"

@@ -35,7 +35,7 @@ from eager_lantern.core.observed.survey import (
     WayOut,
 )
 from eager_lantern.core.values.addresses import Address
-from eager_lantern.formats.results.kept import reached_at
+from eager_lantern.formats.results.observations import reached_at
 from eager_lantern.formats.site.site_file import parse_site
 from eager_lantern.formats.site.types import from_text
 from eager_lantern.lab.servers.router import RouterSetup, StandInRouter, StandInStun, answering_datagrams
@@ -350,10 +350,10 @@ def test_a_kept_survey_is_read_back_and_one_of_another_format_is_told(tmp_path: 
     assert "listens-elsewhere" in {each["kind"] for each in result["findings"]}
     kept.write_text(kept.read_text().replace("survey/1", "survey/9"))
     done = run("check", AFTER, "--survey", kept)
-    assert (done.returncode, "has the format “eager-lantern/survey/9”" in done.stderr) == (2, True)
+    assert (done.returncode, "found the format “eager-lantern/survey/9”" in done.stderr) == (2, True)
     kept.write_text("{")
     done = run("check", AFTER, "--survey", kept)
-    assert (done.returncode, "is no kept result of a survey" in done.stderr) == (2, True)
+    assert (done.returncode, "found a damaged result of survey" in done.stderr) == (2, True)
 
 
 def test_an_address_at_which_a_lamp_was_seen_is_an_outside_one() -> None:

@@ -6,7 +6,7 @@ import os
 import sys
 from typing import NoReturn
 
-from .cli.ending import FAULT, INTERRUPTED, KEPT
+from .cli.exit_codes import FAULT, INTERRUPTED, KEPT
 
 COLLECTS = (2_000_000, 20, 100)
 """How many new objects the collector waits for, and how often it looks at older ones: with 700 a site of 10,000 rules

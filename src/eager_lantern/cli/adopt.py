@@ -1,33 +1,30 @@
 """``adopt``: reads a real device, server, survey or visit into the site file."""
 
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
-from ..core.changes.adopted import DeviceConfig, Direction, ParsedValue, adopted
+from ..core.changes.adopted import DeviceConfig, Direction, adopted
 from ..core.changes.states import compared_overlay
 from ..core.changes.steps import Overlay
 from ..core.interview.learnt import Learnt, learnt_of
 from ..core.interview.questions import refusal
 from ..core.model.consistency import problems
-from ..core.model.site import Client, Gateway, Server, Site
-from ..core.observed.conclusions import forwards_of
+from ..core.model.site import Client, Server, Site
 from ..core.verdict import judge
-from ..formats.devices.packet_filter.gateway import Sides, items_of_nft, read_gateway
-from ..formats.devices.packet_filter.host import is_ruleset, read_ruleset
-from ..formats.devices.packet_filter.iptables import is_iptables, items_of_iptables, read_iptables
-from ..formats.devices.server_settings import read_settings
-from ..formats.devices.system import is_sysctl, read_sysctl
-from ..formats.devices.tables import is_rule_table, read_rule_table, read_table_text
+from ..formats.devices.format import Target
+from ..formats.devices.kept_survey import mapped_forwards
+from ..formats.devices.register import read_files
+from ..formats.devices.tables import read_table_text
 from ..formats.reading import BadInput, InputProblem
-from ..formats.results.adopt import FirstSiteResult, LearntResult
+from ..formats.results.adopt import FirstSiteResult, LearntResult, adopt_result
 from ..formats.results.base import as_json
 from ..formats.results.check import check_result
-from ..formats.results.kept import tidied
+from ..formats.results.compare import compare_result
 from ..formats.site.edits import adopted_text, patch
 from ..formats.site.new_site import first_site, first_text, read_seen_of_site
 from ..formats.site.site_file import SiteFile, as_typed, parse_site
@@ -36,69 +33,8 @@ from ..formats.writing import rewrite, write, writes
 from ..views.adopt import adopt_view, first_site_view
 from .arguments.options import Forced, Format, Written, example
 from .arguments.sites import known, the_transfer
-from .ending import BROKEN, KEPT, emit, of_verdict, show
-
-KINDS = (
-    "a kept survey, a table of forwards or rules (CSV), a host's rule set (nft -j list ruleset, iptables-save), "
-    "settings of ProFTPD or Pure-FTPd, what sshd -T or sysctl prints, or a table of setting and value"
-)
-
-
-def readings_of(
-    texts: Mapping[str, str], site: Site, device: str, direction: Direction, sides: Sides
-) -> list[DeviceConfig]:
-    """What each file tells of a device, by what stands in it. Raises BadInput and BadParameter."""
-    behind = next((each for each in site.gateways if each.name == device), None)
-    found = [read_sysctl(file, text, behind is not None) for file, text in texts.items() if is_sysctl(text)]
-    texts = {file: text for file, text in texts.items() if not is_sysctl(text)}
-    if behind is not None and any(is_ruleset(each) or is_iptables(each) for each in texts.values()):
-        return [*found, *_of_gateway(texts, site, behind, sides)]
-    if sides.outside:
-        raise typer.BadParameter("--outside: only the rule set of a gateway has an outside")
-    if sides.inside and not any(is_ruleset(each) or is_iptables(each) for each in texts.values()):
-        raise typer.BadParameter("--inside: only a rule set names interfaces; these files are none")
-    return [*found, *_read_configs(texts, direction, sides.inside)]
-
-
-def _of_gateway(texts: Mapping[str, str], site: Site, gateway: Gateway, sides: Sides) -> list[DeviceConfig]:
-    """The rule set of a gateway, of which it has to be known which interface is on which side. Raises BadInput and
-    BadParameter."""
-    if not sides.outside or not sides.inside:
-        raise typer.BadParameter(f"which interface is on which side of {gateway.name}? --outside NAME --inside NAME")
-    older = {file: text for file, text in texts.items() if is_iptables(text)}
-    newer = {file: text for file, text in texts.items() if file not in older}
-    if (older and newer) or len(newer) > 1:
-        raise typer.BadParameter("one rule set of a gateway at a time, and no table beside it")
-    items = items_of_iptables(older) if older else items_of_nft(*next(iter(newer.items())))
-    return list(read_gateway(", ".join(texts), items, site, gateway, sides))
-
-
-def _read_configs(texts: Mapping[str, str], direction: Direction, interface: str) -> list[DeviceConfig]:
-    """What each file is, by what stands in it; lists of iptables are of both families together. Raises BadInput."""
-    tables = {file: text for file, text in texts.items() if is_iptables(text)}
-    others = {file: text for file, text in texts.items() if file not in tables}
-    found = [each for file, text in others.items() for each in _read_config(file, text, direction, interface)]
-    return [*found, *read_iptables(", ".join(tables), tables, direction, interface)] if tables else found
-
-
-def _read_config(file: str, text: str, direction: Direction, interface: str) -> tuple[DeviceConfig, ...]:
-    if _is_kept_result(text):
-        from ..formats.results.kept import read_mappings  # surveys load with it
-
-        return (read_mappings(file),)
-    if is_ruleset(text):
-        return read_ruleset(file, text, direction, interface)
-    if is_rule_table(text):
-        return (read_rule_table(file, text),)
-    found = read_settings(file, text)
-    if found is None:
-        raise BadInput(file, InputProblem(0, f"is none of what is read here: {KINDS}"))
-    return (found,)
-
-
-def _is_kept_result(text: str) -> bool:
-    """Whether a text looks like a result of the tool."""
-    return text.lstrip().startswith("{") and '"eager-lantern/' in text[:200]
+from .ending import emit, show
+from .exit_codes import BROKEN, KEPT, of_verdict
 
 
 def service_of_settings(site: Site, device: str, name: str, settings: Sequence[DeviceConfig]) -> str:
@@ -149,7 +85,7 @@ def write_first_site(files: Sequence[str], save: Path | None, force: bool, form:
     day = time.strftime("%Y-%m-%d")
     source = parse_site(str(path), first_text(answers, guessed, found, day))
     configs = [
-        DeviceConfig(name, "forwards", tuple(ParsedValue((), tidied(each), 0) for each in forwards_of(survey.mappings)))
+        DeviceConfig(name, "forwards", mapped_forwards(survey))
         for name, survey in surveys
         if survey.mappings and source.site.gateways
     ]
@@ -237,8 +173,6 @@ def adopt_command(
     """
     site = Path(files[0])
     if site.suffix not in (".yaml", ".yml"):
-        # merged  # templates load slowly
-
         raise typer.Exit(write_first_site(files, save, force, form))
     files = files[1:]
     if not files or save is not None:
@@ -249,7 +183,9 @@ def adopt_command(
     names = [read.server.name, *(each.name for each in read.gateways), *(each.name for each in read.clients)]
     way: Direction = "in" if direction is FilterDirection.into else "out"
     texts = {each: read_table_text(Path(each)) for each in files}
-    configs = readings_of(texts, read, device, way, Sides(outside, inside))
+    configs = read_files(texts, Target(read, device, way, outside, inside))
+    if (outside or inside) and not any(each.of_ruleset for each in configs):
+        raise typer.BadParameter("only a packet filter's rule set names interfaces: leave --outside and --inside out")
     settings = [each for each in configs if each.subject == "settings"]
     known("--device", device or (source.site.server.name if len(settings) == len(configs) else ""), names)
     device = device or source.site.server.name
@@ -269,10 +205,6 @@ def adopt_command(
     difference = patch(text, after, source.file)
     written = writes and after != text
     if form is Format.json:
-        from ..formats.results.adopt import adopt_result  # many results load with it
-        from ..formats.results.base import as_json
-        from ..formats.results.compare import compare_result
-
         held = compare_result(comparison, (source.file, source.file), lines)
         emit(as_json(adopt_result(device, configs, held, difference, written)))
     else:

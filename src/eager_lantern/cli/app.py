@@ -15,7 +15,8 @@ from .. import __version__
 from ..core.model.problem import did_you_mean
 from ..formats.reading import BadInput
 from ..wire.terminal_safe import printable
-from .ending import BAD_INPUT, OutputLost, ResultStream, SideStream, emit, end_tidily
+from .ending import OutputLost, ResultStream, SideStream, emit, end_tidily
+from .exit_codes import BAD_INPUT
 
 COMMANDS = (
     "demo",

@@ -21,7 +21,8 @@ from ..views.check import FolderRow, Shown, check_view, folder_view
 from ..wire.terminal_safe import printable
 from .arguments.options import CheckFormat, example
 from .arguments.sites import judged
-from .ending import BAD_INPUT, BROKEN, FAULT, KEPT, emit, end_quietly, of_verdict, show, worst
+from .ending import emit, end_quietly, show
+from .exit_codes import BAD_INPUT, BROKEN, FAULT, KEPT, of_verdict, worst
 
 
 class Checked(Struct, frozen=True):
@@ -206,10 +207,10 @@ def _emit_comparison(source: SiteFile, verdict: Verdict, seen: Path, form: Check
     from ..core.observed.compared import compared_visits
     from ..formats.results.base import as_json
     from ..formats.results.check import check_result
-    from ..formats.results.kept import read_seen
+    from ..formats.results.kept import read_visits
     from ..views.visit import seen_view
 
-    kept = read_seen(seen)
+    kept = read_visits(seen)
     found = compared_visits(verdict.forecasts, kept.climbs)
     if not found:
         raise BadInput(str(seen), InputProblem(0, f"has no visit that stands for a promise of {source.file}"))

@@ -17,7 +17,8 @@ from ..formats.site.site_file import SiteFile
 from ..views.compare import compare_view, revisits_view
 from .arguments.options import example
 from .arguments.sites import read_state
-from .ending import BROKEN, CANNOT_TELL, KEPT, emit, show
+from .ending import emit, show
+from .exit_codes import BROKEN, CANNOT_TELL, KEPT
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 _CODES = {"same": KEPT, "changed": KEPT, "lost": BROKEN, "unknown": CANNOT_TELL}

@@ -28,7 +28,7 @@ from ..core.values.addresses import Address
 from ..core.values.ports import PortSet
 from ..core.verdict import Verdict, judge
 from ..formats.reading import BadInput, InputProblem
-from ..formats.results.kept import sightings_of_rehearsal
+from ..formats.results.observations import observations_of_rehearsal
 from ..formats.results.rehearse import rehearse_result
 from ..formats.shipped import shipped_costs, shipped_knowledge, usual_names
 from ..formats.site.edits import mended_text, patch
@@ -48,7 +48,8 @@ from ..views.survey import router_view
 from ..views.walk import walk_view
 from ..wire.ftp import Endpoint
 from .arguments.options import example
-from .ending import of_kept, show
+from .ending import show
+from .exit_codes import of_kept
 from .labs import CALLED, LabKind, able, built, lab_folder, progress
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -140,7 +141,7 @@ def _diagnosed(folder: Path, faulty: SiteFile) -> None:
     watched = [(i, each) for i, each in enumerate(faulty.site.promises) if each.client in WATCHED]
     forecasts = [_at_few_ports(predict(topology, each, ("promises", i)), BY_HAND) for i, each in watched]
     results = rehearse_result(_in_lab(folder, topology, forecasts), _lab().value)
-    seen = sightings_of_rehearsal(results, meant.site, Path("sessions of two clients"))
+    seen = observations_of_rehearsal(results, meant.site, Path("sessions of two clients"))
     found = diagnose(meant.site, seen, shipped_knowledge())
     told = instruction(meant.site, found.test, AFTER) if found.test else None
     show(diagnose_view(meant.site, found, told, AFTER, meant.line, whole=False))

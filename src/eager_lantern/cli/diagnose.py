@@ -19,7 +19,7 @@ from ..core.model.site import Site
 from ..core.observed.observation import Observation
 from ..formats.results.base import as_json
 from ..formats.results.diagnose import diagnose_result
-from ..formats.results.kept import clients_of, read_sightings
+from ..formats.results.observations import clients_of, read_observations
 from ..formats.session_logs import read_session_log
 from ..formats.shipped import shipped_knowledge, shipped_text
 from ..formats.site.site_file import PATTERN, SiteFile, find_site_file, parse_site, read_site
@@ -27,7 +27,8 @@ from ..views.diagnose import diagnose_view
 from ..views.screen import ACCENT, STRONG, command, command_line
 from .arguments.options import Format, SiteArgument, Written, example
 from .arguments.sites import client_and_file, known
-from .ending import BROKEN, CANNOT_TELL, KEPT, emit, show, tell
+from .ending import emit, show, tell
+from .exit_codes import BROKEN, CANNOT_TELL, KEPT
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 PLAIN = "plain.site.yaml"
@@ -119,7 +120,7 @@ def _read_observations(text: str, site: Site) -> Iterator[Observation]:
     client, path = client_and_file(text)
     if client:
         known("--seen", client, clients_of(site))
-    yield from read_sightings(path, site, client)
+    yield from read_observations(path, site, client)
 
 
 def _logged(text: str, site: Site) -> Observation:

@@ -23,7 +23,8 @@ from ..live.lamp.listener import VARIABLE, Lamp, given_secret
 from ..views.lamp import burnt_view, lit_view
 from .arguments.options import Format, ServiceName, SiteArgument, Written, example, parsed
 from .arguments.sites import the_transfer
-from .ending import CANNOT_TELL, emit, show
+from .ending import emit, show
+from .exit_codes import CANNOT_TELL
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 LONGEST_SECONDS = 86_400

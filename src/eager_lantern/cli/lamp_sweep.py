@@ -27,7 +27,8 @@ from ..views.lamp import sweeps_view
 from .arguments.options import Format
 from .arguments.sites import known, the_transfer
 from .arguments.visit_options import Keeping
-from .ending import BROKEN, CANNOT_TELL, KEPT, emit, show
+from .ending import emit, show
+from .exit_codes import BROKEN, CANNOT_TELL, KEPT
 from .visits import client_at, reached
 
 LONGEST_SECONDS = 2.0

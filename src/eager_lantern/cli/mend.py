@@ -21,7 +21,8 @@ from ..views.mend import mend_view
 from ..views.screen import command_line
 from .arguments.options import Format, SiteArgument, Written, example
 from .arguments.sites import known
-from .ending import BROKEN, CANNOT_TELL, KEPT, emit, show
+from .ending import emit, show
+from .exit_codes import BROKEN, CANNOT_TELL, KEPT
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 

@@ -24,7 +24,8 @@ from ..views.check import Shown, check_body
 from ..views.screen import ACCENT, STOPS, STRONG
 from ..views.setting_up import more_lines, new_view, question_lines, remark_line
 from .arguments.options import Forced, Format, Written, example
-from .ending import emit, of_verdict, show, tell
+from .ending import emit, show, tell
+from .exit_codes import of_verdict
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 

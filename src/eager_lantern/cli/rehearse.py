@@ -30,7 +30,8 @@ from ..views.rehearse import rehearse_view
 from ..views.walk import LineOf
 from .arguments import completion
 from .arguments.options import Format, SiteArgument, Written, example
-from .ending import BROKEN, CANNOT_TELL, emit, has_terminal, of_kept, show
+from .ending import emit, has_terminal, show
+from .exit_codes import BROKEN, CANNOT_TELL, of_kept
 from .labs import CALLED, LabKind, able, built, lab_folder, progress
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)

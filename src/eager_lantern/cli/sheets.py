@@ -7,12 +7,10 @@ from typing import Annotated
 
 import typer
 
-from ..core.model.site import Site
 from ..core.sheets.all import Sheets, sheets_of
 from ..core.sheets.sheet import Sheet, distinct, slug
 from ..core.verdict import judge
-from ..formats.devices.fragments import FRAGMENTS, fragments
-from ..formats.devices.packet_filter.nftables import rule_files
+from ..formats.devices.register import endings, files_of
 from ..formats.results.base import as_json
 from ..formats.results.pages import SheetsResult
 from ..formats.shipped import shipped_text
@@ -21,7 +19,8 @@ from ..formats.writing import folder_for_new, write
 from ..views.pages import grid_csv, sheet_markdown, sheet_pages
 from ..views.setting_up import sheets_view
 from .arguments.options import Format, SiteArgument, example
-from .ending import emit, of_verdict, show
+from .ending import emit, show
+from .exit_codes import of_verdict
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
@@ -47,13 +46,12 @@ def sheets(
     """
     source = read_site(find_site_file(site))
     verdict = judge(source.site)
-    rules = rule_files(source.site)
-    named = dict(zip(rules, distinct(f"{slug(name)}.nft" for name in rules), strict=True))
+    to_load = files_of(source.site)
+    named = {each.owner: each.name for each in to_load if each.name.endswith(".nft")}
     result = sheets_of(verdict, as_typed(Path(Path(source.file).name)), named, _digests(source))
     folder = into or Path(source.file).with_name(f"{Path(source.file).name.removesuffix(PATTERN[1:])}-pages")
     written = {folder / name: text.encode() for name, text in _files(result)}
-    written |= {folder / name: text.encode() for name, text in _fragments(source.site)}
-    written |= {folder / named[name]: text.encode() for name, text in rules.items()}
+    written |= {folder / each.name: each.text.encode() for each in to_load}
     with folder_for_new(folder):
         write(written, force)
     names = [each.name for each in written]
@@ -79,11 +77,11 @@ def sheets(
 def _stale(folder: Path, names: Sequence[str]) -> list[str]:
     """Files in the folder that look like pages of an earlier run, which this one has not written."""
     found = (each.name for each in folder.iterdir() if each.name not in names)
-    return sorted(name for name in found if _PAGE.match(name) or name.endswith(_ENDINGS))
+    ends = tuple(f".{each}" for each in endings())
+    return sorted(name for name in found if _PAGE.match(name) or name.endswith(ends))
 
 
 _PAGE = re.compile(r"[0-9]{2,}-.*\.(md|csv)")
-_ENDINGS = (".nft", *(f".{each}" for each in FRAGMENTS))
 
 
 def _digests(source: SiteFile) -> dict[str, str]:
@@ -103,14 +101,6 @@ def _files(result: Sheets) -> Iterator[tuple[str, str]]:
         stem = f"{number:02}-{slug(sheet.name)}"
         yield f"{stem}.md", sheet_markdown(result.title, result.trouble, sheet)
         yield from _csv_tables(stem, sheet)
-
-
-def _fragments(site: Site) -> Iterator[tuple[str, str]]:
-    """Names and contents of the fragments for servers' own files."""
-    stems = distinct(slug(each.name) for each in site.services)
-    for service, stem in zip(site.services, stems, strict=True):
-        for ending, text in fragments(site, service).items():
-            yield f"{stem}.{ending}", text
 
 
 def _csv_tables(stem: str, sheet: Sheet) -> Iterator[tuple[str, str]]:

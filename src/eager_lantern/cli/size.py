@@ -34,7 +34,8 @@ from ..views.size import size_view
 from .arguments import size_options as words
 from .arguments.options import Format, ServiceName, Written, example, parsed, parsed_or_none, set_only
 from .arguments.sites import the_transfer
-from .ending import CANNOT_TELL, emit, show
+from .ending import emit, show
+from .exit_codes import CANNOT_TELL
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 MOST_ROWS = 9

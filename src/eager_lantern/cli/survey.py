@@ -15,7 +15,7 @@ from ..core.observed.conclusions import conclusions
 from ..core.observed.survey import Survey
 from ..core.values.addresses import Address
 from ..formats.results.base import as_json
-from ..formats.results.kept import reached_at
+from ..formats.results.observations import reached_at
 from ..formats.results.survey import survey_result
 from ..formats.site.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..formats.writing import write, writes
@@ -27,7 +27,8 @@ from ..views.survey import survey_view
 from ..wire.ftp import Endpoint
 from .arguments.options import Forced, Format, SiteArgument, Written, example, parsed
 from .arguments.sites import the_place
-from .ending import BROKEN, CANNOT_TELL, KEPT, emit, show, taken_now, tell
+from .ending import emit, show, taken_now, tell
+from .exit_codes import BROKEN, CANNOT_TELL, KEPT
 from .visits import reached
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)

@@ -41,7 +41,8 @@ from .arguments.visit_options import (
     only_ssh,
     typed_host,
 )
-from .ending import emit, of_kept, show, taken_now
+from .ending import emit, show, taken_now
+from .exit_codes import of_kept
 from .lamp_sweep import sweep_lamp
 from .visits import Login, Options, WantedVisits, ready, seen_from, visits_of
 

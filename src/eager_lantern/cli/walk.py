@@ -17,7 +17,8 @@ from ..views.walk import walk_view
 from .arguments import completion
 from .arguments.options import Format, ServiceName, SessionMode, SiteArgument, Written, example
 from .arguments.sites import the_transfer
-from .ending import BROKEN, CANNOT_TELL, KEPT, emit, show
+from .ending import emit, show
+from .exit_codes import BROKEN, CANNOT_TELL, KEPT
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 

@@ -10,7 +10,7 @@ from ..core.values.ports import PortSet
 from ..wire.session_log import NoSessionLog, SessionTold, read_log
 from .damage import guarded
 from .reading import BadInput, InputProblem
-from .results.kept import service_for
+from .results.observations import service_for
 from .site.yaml_tree import read_text
 
 

@@ -14,7 +14,7 @@ from ...core.model.problem import did_you_mean
 from ...core.model.site import Service, Site
 from ...core.verdict import Verdict, judge
 from ...formats.reading import BadInput, InputProblem
-from ...formats.results.kept import KeptSurvey, KeptVisits, read_seen, read_survey
+from ...formats.results.kept import KeptSurvey, KeptVisits, looks_kept, read_survey, read_visits
 from ...formats.site.site_file import SiteFile, parse_site
 from ...formats.site.yaml_tree import MOST_BYTES, read_text
 from ...live.own_process import environment_for_child, own_path, program
@@ -77,10 +77,9 @@ def read_state(name: str) -> SiteFile | KeptVisits | KeptSurvey:
     if not os.path.lexists(name) and ":" in name:
         return parse_site(name, _at_revision(name))
     text = read_text(Path(name))
-    if text.lstrip().startswith("{") and '"eager-lantern/survey/' in text[:200]:
+    if looks_kept(text, "survey"):
         return read_survey(Path(name))
-    is_visit = text.lstrip().startswith("{") and '"eager-lantern/visit/' in text
-    return read_seen(Path(name)) if is_visit else parse_site(name, text)
+    return read_visits(Path(name)) if looks_kept(text, "visit") else parse_site(name, text)
 
 
 def _at_revision(name: str) -> str:

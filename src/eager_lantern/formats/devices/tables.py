@@ -21,6 +21,7 @@ from ...core.values.addresses import Address, AddressSet
 from ...core.values.ports import EVERY_PORT, PortSet
 from ..damage import guarded
 from ..reading import BadInput, InputProblem, NotUsable, read_regular
+from .format import DeviceFormat, one_by_one
 
 MOST_BYTES, MOST_ROWS = 20_000_000, 100_000
 _HEADS = {
@@ -75,7 +76,7 @@ _NUMBERS = {"6": "tcp", "17": "udp"}
 _BOTH = {"both", "tcp/udp", "tcp+udp", "tcp, udp", "tcp and udp", "udp/tcp", "tcp & udp"}
 
 
-def is_rule_table(text: str) -> bool:
+def _is_rule_table(file: str, text: str) -> bool:
     """Whether the first line has heads of such a table."""
     try:
         heads = _columns(next(_table_rows(text), (0, []))[1])
@@ -307,3 +308,9 @@ def _action(text: str) -> Literal["allow", "deny", "refuse", "unknown"]:
 def _categories(remarks: Sequence[str]) -> tuple[str, ...] | None:
     found = [each.removeprefix(_CATEGORY) for each in remarks if each.startswith(_CATEGORY)]
     return tuple(each.strip() for each in found[0].split(",")) if found else None
+
+
+FORMAT = DeviceFormat(
+    "tables", "a table of forwards or of filter rules (CSV)", "the page of a router, exported or typed off",
+    recognises=_is_rule_table, reads=one_by_one(read_rule_table),
+)  # fmt: skip

@@ -8,7 +8,6 @@ from contextlib import suppress
 from functools import cache
 from pathlib import Path
 
-import msgspec
 from jinja2 import Environment, StrictUndefined, Template
 
 from ...core.interview.learnt import NEVER_SEEN, PLACES, Learnt, VisitFacts
@@ -28,9 +27,11 @@ from ...core.observed.survey import Survey
 from ...core.values.addresses import address_or_none
 from ...core.values.ports import PortSet
 from ...wire.terminal_safe import printable
-from ..damage import guarded, json_line
-from ..reading import BadInput, InputProblem
-from ..results.kept import LAMP, read_lamp, read_survey
+from ..damage import guarded
+from ..reading import BadInput
+from ..results.kept import read_kept
+from ..results.lamp import LampResult
+from ..results.survey import SurveyResult, survey_of
 from ..results.visit import VisitedPromise, VisitResult
 from ..shipped import registered, shipped_text
 from .site_file import SiteFile, parse_site
@@ -117,27 +118,21 @@ NOT_SEEN = "? not seen"
 
 @guarded
 def read_seen_of_site(path: Path) -> tuple[Survey | None, tuple[VisitFacts, ...]]:
-    """A kept survey, or what kept visits or sweeps over a lamp tell. Raises BadInput for another result."""
-    text = read_text(path)
-    try:
-        form = json.loads(text).get("format", "")
-        if form == "eager-lantern/survey/1":
-            return read_survey(path).survey, ()
-        if form == LAMP:
-            return None, tuple(_facts_of_lamp(path))
-        if form != "eager-lantern/visit/1":
-            message = f"has the format “{printable(str(form), 60)}”; a survey, a visit or a sweep is read here"
-            raise BadInput(str(path), InputProblem(0, message))
-        found = msgspec.json.decode(text, type=VisitResult)
-    except (ValueError, AttributeError, RecursionError) as error:
-        raise BadInput(str(path), InputProblem(json_line(text, error), f"is no kept result: {error}")) from None
-    return None, tuple(_facts(each) for each in found.promises)
+    """A kept survey, or what kept visits or sweeps over a lamp show. Raises BadInput for another file."""
+    match read_kept(path, read_text(path), "survey", "visit", "lamp"):
+        case SurveyResult() as survey:
+            return survey_of(survey), ()
+        case LampResult() as lamp:
+            return None, tuple(_facts_of_lamp(lamp))
+        case VisitResult() as visits:
+            return None, tuple(_facts(each) for each in visits.promises)
+        case _:
+            raise AssertionError("a result that was not asked for")
 
 
-def _facts_of_lamp(path: Path) -> Iterator[VisitFacts]:
+def _facts_of_lamp(lamp: LampResult) -> Iterator[VisitFacts]:
     """A lamp shows which ports the devices on the way let through: the widest span of them is that of the data."""
-    lamp = read_lamp(path)
-    for each in (sweep for place in (lamp.places if lamp else ()) for sweep in place.sweeps):
+    for each in (sweep for place in lamp.places for sweep in place.sweeps):
         if each.protocol == "tcp" and each.ok:
             spans = PortSet.parse(each.ok).spans
             widest = max(spans, key=lambda span: span[1] - span[0])

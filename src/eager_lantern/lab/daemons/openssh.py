@@ -11,6 +11,7 @@ from pathlib import Path
 
 from ...core.model.site import Service
 from ...core.network.topology import Topology
+from ...formats.devices.openssh import service_lines
 from ...live.own_process import program
 from ..servers.setup import Guest
 from ..tasks.tasks import Start
@@ -46,7 +47,7 @@ def ssh_daemon(topology: Topology, service: Service, guests: Sequence[Guest], fo
 
 
 def _configuration(topology: Topology, service: Service, guests: Sequence[Guest], host_key: Path) -> Iterator[str]:
-    yield f"Port {service.control_port.number}"
+    yield from service_lines(service)
     yield from (f"ListenAddress {each}" for each in topology.server.addresses.each)
     yield from (
         f"HostKey {host_key}",
@@ -57,7 +58,6 @@ def _configuration(topology: Topology, service: Service, guests: Sequence[Guest]
         "PubkeyAuthentication no",
         "KbdInteractiveAuthentication no",
         "UseDNS no",
-        "Subsystem sftp internal-sftp",
     )
     for guest in guests:
         denied = ",".join(name for letter, name in _REQUESTS.items() if letter not in guest.rights)

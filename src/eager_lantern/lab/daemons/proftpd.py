@@ -8,10 +8,14 @@ import subprocess
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
+from msgspec.structs import replace
+
+from ...core.model.entries import Destination
 from ...core.model.site import Active, Passive, Service
 from ...core.network.topology import Topology
 from ...core.predict.endpoints import inside_peers, resolved
 from ...core.predict.forecast import Forecast
+from ...formats.devices.proftpd import tls_lines, transfer_lines
 from ...live.own_process import environment_of_system, program
 from ..servers.setup import Guest
 from ..tasks.tasks import Start
@@ -83,13 +87,13 @@ def _configuration(
     topology: Topology, service: Service, guests: Sequence[Guest], folder: Path, served: Path | None
 ) -> Iterator[str]:
     passive, active = service.passive or Passive(), service.active or Active()
-    span = passive.ports.spans[0]
     announced = None if passive.announce.own else next(iter(resolved(topology, passive.announce).of_family(4)), None)
+    known = replace(passive, announce=Destination.parse(str(announced or "own")))
+    yield from transfer_lines(replace(service, passive=known))
     yield from (
         "ServerType standalone",
         f'ServerName "{topology.server.name}"',
         "DefaultServer on",
-        f"Port {service.control_port.number}",
         f"DefaultAddress {' '.join(map(str, topology.server.addresses.each))}",
         "SocketBindTight on",
         f"PidFile {folder}/pid",
@@ -108,15 +112,9 @@ def _configuration(
         "UseReverseDNS off",
         "AllowOverwrite on",
         "DefaultRoot ~",
-        f"AllowForeignAddress {'on' if active.accepts_other_address else 'off'}",
-        f"PassivePorts {span[0]} {span[1]}",  # public interface
         # public interface: without its rights it connects from any port, as a service without from_port does
         f"RootRevoke {'off' if active.from_port else 'UseNonCompliantActiveTransfer'}",
     )
-    if announced is not None:
-        yield f"MasqueradeAddress {announced}"  # public interface
-    if not service.speaks_epsv:
-        yield "<Limit EPSV EPRT>\nDenyAll\n</Limit>"
     for guest in guests:
         for letter, command in _LETTER_COMMANDS.items():
             if letter not in guest.rights:
@@ -126,10 +124,6 @@ def _configuration(
 
 
 def _tls(service: Service, folder: Path, served: Path) -> Iterator[str]:
-    options = [] if service.tls.reuse_required else ["NoSessionReuseRequired"]
-    options += ["UseImplicitSSL"] if service.tls.mode == "implicit" else []
-    required = "off" if not service.tls.required else "on" if service.tls.protects_data else "ctrl"
-    yield from ("LoadModule mod_tls.c", "TLSEngine on", f"TLSRequired {required}", f"TLSLog {folder}/tls.log")
+    yield from ("LoadModule mod_tls.c", f"TLSLog {folder}/tls.log")
+    yield from tls_lines(replace(service, tls=replace(service.tls, certificate="", key="")))
     yield from (f"TLSECCertificateFile {served}", f"TLSECCertificateKeyFile {served}")
-    if options:
-        yield f"TLSOptions {' '.join(options)}"

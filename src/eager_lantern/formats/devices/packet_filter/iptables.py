@@ -18,6 +18,8 @@ from ....core.changes.adopted import DeviceConfig, Direction
 from ....core.values.addresses import Family
 from ...damage import guarded
 from ...reading import BadInput, InputProblem
+from ..format import DeviceFormat, Target
+from .gateway import read_gateway, sides_of
 from .host import read_items
 
 Item = dict[str, dict[str, Any]]
@@ -260,3 +262,25 @@ def _port_operand(text: str) -> list[Any]:
     spans = [each.split(":") for each in text.split(",")]
     ends = [(span[0], span[-1]) for span in spans]
     return [int(low) if low == high else {"range": [int(low or 0), int(high or 65_535)]} for low, high in ends]
+
+
+def _read(texts: Mapping[str, str], target: Target) -> list[DeviceConfig]:
+    """Lists of both families together, since each states a half of it."""
+    names, gateway = ", ".join(texts), target.gateway
+    if gateway is None:
+        return list(read_iptables(names, texts, target.direction, target.inside))
+    return list(read_gateway(names, items_of_iptables(texts), target.site, gateway, sides_of(target, names)))
+
+
+def _instead(text: str) -> str:
+    if re.search(r"^Chain \S+ \((policy|\d+ references)", text, re.MULTILINE):
+        return "found the listing of iptables -L; expected what iptables-save and ip6tables-save print"
+    if re.match(r"Status: (active|inactive)$", text.strip().partition("\n")[0]):
+        return "found what ufw status prints; expected what iptables-save and ip6tables-save print"
+    return ""
+
+
+FORMAT = DeviceFormat(
+    "iptables", "what iptables-save and ip6tables-save print", "iptables-save; ip6tables-save, as root",
+    recognises=lambda file, text: is_iptables(text), reads=_read, relative=_instead,
+)  # fmt: skip

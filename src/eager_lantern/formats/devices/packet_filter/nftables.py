@@ -32,16 +32,22 @@ ct mark { 1, 2 } accept
 ct mark 2 snat ip to 10.61.4.1
 """
 
+import re
 from collections.abc import Iterable, Iterator, Mapping
 
+from ....core.changes.adopted import DeviceConfig
 from ....core.model.site import INTERNET, Filter, Gateway, HostFilter, Refusal, Rule, Server, Site
 from ....core.network.filters import counts
 from ....core.network.flow import segment_bytes
 from ....core.network.topology import listens_on
 from ....core.network.translation import Rewrite, rewrites
-from ....core.sheets.sheet import untold_parts
+from ....core.sheets.sheet import distinct, slug, untold_parts
 from ....core.values.addresses import EVERY_ADDRESS, FAMILIES, Address, Addresses, AddressSet, Family, public_addresses
 from ....core.values.ports import EVERY_PORT, NO_PORTS, PortSet
+from ...reading import BadInput, InputProblem
+from ..format import DeviceFormat, Target, WrittenFile
+from .gateway import items_of_nft, read_gateway, sides_of
+from .host import is_ruleset, read_ruleset
 
 WIRE, OUT, IN = "eth0", "out0", "in0"
 TABLE = "inet eager_lantern"
@@ -404,3 +410,34 @@ def rule_files(site: Site) -> dict[str, str]:
             rules = host_rules(each.filter, each.category, ports, reads)
         found[each.name] = _HEAD.format(device=each.name, site=site.site) + "\n" + rules
     return found
+
+
+def _write(site: Site) -> tuple[WrittenFile, ...]:
+    texts = rule_files(site)
+    names = distinct(f"{slug(each)}.nft" for each in texts)
+    return tuple(WrittenFile(name, owner, text) for name, (owner, text) in zip(names, texts.items(), strict=True))
+
+
+def _read(texts: Mapping[str, str], target: Target) -> list[DeviceConfig]:
+    gateway = target.gateway
+    if gateway is None:
+        read = (read_ruleset(file, text, target.direction, target.inside) for file, text in texts.items())
+        return [each for configs in read for each in configs]
+    (file, text), *more = texts.items()
+    if more:
+        raise BadInput(more[0][0], InputProblem(0, f"found a second rule set of {gateway.name}; expected one"))
+    return list(read_gateway(file, items_of_nft(file, text), target.site, gateway, sides_of(target, file)))
+
+
+def _instead(text: str) -> str:
+    """The listing for people; of several remarks and tables the first counts."""
+    first = next((line for line in text.splitlines() if line.strip() and not line.startswith("#")), "")
+    if re.match(r"table (ip|ip6|inet|bridge|arp|netdev) \S+ \{", first.strip()):
+        return "found the text of nft list ruleset; expected what nft -j list ruleset prints"
+    return ""
+
+
+FORMAT = DeviceFormat(
+    "nftables", "what nft -j list ruleset prints", "nft -j list ruleset, as root",
+    recognises=lambda file, text: is_ruleset(text), reads=_read, writes=_write, endings=("nft",), relative=_instead,
+)  # fmt: skip

@@ -1,18 +1,19 @@
-"""Settings of a Linux system as ``sysctl`` prints them (public interface): whether it hands packets on, and the ports
-of its own connections."""
+"""Settings of a Linux system as ``sysctl`` prints them (public interface): whether it forwards packets, and the local
+ports of its own connections."""
 
 import re
+from collections.abc import Mapping
 
 from ...core.changes.adopted import DeviceConfig, ParsedValue
 from ...core.values.ports import PortSet
 from ..damage import guarded
 from ..reading import BadInput, InputProblem
+from .format import DeviceFormat, Target
 
 _LINE = re.compile(r"net\.ipv4\.(ip_forward|ip_local_port_range)\s*=\s*(\S.*)")
 
 
-def is_sysctl(text: str) -> bool:
-    """Whether a text looks like what the command prints of these settings."""
+def _is_sysctl(file: str, text: str) -> bool:
     return any(_LINE.fullmatch(line.strip()) for line in text.splitlines())
 
 
@@ -30,19 +31,29 @@ def read_sysctl(file: str, text: str, of_gateway: bool) -> DeviceConfig:
             raise BadInput(file, InputProblem(number, f"{match[1]}: {error}")) from None
         found[key] = ParsedValue((key,), value, number)
     if not found:
-        what = "whether it hands packets on (net.ipv4.ip_forward)" if of_gateway else "net.ipv4.ip_local_port_range"
-        raise BadInput(file, InputProblem(0, f"does not say {what}"))
+        expected = "net.ipv4.ip_forward" if of_gateway else "net.ipv4.ip_local_port_range"
+        raise BadInput(file, InputProblem(0, f"found no line with {expected}; expected one"))
     return DeviceConfig(file, "switches", tuple(found.values()))
 
 
 def _switch(text: str) -> bool:
     if text not in ("0", "1"):
-        raise ValueError(f"“{text[:40]}” where 0 or 1 is meant")
+        raise ValueError(f"found “{text[:40]}”; expected 0 or 1")
     return text == "1"
 
 
 def _port_range(text: str) -> PortSet:
     first, *last = text.split()
     if len(last) != 1:
-        raise ValueError(f"“{text[:40]}” where the first and the last port are meant")
+        raise ValueError(f"found “{text[:40]}”; expected the first and the last port")
     return PortSet.parse(f"{first}-{last[0]}")
+
+
+def _read(texts: Mapping[str, str], target: Target) -> list[DeviceConfig]:
+    return [read_sysctl(file, text, target.gateway is not None) for file, text in texts.items()]
+
+
+FORMAT = DeviceFormat(
+    "sysctl", "what sysctl prints", "sysctl net.ipv4.ip_forward, sysctl net.ipv4.ip_local_port_range",
+    recognises=_is_sysctl, reads=_read,
+)  # fmt: skip

@@ -1,0 +1,75 @@
+"""OpenSSH's settings (public interface): read from what ``sshd -T`` prints or from its own file, written as a fragment of ``sshd_config``,
+which ``sshd -t`` accepts."""
+
+from collections.abc import Iterator
+
+from ...core.changes.adopted import DeviceConfig, ParsedValue, Skipped
+from ...core.model.entries import Port
+from ...core.model.site import Account, Right, Service, Site, effective_rights
+from ..damage import guarded
+from .format import DeviceFormat, for_each_service, one_by_one
+from .settings import ACCOUNTS_DECIDE, Found, fragment, is_path, is_word, lines_of, read_lines, words_of
+
+ENDING = "sshd.conf"
+_PRINTED = {"permitrootlogin", "hostkey"}
+_WHO = ("chrootdirectory", "allowusers", "denyusers", "allowgroups", "forcecommand")
+_WRITES: frozenset[Right] = frozenset(("write", "append", "rename", "remove", "make-folders"))
+
+
+@guarded
+def read_sshd(file: str, text: str) -> DeviceConfig:
+    """The settings. Raises BadInput with every value that cannot be read."""
+    return read_lines(file, "sftp", lines_of(text), _values)
+
+
+def _values(number: int, word: str, rest: list[str]) -> Found:
+    if word == "port":
+        yield ParsedValue(("control_port",), Port.parse(rest[0]), number)
+    elif word in _WHO and rest != ["none"]:
+        yield Skipped(number, f"{word} {' '.join(rest)}", ACCOUNTS_DECIDE)
+
+
+def _is_sshd(file: str, text: str) -> bool:
+    """What it prints of itself, or a file of its own, which states what differs from the defaults."""
+    words = words_of(text)
+    return words >= _PRINTED or "subsystem" in words
+
+
+def service_lines(service: Service) -> Iterator[str]:
+    """The lines that every file transfer needs."""
+    yield f"Port {service.control_port}"
+    yield "Subsystem sftp internal-sftp"
+
+
+def sshd_fragment(site: Site, service: Service) -> str:
+    """The service as a fragment; empty for FTP."""
+    return fragment(site, service, _lines(site, service)) if service.protocol == "sftp" else ""
+
+
+def _lines(site: Site, service: Service) -> Iterator[str]:
+    yield from service_lines(service)
+    for each in site.accounts:
+        if each.service == service.name and each.confined:
+            yield from _confined(site, each)
+
+
+def _confined(site: Site, account: Account) -> Iterator[str]:
+    """An account that sees its folder alone; one that only reads is kept to it."""
+    if not is_word(account.name) or (account.home is not None and not is_path(account.home)):
+        yield f"# {account.name}: this name or folder cannot be written here"
+        return
+    rights = effective_rights(site, account)
+    reads_only = rights is not None and not _WRITES & rights
+    yield f"Match User {account.name}"
+    if account.home:
+        yield "  # root must own this folder and every folder above it, and nobody else may write there"
+        yield f"  ChrootDirectory {account.home}"
+    yield f"  ForceCommand internal-sftp{' -R' if reads_only else ''}"
+    yield "  AllowTcpForwarding no"
+    yield "  X11Forwarding no"
+
+
+FORMAT = DeviceFormat(
+    "openssh", "what sshd -T prints, or sshd_config", "sshd -T, as root",
+    recognises=_is_sshd, reads=one_by_one(read_sshd), writes=for_each_service(ENDING, sshd_fragment), endings=(ENDING,),
+)  # fmt: skip

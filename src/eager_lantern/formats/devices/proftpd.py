@@ -1,0 +1,171 @@
+"""ProFTPD's configuration (public interface), read from ``proftpd.conf`` and written as a fragment of it, which
+``proftpd -t`` accepts."""
+
+from collections.abc import Iterator, Sequence
+
+from ...core.changes.adopted import DeviceConfig, Key, ParsedValue, Skipped
+from ...core.model.entries import Destination, Port
+from ...core.model.site import Account, Service, Site
+from ...wire.terminal_safe import printable
+from ..damage import guarded
+from .format import DeviceFormat, for_each_service, one_by_one
+from .settings import (
+    ACCOUNTS_DECIDE,
+    ANONYMOUS,
+    CONFINED,
+    Found,
+    Line,
+    accounts_of,
+    announced_text,
+    fragment,
+    inside_remark,
+    is_path,
+    is_switched_on,
+    is_word,
+    lines_of,
+    range_ends,
+    range_of,
+    read_lines,
+    unconfined_remark,
+    words_of,
+)
+
+ENDING = "proftpd.conf"
+_WORDS = {"servertype", "defaultserver", "passiveports", "tlsengine", "masqueradeaddress", "loadmodule"}
+_TLS_OPTIONS = ("tls", "options")
+
+
+@guarded
+def read_proftpd(file: str, text: str) -> DeviceConfig:
+    """The settings of the main server. Raises BadInput with every value that cannot be read."""
+    return read_lines(file, "ftp", _of_main_server(lines_of(text)), _values, _with_tls_options)
+
+
+def _of_main_server(lines: Iterator[Line]) -> Iterator[Line]:
+    """The lines that are about the server itself, not about a part of it; a limit of commands with what it says."""
+    inside: list[str] = []
+    limited: list[str] = []
+    for number, word, rest in lines:
+        if word.startswith("</"):
+            inside = inside[:-1]
+        elif word.startswith("<"):
+            inside.append(word.strip("<>"))
+            limited = [each.strip(">").lower() for each in rest]
+        elif inside and inside[-1] == "limit":
+            yield number, "limit", [word, *rest, " ".join(limited)]
+        elif inside and inside[-1] not in ("global", "ifmodule", "ifdefine"):
+            yield number, f"<{inside[-1]}>", [word, *rest]
+        else:
+            yield number, word, rest
+
+
+def _values(number: int, word: str, rest: list[str]) -> Found:
+    def found(*key: str, value: object) -> ParsedValue:
+        return ParsedValue(key, value, number)
+
+    match word:
+        case "port":
+            yield found("control_port", value=Port.parse(rest[0]))
+        case "passiveports":
+            yield found("passive", "ports", value=range_of(rest[0], rest[1]))
+        case "masqueradeaddress":
+            yield found("passive", "announce", value=Destination.parse(rest[0]))
+        case "allowforeignaddress":
+            yield found("active", "accepts_other_address", value=is_switched_on(rest[0]))
+            yield found("peer_must_match", value=not is_switched_on(rest[0]))
+        case "tlsengine":
+            yield found("tls", "mode", value="explicit" if is_switched_on(rest[0]) else "none")
+            yield found(*_TLS_OPTIONS, value=())
+        case "tlsrequired":
+            level = rest[0].lower()
+            yield found("tls", "required", value=level in ("on", "true", "yes", "ctrl", "auth", "auth+data"))
+            yield found("tls", "protects_data", value=level not in ("ctrl", "auth"))
+        case "tlsoptions":
+            yield found(*_TLS_OPTIONS, value=tuple(each.lower() for each in rest))
+        case "limit":
+            if {"epsv", "eprt"} & set(rest[-1].split()) and rest[0] == "denyall":
+                yield found("speaks_epsv", value=False)
+            if "login" in rest[-1].split():
+                yield Skipped(number, " ".join(rest[:-1]), ACCOUNTS_DECIDE)
+        case "defaultroot" if rest == ["~"]:
+            yield found(*CONFINED, value=True)
+        case "defaultroot" | "authuserfile" | "rootlogin":
+            yield Skipped(number, " ".join([word, *rest]), ACCOUNTS_DECIDE)
+        case "<anonymous>" if rest[0] == "user":
+            yield Skipped(number, "Anonymous", ANONYMOUS)
+        case "include":
+            yield Skipped(number, f"Include {' '.join(rest)}", "is another file, not read: name it as well")
+        case "<virtualhost>":
+            yield Skipped(
+                number, " ".join(rest), "belongs to another server (VirtualHost): make it a service of its own"
+            )
+
+
+def _with_tls_options(values: dict[Key, ParsedValue]) -> None:
+    """Implicit TLS and the reuse of sessions are options, which may stand before or behind the switch."""
+    options, mode = values.pop(_TLS_OPTIONS, None), values.get(("tls", "mode"))
+    if mode is None or options is None or mode.value == "none":
+        return
+    if mode.value == "explicit" and "useimplicitssl" in options.value:
+        values["tls", "mode"] = ParsedValue(("tls", "mode"), "implicit", options.line)
+    reuse = "nosessionreuserequired" not in options.value
+    values["tls", "reuse_required"] = ParsedValue(("tls", "reuse_required"), reuse, options.line)
+
+
+def transfer_lines(service: Service) -> Iterator[str]:
+    """Ports, announced address, foreign addresses and EPSV, as a service has them."""
+    yield f"Port {service.control_port}"
+    if ports := range_ends(service):
+        yield f"PassivePorts {ports[0]} {ports[1]}"
+    if address := announced_text(service):
+        yield f"MasqueradeAddress {address}"
+        yield from inside_remark(service)
+    foreign = bool(service.active and service.active.accepts_other_address)
+    if foreign == (not service.peer_must_match):
+        yield f"AllowForeignAddress {'on' if foreign else 'off'}"
+    if not service.speaks_epsv:
+        yield from ("<Limit EPSV EPRT>", "  DenyAll", "</Limit>")
+
+
+def tls_lines(service: Service) -> Iterator[str]:
+    """The directives of mod_tls, as a service has them."""
+    tls = service.tls
+    yield f"TLSEngine {'off' if tls.mode == 'none' else 'on'}"
+    if tls.mode != "none":
+        required = ("on" if tls.protects_data else "ctrl") if tls.required else "off"
+        yield f"TLSRequired {required}"
+        options = ["UseImplicitSSL"] * (tls.mode == "implicit") + ["NoSessionReuseRequired"] * (not tls.reuse_required)
+        yield from ([f"TLSOptions {' '.join(options)}"] if options else [])
+        for word, path in (("TLSRSACertificateFile", tls.certificate), ("TLSRSACertificateKeyFile", tls.key)):
+            yield from ([f"{word} {path}"] if path and is_path(path) else [])
+
+
+def proftpd_fragment(site: Site, service: Service) -> str:
+    """The service as a fragment; empty for SSH."""
+    return fragment(site, service, _lines(site, service)) if service.protocol == "ftp" else ""
+
+
+def _lines(site: Site, service: Service) -> Iterator[str]:
+    yield from transfer_lines(service)
+    accounts = accounts_of(site, service)
+    if any(each.confined for each in accounts):
+        yield "DefaultRoot ~"
+        yield from unconfined_remark(accounts)
+    yield from _login_lines(accounts)
+    yield from ("<IfModule mod_tls.c>", *(f"  {line}" for line in tls_lines(service)), "</IfModule>")
+
+
+def _login_lines(accounts: Sequence[Account]) -> Iterator[str]:
+    if names := [each.name for each in accounts if is_word(each.name)]:
+        yield "# Only the accounts of the site file may log in:"
+        yield from ("<Limit LOGIN>", f"  AllowUser OR {','.join(names)}", "  DenyAll", "</Limit>")
+    yield from (
+        f"# {printable(each.name, 80)}: this name cannot be written here" for each in accounts if not is_word(each.name)
+    )
+
+
+FORMAT = DeviceFormat(
+    "proftpd", "the configuration of ProFTPD", "/etc/proftpd/proftpd.conf",
+    recognises=lambda file, text: bool(words_of(text) & _WORDS) and not text.lstrip().startswith("{"),
+    reads=one_by_one(read_proftpd), writes=for_each_service(ENDING, proftpd_fragment), endings=(ENDING,),
+)  # fmt: skip

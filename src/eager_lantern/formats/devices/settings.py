@@ -1,0 +1,132 @@
+"""What the formats of servers' settings share: reading line by line, and parts of what is written into a server's own
+file."""
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from typing import Literal
+
+from ...core.changes.adopted import DeviceConfig, Key, ParsedValue, Skipped
+from ...core.model.entries import OWN, Port
+from ...core.model.site import Account, Service, Site
+from ...core.values.ports import UNPRIVILEGED, PortSet
+from ...wire.terminal_safe import printable
+from ..reading import BadInput, InputProblem
+
+MOST_LINES = 100_000
+CONFINED = ("accounts", "confined")
+"""What a server states of all accounts of a service at once."""
+FIRST, LAST = ("passive", "first"), ("passive", "last")
+"""Keys of a range that two lines give; :func:`read_lines` makes one of them."""
+ACCOUNTS_DECIDE = "decides who may log in and what they see: compare it with the accounts"
+ANONYMOUS = "allows anonymous logins: compare it with the accounts"
+Line = tuple[int, str, list[str]]
+"""The number of a line, its first word in small letters, and the words behind it."""
+Found = Iterator[ParsedValue | Skipped]
+
+
+def lines_of(text: str) -> Iterator[Line]:
+    """The lines that are no remarks."""
+    for number, line in enumerate(text.splitlines()[:MOST_LINES], start=1):
+        words = line.strip().split()
+        if words and not words[0].startswith("#"):
+            yield number, words[0].lower(), words[1:]
+
+
+def words_of(text: str) -> set[str]:
+    """The first words of all lines, in small letters."""
+    firsts = (line.split(None, 1)[:1] for line in text.splitlines()[:MOST_LINES])
+    return {word.lower() for first in firsts for word in first if not word.startswith("#")}
+
+
+def read_lines(
+    file: str,
+    protocol: Literal["ftp", "sftp"],
+    lines: Iterable[Line],
+    reader: Callable[[int, str, list[str]], Found],
+    combined: Callable[[dict[Key, ParsedValue]], None] = lambda values: None,
+) -> DeviceConfig:
+    """The settings that a reader finds in lines; of what is set twice the later counts. ``combined`` settles what only
+    several lines state together. Raises BadInput with every value that cannot be read."""
+    values: dict[Key, ParsedValue] = {}
+    skipped: list[Skipped] = []
+    problems: list[InputProblem] = []
+    for number, word, rest in lines:
+        try:
+            for each in reader(number, word, rest):
+                if isinstance(each, Skipped):
+                    skipped.append(each)
+                else:
+                    values[each.key] = each
+        except (ValueError, IndexError) as error:
+            why = str(error) if isinstance(error, ValueError) else "has no value"
+            problems.append(InputProblem(number, f"{word}: {why}"))
+    if problems:
+        raise BadInput(file, *problems)
+    first, last = values.pop(FIRST, None), values.pop(LAST, None)
+    if first and last:
+        both = ParsedValue(("passive", "ports"), PortSet.of((first.value, last.value)), last.line)
+        values.setdefault(both.key, both)
+    combined(values)
+    return DeviceConfig(file, "settings", tuple(values.values()), tuple(skipped), protocol=protocol)
+
+
+def range_of(first: str, last: str) -> PortSet:
+    """A range by its ends. Raises ValueError."""
+    return PortSet.parse(f"{Port.parse(first)}-{Port.parse(last)}")
+
+
+def is_switched_on(text: str) -> bool:
+    """Raises ValueError for what is neither on nor off."""
+    word = text.strip().lower()
+    if word not in {"on", "off", "yes", "no", "true", "false", "1", "0"}:
+        raise ValueError(f"found “{text[:40]}”; expected on or off")
+    return word in {"on", "yes", "true", "1"}
+
+
+def fragment(site: Site, service: Service, lines: Iterator[str]) -> str:
+    """Lines for a server's own file, under a heading."""
+    head = (
+        f"# {service.name} of {site.site}: put this into the server's own file, and check that file before a restart."
+    )
+    return "\n".join((head, *lines, ""))
+
+
+def range_ends(service: Service) -> tuple[int, int] | None:
+    """The ends of the passive range, where one is set."""
+    passive = service.passive
+    if passive is None or passive.ports == UNPRIVILEGED or not passive.ports:
+        return None
+    return passive.ports.lowest, passive.ports.highest
+
+
+def announced_text(service: Service) -> str:
+    """The address or name that is announced, where it is not the server's own."""
+    passive = service.passive
+    return "" if passive is None or passive.announce == OWN else str(passive.announce)
+
+
+def inside_remark(service: Service) -> Iterator[str]:
+    """A server of this kind announces one address to all; clients inside may need another."""
+    passive = service.passive
+    if announced_text(service) and passive is not None and passive.announce_inside is not None:
+        yield "# Clients inside get this address too: let them use EPSV, or switch on hairpin NAT at the router."
+
+
+def accounts_of(site: Site, service: Service) -> list[Account]:
+    """The accounts of a service."""
+    return [each for each in site.accounts if each.service == service.name]
+
+
+def unconfined_remark(accounts: Sequence[Account]) -> Iterator[str]:
+    """Who is not confined where one line confines all."""
+    if free := [printable(each.name, 80) for each in accounts if not each.confined]:
+        yield f"# Not confined to their own folder: {', '.join(free)}. Put them into a group that is exempt by name."
+
+
+def is_word(text: str) -> bool:
+    """Whether a name can stand in such a file as it is."""
+    return all(each.isalnum() or each in "._-" for each in text)
+
+
+def is_path(text: str) -> bool:
+    """Whether a path can stand in such a file as it is."""
+    return text.startswith("/") and all(each.isalnum() or each in "/._-" for each in text)

@@ -1,0 +1,159 @@
+"""What kept results show: observations of a site's promises, and addresses at which its server was reached."""
+
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+import msgspec
+
+from ...core.model.problem import did_you_mean, network_names
+from ...core.model.site import Promise, Site
+from ...core.observed.climb import Climb, RungSeen
+from ...core.observed.observation import Observation, PortFate, Situation, observation_of
+from ...core.observed.survey import OutsideSeen
+from ...core.values.addresses import Address, address_or_none
+from ...core.values.outcomes import Outcome, Rung
+from ...core.values.ports import PortSet
+from ..reading import BadInput, InputProblem
+from ..site.yaml_tree import read_text
+from .kept import Kept, read_kept
+from .lamp import LampResult, SweepResult
+from .rehearse import RehearsedPromise, RehearseResult
+from .visit import VisitResult, climbs_of
+
+_SWEPT: tuple[Outcome, ...] = ("refused", "silent")
+
+
+def read_observations(path: Path, site: Site, client: str) -> tuple[Observation, ...]:
+    """What a kept result shows of a site; ``client`` is whose place it was taken at, where it does not say.
+
+    Raises BadInput for any other file, and for a result of another site.
+    """
+    found = read_kept(path, read_text(path), "visit", "lamp", "rehearse")
+    observations = tuple(_observations(found, path, site, client))
+    if not observations:
+        raise _file_error(path, "found no attempt in it; expected a result of at least one")
+    return observations
+
+
+def _file_error(path: Path, message: str) -> BadInput:
+    return BadInput(str(path), InputProblem(0, message))
+
+
+def _observations(found: msgspec.Struct, path: Path, site: Site, client: str) -> Iterator[Observation]:
+    if isinstance(found, VisitResult):
+        for climb in climbs_of(found):
+            where = client or _client_of(path, site, climb.client)
+            yield observation_of(climb, where, _service(path, site, where, climb), _source_name(path, climb.place))
+    elif isinstance(found, RehearseResult):
+        yield from observations_of_rehearsal(found, site, path)
+    elif isinstance(found, LampResult):
+        for place in found.places:
+            where = client or _client_of(path, site, place.client)
+            source = _source_name(path, place.place)
+            yield from (_swept_observation(each, where, source) for each in place.sweeps if each.protocol == "tcp")
+
+
+def observations_of_rehearsal(
+    found: RehearseResult, site: Site, path: Path = Path("rehearsal")
+) -> tuple[Observation, ...]:
+    """What a lab saw of the promises of a site. Raises BadInput for a promise that the site has not."""
+    return tuple(_rehearsed_observation(each, path, site) for each in found.promises if each.rungs)
+
+
+def _source_name(path: Path, place: str) -> str:
+    return path.name if place == "here" else f"{path.name}, from {place}"
+
+
+def _client_of(path: Path, site: Site, name: str) -> str:
+    """The client that a result names. Raises BadInput where the site has none of this name."""
+    known = [*(each.name for each in site.clients), *network_names(site)]
+    if name not in known:
+        who = f"“{name}”, whom {site.site} does not have{did_you_mean(name, known)}"
+        raise _file_error(path, f"was taken by {who}; say who it was: CLIENT={path.name}")
+    return name
+
+
+def _service(path: Path, site: Site, client: str, climb: Climb) -> str:
+    """The service that a visit was of; one that names none was of a host, and there may be only one that it fits.
+    Raises BadInput."""
+    names = [each.name for each in site.services]
+    if climb.service in names:
+        return climb.service
+    if climb.service:
+        hint = did_you_mean(climb.service, names)
+        raise _file_error(path, f"is of “{climb.service}”, a service that {site.site} does not have{hint}")
+    protocol = "sftp" if any(each.rung == "host-key" for each in climb.rungs) else "ftp"
+    return service_for(path, site, client, protocol)
+
+
+def service_for(path: Path, site: Site, client: str, protocol: str) -> str:
+    """The service of a protocol that a client uses, or the only one. Raises BadInput where that is none or several."""
+    fitting = [each.name for each in site.services if each.protocol == protocol]
+    promised = [each.service for each in site.promises if each.client == client and each.service in fitting]
+    candidates = list(dict.fromkeys(promised)) or fitting
+    if len(candidates) != 1:
+        known = ", ".join(candidates) or "none"
+        raise _file_error(path, f"does not say of which service it is; of {protocol} {client} may mean: {known}")
+    return candidates[0]
+
+
+def _rehearsed_observation(each: RehearsedPromise, path: Path, site: Site) -> Observation:
+    rungs = tuple(RungSeen(rung.rung, rung.outcome, rung.detail, rung.ms, rung.advice) for rung in each.rungs)
+    if Promise(client=each.client, service=each.service, mode=each.mode, holds=each.holds) not in site.promises:
+        raise _file_error(path, f"rehearses {each.client} → {each.service}, which {site.site} does not promise")
+    knocked = all(rung.rung in ("name", "connect") for rung in rungs)
+    proves: tuple[Rung, ...] = ("connect",) if knocked else ("list", "send", "fetch")
+    climb = Climb(each.target or "", each.service, each.client, each.mode or "", rungs, each.holds, proves)
+    seen = observation_of(climb, each.client, each.service, path.name)
+    seen = msgspec.structs.replace(seen, tried=msgspec.structs.replace(seen.tried, reports=False), more=0)
+    if each.data is None:
+        return seen
+    fates = [PortFate(PortSet.parse(stop.ports), stop.rung, (stop.outcome,)) for stop in each.data.stopped]
+    if works := PortSet.parse(each.data.works):
+        fates.append(PortFate(works))
+    if seen.rung in ("send", "fetch"):  # what comes after the first data connection no port tells
+        return msgspec.structs.replace(seen, fates=tuple(fates))
+    return msgspec.structs.replace(seen, rung=None, outcomes=(), works=False, fates=tuple(fates))
+
+
+def _swept_observation(sweep: SweepResult, client: str, source: str) -> Observation:
+    """A port that a lamp has answered on was reached; one that nothing was heard of, or a refusal, was not."""
+    lost = [(PortSet.parse(getattr(sweep, each)), each) for each in _SWEPT]
+    fates = [PortFate(ports, "connect", (outcome,)) for ports, outcome in lost if ports]
+    if reached := PortSet.parse(sweep.ok):
+        fates.append(PortFate(reached))
+    every = PortSet.of(*(span for fate in fates for span in fate.ports.spans))
+    return Observation(Situation(client, "", lit=(Address.parse(sweep.target), every)), source, fates=tuple(fates))
+
+
+def clients_of(site: Site) -> Sequence[str]:
+    """The clients that somebody may have stood at."""
+    return [each.name for each in site.clients]
+
+
+def reached_at(path: Path) -> tuple[OutsideSeen, ...]:
+    """The public addresses at which a kept visit or a sweep has reached the server. Raises BadInput."""
+    found = read_kept(path, read_text(path), "visit", "lamp")
+    return tuple(_of_lamp(found, path.name) if isinstance(found, LampResult) else _outside_visits(found))
+
+
+def _outside_visits(kept: Kept) -> Iterator[OutsideSeen]:
+    assert isinstance(kept, VisitResult)
+    for climb in climbs_of(kept):
+        connected = any(each.rung == "connect" and each.outcome == "ok" for each in climb.rungs)
+        place = climb.target.rpartition("(")[2].rstrip(")").rpartition(":")[0].strip("[]")
+        if connected:
+            yield from _seen_from_outside(place, f"reached so by {kept.taken.host}, {kept.taken.time}")
+
+
+def _of_lamp(lamp: LampResult, name: str) -> Iterator[OutsideSeen]:
+    for place in lamp.places:
+        for each in place.sweeps:
+            if each.ok:
+                yield from _seen_from_outside(each.target, f"its lamp was seen so from {place.place}, in {name}")
+
+
+def _seen_from_outside(place: str, by: str) -> Iterator[OutsideSeen]:
+    address = address_or_none(place)
+    if address is not None and address.kind == "public":
+        yield OutsideSeen(address, "seen", by)

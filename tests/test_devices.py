@@ -1,0 +1,79 @@
+"""The register of device formats: each is recognised, read, written and documented; what is written reads back."""
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+import yaml
+from hypothesis import HealthCheck, Phase, given, settings
+from program import AFTER
+from rich_sites import rich_sites
+
+from eager_lantern.core.changes.adopted import adopted
+from eager_lantern.core.changes.steps import Overlay
+from eager_lantern.formats.devices.format import Target
+from eager_lantern.formats.devices.register import endings, files_of, formats, read_files, recognised
+from eager_lantern.formats.reading import BadInput
+from eager_lantern.formats.site.site_file import parse_site, read_site
+
+ROOT = Path(__file__).parents[1]
+CASES = yaml.safe_load((ROOT / "tests" / "cases" / "devices.yaml").read_text())
+KEPT_SURVEY = (ROOT / "tests" / "cases" / "kept-survey.json").read_text()
+SITE = read_site(AFTER).site
+QUICK = settings(deadline=None, max_examples=25, phases=[Phase.generate], suppress_health_check=list(HealthCheck))
+
+
+def text_of(case: dict[str, Any]) -> str:
+    """The text of a case; a whole survey stands in a file of its own."""
+    return KEPT_SURVEY if case["text"] == "SURVEY" else str(case["text"])
+
+
+@pytest.mark.parametrize("name", [each.name for each in formats()])
+def test_a_format_is_recognised_alone_and_states_what_its_text_means(name: str) -> None:
+    case = CASES["formats"][name]
+    text, target = text_of(case), Target(SITE, case["device"])
+    assert [each.name for each in formats() if each.recognises("given", text)] == [name]
+    found: dict[str, Any] = {}
+    for config in read_files({"given": text}, target):
+        for each in config.values:
+            if config.subject in ("forwards", "rules"):
+                found.setdefault(config.subject, []).append(str(each.value.ports))
+            else:
+                found[".".join(each.key)] = str(each.value)
+    assert {key: found.get(key) for key in case["states"]} == case["states"]
+
+
+def test_every_format_has_a_case_and_a_line_in_the_docs() -> None:
+    page = (ROOT / "docs" / "devices.md").read_text()
+    assert sorted(CASES["formats"]) == [each.name for each in formats()]
+    assert [each.name for each in formats() if f"| `{each.name}` | {each.title} | {each.obtained} |" not in page] == []
+
+
+@pytest.mark.parametrize("case", CASES["relatives"], ids=lambda case: case["says"][:40])
+def test_what_is_close_to_a_format_is_told_what_to_give_instead(case: dict[str, str]) -> None:
+    with pytest.raises(BadInput) as refused:
+        recognised("given.txt", case["text"])
+    assert case["says"] in str(refused.value)
+
+
+def test_two_files_with_the_same_rules_are_refused_instead_of_one_being_ignored() -> None:
+    text = CASES["formats"]["tables"]["text"]
+    with pytest.raises(BadInput, match="found forwards, which a.csv has as well"):
+        read_files({"a.csv": text, "b.csv": text}, Target(SITE, "harbour-router"))
+
+
+@QUICK
+@given(rich_sites())
+def test_what_formats_write_of_a_service_reads_back_as_the_service(raw: dict[str, Any]) -> None:
+    site = parse_site("rich", json.dumps(raw)).site
+    ends = tuple(endings())
+    for each in files_of(site):
+        assert each.name.endswith(ends)
+        if each.name.endswith(".nft"):  # what loads it is the kernel: tests/test_rulesets.py has it listed
+            continue
+        (config,) = read_files({each.name: each.text}, Target(site, site.server.name))
+        assert ("control_port",) in [value.key for value in config.values]
+        again = adopted(site, site.server.name, each.owner, "in", [config])
+        differs = [edit for edit in Overlay(site, again).edits if edit.path[-1:] != ("confined",)]
+        assert [(edit.path, edit.old, edit.new) for edit in differs] == []
