@@ -59,7 +59,7 @@ def test_what_is_close_to_a_format_is_told_what_to_give_instead(case: dict[str, 
 
 def test_two_files_with_the_same_rules_are_refused_instead_of_one_being_ignored() -> None:
     text = CASES["formats"]["tables"]["text"]
-    with pytest.raises(BadInput, match="found forwards, which a.csv has as well"):
+    with pytest.raises(BadInput, match=r"found forwards, which a\.csv has as well"):
         read_files({"a.csv": text, "b.csv": text}, Target(SITE, "harbour-router"))
 
 

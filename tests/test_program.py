@@ -277,7 +277,7 @@ def test_walk_tells_each_hop_and_where_it_stops() -> None:
         (["--client", "internet", "--to", "198.51.100.61", "--port", "22"], 1, "no forward for port 22"),
         (["--client", "office-desk", "--to", "10.61.4.20", "--port", "22"], 0, "by rule “remote-desk”"),
         (["--client", "institute", "--to", "198.51.100.61", "--port", "22"], 1, "connection refused"),
-        (["--client", "internet", "--to", "10.61.4.20", "--port", "21"], 1, "no way leads to 10.61.4.20"),
+        (["--client", "internet", "--to", "10.61.4.20", "--port", "21"], 1, "no route to 10.61.4.20"),
         (
             ["--client", "old-logger", "--mode", "active", "--rung", "data", "--port", "5000"],
             0,
@@ -290,7 +290,7 @@ def test_walk_tells_each_hop_and_where_it_stops() -> None:
         (["--client", "institute", "--port", "22"], 2, "neither the control port, 21, nor a data port"),
         (["--client", "institute", "--rung", "connect", "--port", "22"], 2, "is not the control port"),
         (["--client", "institute", "--protocol", "udp"], 2, "control of tide-exchange goes over tcp"),
-        (["--client", "203.0.113.77", "--to", "gauge-store", "--port", "22"], 1, "no way leads to 10.61.4.20"),
+        (["--client", "203.0.113.77", "--to", "gauge-store", "--port", "22"], 1, "no route to 10.61.4.20"),
         (["--client", "10.61.4.90", "--to", "gauge-store", "--port", "22"], 0, "by rule “remote-desk”"),
         (["--client", "10.61.4.20", "--to", "gauge-store", "--port", "22"], 2, "10.61.4.20 is gauge-store"),
         (["--client", "172.16.0.9", "--to", "gauge-store", "--port", "22"], 2, "no network of the site holds"),

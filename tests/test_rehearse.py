@@ -318,7 +318,7 @@ def test_what_no_host_of_a_site_can_try_is_said_and_not_taken_for_shut(tmp_path:
     path.write_text(json.dumps(changed(case)))
     promise = json.loads(run("rehearse", path, "--lab", "loopback", "--format", "json").stdout)["promises"][0]
     assert (promise["predicted"], promise["agree"]) == ("works", None)
-    assert promise["reason"] == "it is open to those only whom no host of the site plays"
+    assert promise["reason"] == "it is open only to sources that no host of the site has"
 
 
 @pytest.mark.parametrize(("works", "tries"), [(True, 2), (False, 1)], ids=["to-work", "to-fail"])

@@ -260,7 +260,7 @@ def test_every_key_of_the_site_file_is_explained_with_an_example() -> None:
 @pytest.mark.parametrize(
     ("words", "says"),
     [
-        (["gateways.hairpin"], "turned back to the server"),
+        (["gateways.hairpin"], "sent back inside to the server"),
         (["gateways[0].translate"], "none | outward | one-to-one"),
         (["listing", "hangs"], "range-mismatch"),
         (["gateway.hairpn"], "nothing here is called"),

@@ -774,7 +774,7 @@ def test_looks_that_fail_are_told_with_their_reason() -> None:
     with scripted({"PASS": b"530 Authentication failed\r\n"}) as server:
         climb = climbed(plan(server.port, tries_rights=True, tries_caution=True, range_connections=2))
     missed = {each.look: each.reason for each in climb.missed}
-    assert missed == dict.fromkeys(("rights", "caution", "range"), "the account was not let in")
+    assert missed == dict.fromkeys(("rights", "caution", "range"), "the login was rejected")
     login = next(each for each in climb.rungs if each.rung == "login")
     assert "wants TLS" not in login.detail
 

@@ -59,7 +59,7 @@ def fits(site: Site, device: str, configs: Sequence[DeviceConfig]) -> None:
     for each in configs:
         if missing_families := {address.family for address in addresses if address.family not in each.of_families}:
             missing = "ip6tables-save" if 6 in missing_families else "iptables-save"
-            why = f"tells of one family alone, and {device} has addresses of both: give what {missing} prints as well"
+            why = f"has rules of one IP family, and {device} has addresses of both: give what {missing} prints as well"
             raise BadInput(each.file, InputProblem(0, why))
         if each.subject == "forwards" and device not in gateways:
             listed = ", ".join(sorted(gateways)) or "none"
@@ -78,7 +78,7 @@ def write_first_site(files: Sequence[str], save: Path | None, force: bool, form:
     visits = [(name, facts) for name, (_, several) in read.items() for facts in several]
     found = learnt_of(surveys, visits)
     if not found:
-        raise BadInput(files[0], InputProblem(0, "tells of nothing that a site file could say"))
+        raise BadInput(files[0], InputProblem(0, "found nothing that a site file can state"))
     answers, guessed = first_site(found)
     if trouble := refusal(answers):
         raise BadInput(files[0], InputProblem(0, f"what was seen makes no site: {trouble}"))

@@ -57,7 +57,7 @@ def certificate(
     typed = [each for each in typed_by_clients(source.site, chosen) if not (only_names and address_or_none(each))]
     names = tuple(dict.fromkeys((*typed, *(name or ()))))
     if not names:
-        message = f"no client of {chosen.name} says what it reaches; give --name"
+        message = f"no client of {chosen.name} has an address that it reaches; give --name"
         raise _service_error(source, chosen.name, message)
     secret = new_key(key.value)
     try:

@@ -81,7 +81,7 @@ def demo(
         _shipped(folder)
         _show_chapter("1. The site as it is this morning: uploads hang.")
         before, verdict = _show_check(folder / BEFORE)
-        _show_chapter("2. Is the file true? What its router says, and who sees it from outside (stand-ins).")
+        _show_chapter("2. Does the file match reality? Its router and a server outside are asked (stand-ins).")
         _show_survey(before)
         _show_chapter("3. One of the failing connections, hop by hop.")
         _walked(before, verdict)

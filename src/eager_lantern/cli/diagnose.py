@@ -142,7 +142,7 @@ def _ask_until_settled(source: SiteFile, file: str, observations: Sequence[Obser
     answers: list[AnsweredTest] = []
     diagnosed = partial(diagnose, source.site, seen, shipped_knowledge())
     if not seen:
-        raise typer.BadParameter("nothing was told: without any answer there is nothing to go by")
+        raise typer.BadParameter("found no answer at all; expected at least one")
     found = diagnosed(answers)
     while found.test is not None:
         how = _instruction(source.site, found, file)

@@ -45,7 +45,7 @@ def sweep_lamp(
 ) -> NoReturn:
     """Sweep control port and data range as the clients of the site reach them. Raises Exit and BadParameter."""
     if keeping.survey is not None:
-        raise typer.BadParameter("--survey says why a visit fails, and --lamp makes none")
+        raise typer.BadParameter("--survey explains a failed visit, and --lamp makes no visit")
     if keeping.save is not None:
         writes(keeping.save, keeping.force)
     secret = given_secret()
@@ -108,7 +108,7 @@ async def _sweep_from(
     service = forecast.service
     target = at or str(forecast.target or "")
     if not target:
-        raise typer.BadParameter(f"the site file tells no address for {seen.client} to reach")
+        raise typer.BadParameter(f"the site file has no address for {seen.client} to reach")
     port = typed_port(Topology(source.site), forecast.position, service)
     wanted: list[tuple[str, Sequence[int], Transport]] = [(target, [port], "tcp")]
     if service.passive and service.protocol == "ftp":

@@ -78,7 +78,7 @@ def _on_devices(site: Site, kinds: Sequence[str], file: str) -> tuple[Fault, ...
     broken = verdict.verdict == "broken"
     if of_devices and broken:
         raise typer.BadParameter(
-            f"--cause {of_devices[0]} is undone on a device, as the file has it, and {file} breaks promises itself: "
+            f"--cause {of_devices[0]} is cured on a device, to match {file}, which breaks promises itself: "
             f"first {command_line('mend', file)}"
         )
     found = () if broken else undone(site, kinds)

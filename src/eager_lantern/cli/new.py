@@ -60,7 +60,7 @@ def new(
     outside_lease: Annotated[str | None, _option("static, reserved or dynamic.")] = None,
     share: Annotated[str | None, _option("Which ports of a shared outside address are yours, or all.")] = None,
     mtu: Annotated[str | None, _option("The largest packet of the outside line, in bytes.")] = None,
-    outside_port: Annotated[str | None, _option("The port by which clients come from outside.")] = None,
+    outside_port: Annotated[str | None, _option("The outside port that clients use.")] = None,
     ranges: Annotated[str | None, _option("yes or no: it takes ranges of ports.")] = None,
     typed: Annotated[str | None, _option("The name or address that clients type.")] = None,
     inside: Annotated[str | None, _option("yes or no: clients on the server's own network use it too.")] = None,

@@ -131,7 +131,7 @@ def _fits_a_host(destination: VisitDestination, protection: Protection, looks: L
 def _fits_ssh(source: SiteFile | None, groups: Sequence[Protection | DataChoice | LooksWanted]) -> None:
     """Raises BadParameter where --sftp says nothing, or beside what only FTP has."""
     if source is not None:
-        raise typer.BadParameter(f"--sftp: {source.file} says what its services speak; leave it out")
+        raise typer.BadParameter(f"--sftp: {source.file} states the protocol of each service; leave it out")
     only_ssh(groups)
 
 

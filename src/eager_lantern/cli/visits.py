@@ -113,7 +113,7 @@ def _plan_for_client(topology: Topology, client: Client, service: Service, mode:
     position = position_of(topology, client.name)
     addresses = targets(topology, position)
     if not addresses:
-        raise typer.BadParameter(f"the site file tells no address for {client.name} to reach")
+        raise typer.BadParameter(f"the site file has no address for {client.name} to reach")
     account = account_of(topology.site, client.name, service.name)
     user = account.name if account else "anonymous"
     plan = plan_of(topology, position, client, service, mode, user, Secret(""))
@@ -176,7 +176,7 @@ def _proved(act: Act, plan: VisitPlan, typed_key: bool) -> None:
     target, key = plan.target, plan.security.host_key
     if act == "ssh" and not typed_key:
         raise typer.BadParameter(
-            f"the password of {target.name} is from netrc, and only the site file says that this is its host key: "
+            f"the password of {target.name} is from netrc, and only the site file vouches for this host key: "
             f"type --host-key {key or 'SHA256:…'} after comparing it, or give the password by {VARIABLE}"
         )
     if act == "session" and (plan.security.mode == "none" or plan.security.any_certificate):

@@ -49,7 +49,7 @@ def walk(
     service: ServiceName = "",
     mode: Annotated[SessionMode | None, typer.Option(help="Mode of the session; default: passive.")] = None,
     rung: Annotated[
-        WalkRung | None, typer.Option(help="The control connection, or a data connection; default: as --port tells.")
+        WalkRung | None, typer.Option(help="The control connection, or a data connection; default: as --port implies.")
     ] = None,
     to: Annotated[str, typer.Option(help="Any address, host, gateway or published name, instead of a service.")] = "",
     port: Annotated[int | None, typer.Option(min=1, max=65535, help="The port; for data, one of the range.")] = None,

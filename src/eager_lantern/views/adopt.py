@@ -31,7 +31,7 @@ def adopt_view(
     yield from _config_rows(configs, whole)
     yield ""
     if not found.edits:
-        yield Text("All of it is as the site file says.", style=HOLDS)
+        yield Text("All of it matches the site file.", style=HOLDS)
         return
     yield from compare_body(found, whole)
     yield Text("What it changes in the site file", style=STRONG)
@@ -46,7 +46,7 @@ def adopt_view(
         yield Text(f"Written: {words[1]}", style=STRONG)
         yield command(f"Next: {command_line('check', words[1])}", ACCENT)
     else:
-        yield Text("The site file is as it was. To have it say what the device says:")
+        yield Text("The site file is unchanged. To write these values into it:")
         yield command(f"Next: {command_line(*words, '--write')}", ACCENT)
 
 

@@ -86,11 +86,11 @@ def _check_headline(verdict: Verdict) -> Text:
     if ways:
         return Text(f"◆ {ways} that must stay open", style=STOPS)
     if verdict.belied:
-        return Text("◆ the file is belied by what was seen", style=STOPS)
+        return Text("◆ observations contradict the site file", style=STOPS)
     if unknown:
-        return Text(f"◌ {unknown} of {total} promises cannot be told", style=UNTRIED)
+        return Text(f"◌ {unknown} of {total} promises are unknown", style=UNTRIED)
     if not total:
-        return Text("◌ no promises to judge", style=UNTRIED)
+        return Text("◌ no promises in the site file", style=UNTRIED)
     return Text.assemble(("● ", HOLDS), (f"all {total} promises kept" if total > 1 else "the promise is kept", STRONG))
 
 
@@ -107,7 +107,7 @@ def _promise_rows(forecasts: tuple[Forecast, ...], shown: Shown) -> Iterator[Ren
         table.add_row(state(_verdict_word(each)), Text(_promised_to(each)), Text(because(each)))
     yield table
     if len(ranked) > room:
-        yield Text(f"and {len(ranked) - room} more that are kept: --all shows them", style=UNTRIED)
+        yield Text(f"and {len(ranked) - room} more kept ones (--all shows them)", style=UNTRIED)
 
 
 def _promised_to(forecast: Forecast) -> str:
@@ -150,7 +150,7 @@ def _findings(found: tuple[Finding, ...], shown: Shown) -> Iterator[RenderableTy
         yield indented(Text(each.message), 12)
         yield indented(Text(f"→ {each.advice}", style=ACCENT), 12)
     if len(found) > room:
-        yield Text(f"  and {len(found) - room} more, {found[room].severity} at most: --all shows them", style=UNTRIED)
+        yield Text(f"  and {len(found) - room} more, {found[room].severity} at most (--all shows them)", style=UNTRIED)
 
 
 def _next_step(verdict: Verdict, file: str) -> Text:
@@ -166,7 +166,7 @@ def _next_step(verdict: Verdict, file: str) -> Text:
     works = next((each for each in verdict.forecasts if each.promise.holds == "works"), None)
     if works and any(each.kind == "rule-unknown" for each in verdict.findings):
         return command(
-            f"Next: {command_line('visit', file)}   the real server tells what the file does not know", ACCENT
+            f"Next: {command_line('visit', file)}   the real server shows what the file does not state", ACCENT
         )
     if works:
         return command(f"Next: {command_line('rehearse', file)}   real sessions in a lab on this machine", ACCENT)
@@ -236,7 +236,7 @@ def _listening_service(opening: Opening, usual: Callable[[PortSet, Transport], s
 
 def kinds_view(kinds: tuple[ClientKind, ...]) -> Iterator[RenderableType]:
     """A table for each place where users may stand; equal answers of a place are one row."""
-    yield Text("The site describes no clients. Of those that there are:", style=STRONG)
+    yield Text("The site describes no clients. By kind of client:", style=STRONG)
     for stands in dict.fromkeys((each.service, each.stands) for each in kinds):
         yield Text(f"  {stands[1]}, {stands[0]}")
         table = columns(widths=(14, Share(2), Share(5)))

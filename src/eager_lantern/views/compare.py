@@ -43,10 +43,10 @@ _WORDS: dict[Turn, str] = {
     "lost": "lost",
     "doubtful": "in doubt",
     "gained": "kept now",
-    "otherwise": "otherwise",
+    "otherwise": "changed",
     "same": "the same",
     "new": "promised now",
-    "dropped": "no more",
+    "dropped": "dropped",
 }
 
 
@@ -67,12 +67,12 @@ def compare_body(found: Comparison, whole: bool) -> Iterator[RenderableType]:
     yield from _transition_rows("Promises", found.promises, whole)
     if found.ways_in:
         yield from _transition_rows("Ways in that have to stay open", found.ways_in, whole)
-    yield from _access_rows("Reached now, and not before", found.after, found.gained, whole)
+    yield from _access_rows("Newly reached", found.after, found.gained, whole)
     if found.unasked:
         yield from _access_rows("▲ Of that, what no promise needs", found.after, found.unasked, whole)
     if found.unknown:
-        yield from _access_rows("▲ Perhaps reached: what a rule does is not known", found.after, found.unknown, whole)
-    yield from _access_rows("Reached no more", found.before, found.lost, whole)
+        yield from _access_rows("▲ Perhaps reached: the effect of a rule is unknown", found.after, found.unknown, whole)
+    yield from _access_rows("No longer reached", found.before, found.lost, whole)
 
 
 def _compare_head(verdict: str) -> Text:
@@ -84,7 +84,7 @@ def _compare_head(verdict: str) -> Text:
         case "lost":
             return Text("◆ something is lost", style=STOPS)
         case _:
-            return Text("◌ something cannot be told", style=RISKS)
+            return Text("◌ something is unknown", style=RISKS)
 
 
 def _transition_rows(title: str, turned: Sequence[Transition], whole: bool) -> Iterator[RenderableType]:
@@ -168,7 +168,7 @@ def _steps(found: Comparison, lines: tuple[LineOf, LineOf], whole: bool) -> Iter
     yield from _more_line(len(steps) - MOST_SHOWN, whole)
     if not found.order.is_safe:
         why = "no order of single ones keeps" if found.order.complete else "no order was found that keeps"
-        yield Text(f"▲ Where a step has several changes, make them at once: {why} everything meanwhile.", style=RISKS)
+        yield Text(f"▲ Where a step has several changes, make them together: {why} everything in between.", style=RISKS)
     yield ""
 
 
@@ -190,7 +190,7 @@ def _more_line(count: int, whole: bool) -> Iterator[RenderableType]:
 def _next_rows(found: Comparison, names: tuple[str, str]) -> Iterator[RenderableType]:
     before, after = names
     if found.verdict == "lost":
-        yield Text("Next: what breaks it, and what mends it", style=STRONG)
+        yield Text("Next: what breaks it, and the cure", style=STRONG)
         yield command(f"  {command_line('check', after)}", ACCENT)
         yield command(f"  {command_line('mend', after)}", ACCENT)
     elif found.verdict != "same":
@@ -219,5 +219,5 @@ def revisits_view(
     yield table
     if verdict == "lost":
         yield ""
-        yield Text("Next: what explains the later visit", style=STRONG)
+        yield Text("Next: the causes of the later visit", style=STRONG)
         yield command(f"  {command_line('diagnose', '--seen', names[1])}", ACCENT)

@@ -26,7 +26,7 @@ def diagnose_view(
     yield from _observation_rows(found)
     yield ""
     if found.as_described:
-        yield Text("Nothing was seen to fail, and all of it is as the site file promises.", style=STRONG)
+        yield Text("No failure observed: everything works as the site file promises.", style=STRONG)
     elif found.verdict == "none":
         yield from _unexplained(found, file)
     else:
@@ -36,8 +36,8 @@ def diagnose_view(
     if found.test is not None and told is not None:
         yield from _next_test_rows(found.test, told, whole)
     if not file:
-        yield Text("No site file was given: a plain router and server stood in. To write one, with", style=UNTRIED)
-        yield Text("what was seen here filled in (it asks the rest):", style=UNTRIED)
+        yield Text("No site file given: a plain router and server were assumed. To write one, with", style=UNTRIED)
+        yield Text("these observations filled in (it asks for the rest):", style=UNTRIED)
         yield command(f"  {first}", ACCENT)
 
 
@@ -59,27 +59,27 @@ def _diagnose_headline(found: Diagnosis) -> Text:
     if found.as_described:
         return Text("● as promised", style=HOLDS)
     if found.verdict == "none":
-        return Text("◌ nothing known explains it", style=RISKS)
+        return Text("◌ no known cause explains it", style=RISKS)
     return Text(f"◆ {count} possible cause{'s' * (count != 1)}", style=STOPS)
 
 
 def _unexplained(found: Diagnosis, file: str) -> Iterator[RenderableType]:
-    yield Text("No fault that is known, and no two of them, make all of this.", style=STRONG)
+    yield Text("No known fault, and no two of them, explain all of this.", style=STRONG)
     if len(found.parted) == 2:
-        yield Text("These two exclude each other: each has causes of its own, and no cause has both.")
+        yield Text("These two exclude each other: each has its own causes, and no cause explains both.")
         yield from (Text(f"  {whose(each.tried)}: {came_of(each)}  [{each.source}]") for each in found.parted)
-        yield Text("  → was one taken before something was changed? Take both anew, and give those.", style=ACCENT)
+        yield Text("  → Was something changed between them? Take both again, and give those.", style=ACCENT)
     elif found.parted:
         (each,) = found.parted
-        yield Text("This one is explained by nothing:")
+        yield Text("No cause explains this one:")
         yield Text(f"  {whose(each.tried)}: {came_of(each)}  [{each.source}]")
         where = f"is {file} as things are meant" if file else "are these the places that are meant"
-        yield Text(f"  → {where}: addresses, ports, modes, who stands where?", style=ACCENT)
+        yield Text(f"  → {where}: addresses, ports, modes, places of the clients?", style=ACCENT)
 
 
 def _group(number: int, group: CauseGroup, in_file: bool, line: LineOf, whole: bool) -> Iterator[RenderableType]:
     causes = named_causes(group)
-    many = f"{len(causes)} causes that nothing seen tells apart" if len(causes) > 1 else "one cause"
+    many = f"{len(causes)} causes fit, and no observation separates them" if len(causes) > 1 else "one cause"
     yield Text.assemble((f"{number}. ", STRONG), (_percent(group.probability), STRONG), f"  {many}")
     full = causes if whole else causes[:MOST_IN_FULL]
     for each in full:
@@ -127,7 +127,7 @@ def _percent(probability: float) -> str:
 
 
 def _next_test_rows(weighed: Weighed, told: Instruction, whole: bool) -> Iterator[RenderableType]:
-    yield between("Next best test", Text(f"tells {weighed.bits:.1f} bits", style=UNTRIED), STRONG)
+    yield between("Next best test", Text(f"worth {weighed.bits:.1f} bits", style=UNTRIED), STRONG)
     where = columns(widths=(1, None))
     where.add_row("", Text(f"{told.place}: {told.do}"))
     yield where

@@ -55,7 +55,7 @@ def list_view(pages: Mapping[str, Mapping[str, str]], keys: Mapping[str, str]) -
     yield Text("Keys of the site file", style=STRONG)
     yield _list_table(keys, 46)
     yield ""
-    yield Text("eager-lantern explain, with a kind, a key or what shows, tells one of them", style=UNTRIED)
+    yield Text("eager-lantern explain KIND, KEY or SYMPTOM shows one of them", style=UNTRIED)
 
 
 def _indented_rows(text: str) -> RenderableType:

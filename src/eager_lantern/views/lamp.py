@@ -109,9 +109,9 @@ def _notes(predicted: PortSet, arrives: PortSet, sweeps: Sequence[Sweep], every:
         for each in sweep.rewritten[:MOST_REWRITTEN]:
             meant = each.port in predicted
             text = f"port {each.port} arrives as {each.arrived_port}: a forward moves it"
-            said = f"  {text}, as the site file has it" if meant else f"◆ {text}"
+            said = f"  {text}, as the site file states" if meant else f"◆ {text}"
             yield Text(said, style=UNTRIED if meant else STOPS)
     if not missing and not beyond:
         yield Text("Measured and predicted agree on every port.", style=STRONG)
         if every - arrives:
-            yield Text("→ The site file tells what stops the rest: eager-lantern check names the line.", style=ACCENT)
+            yield Text("→ What blocks the rest: eager-lantern check names the line of the site file.", style=ACCENT)

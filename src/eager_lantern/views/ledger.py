@@ -113,7 +113,7 @@ def _what_passes(ports: Styled, count: int, *more: Styled) -> Text:
 
 def _label(layer: Layer, mode: str) -> str:
     """What a layer is called; of a long name the beginning is kept."""
-    says = "waits on" if layer.aspect == "hands-out" and mode == "active" else layer.name
+    says = "listens on" if layer.aspect == "hands-out" and mode == "active" else layer.name
     room = LABEL_COLUMNS - len(says) - 4
     name = layer.at if len(layer.at) <= room else layer.at[: room - 1] + "…"
     return f"  {name} {says}"

@@ -29,17 +29,17 @@ def mend_view(
     yield ""
     yield from plan_view(site, found.plan, patch, line)
     if not found.least:
-        yield Text("▲ Too many ways to look at all of them: whether there is a cheaper plan is not known.", style=RISKS)
+        yield Text("▲ Too many ways to try all of them: a cheaper plan may exist.", style=RISKS)
     for number, other in enumerate(found.alternatives, start=2):
         yield ""
         yield Text(f"Another plan of the same cost ({number})", style=STRONG)
         yield from _plan_rows(site, other, line)
     yield ""
     if written:
-        yield Text(f"Written: {written}. The real devices have to be changed as well, by their pages:", style=STRONG)
+        yield Text(f"Written: {written}. Change the real devices too, from their pages:", style=STRONG)
         yield command(f"  {command_line('sheets', file)}", ACCENT)
     else:
-        yield Text("Written into the file by the next line; the devices have to be changed by hand, after their pages.")
+        yield Text("The next line writes the file. Change the devices by hand, from their pages (sheets).")
         yield command(f"Next: {command_line('mend', file, '--write')}", ACCENT)
 
 
@@ -47,7 +47,7 @@ def plan_view(site: Site, plan: Plan, patch: str, line: LineOf) -> Iterator[Rend
     """A plan device by device, what it brings and lets in, and the patch."""
     yield from _plan_rows(site, plan, line)
     yield ""
-    yield from (Text(f"● {_promise_name(each)}: kept with it", style=HOLDS) for each in plan.gains)
+    yield from (Text(f"● {_promise_name(each)}: kept by this plan", style=HOLDS) for each in plan.gains)
     yield from _opens_rows(plan)
     yield ""
     for each in patch.rstrip().splitlines():
@@ -59,7 +59,7 @@ def _undone(site: Site, faults: Sequence[Fault], file: str, line: LineOf) -> Ite
     """What the file has right and a device may not, device by device."""
     places = f"{len(faults)} place{'s' * (len(faults) != 1)} to look at, none in the file"
     yield between(site.site, Text(f"◆ {places}", style=STOPS), STRONG)
-    yield Text("The file says how it is meant. Where a device has it otherwise, enter there what the file has:")
+    yield Text("The site file is the plan. Where a device differs from it, enter what the file has:")
     for device in dict.fromkeys(each.at for each in faults):
         yield Text(device, style=STRONG)
         table = columns(widths=(3, 9, Share(1)))
@@ -69,7 +69,7 @@ def _undone(site: Site, faults: Sequence[Fault], file: str, line: LineOf) -> Ite
                 table.add_row("", Text(f"line {number}" if number else "", style=UNTRIED), Text(f"look: {each.look}"))
                 table.add_row("", "", Text(f"→ {each.cure}", style=ACCENT))
         yield table
-    yield Text("Every entry as it has to stand, a page for each device:")
+    yield Text("Every entry in full, a page for each device:")
     yield command(f"Next: {command_line('sheets', file)}", ACCENT)
 
 
@@ -107,26 +107,26 @@ def _plan_rows(site: Site, plan: Plan, line: LineOf) -> Iterator[RenderableType]
 
 def _opens_rows(plan: Plan) -> Iterator[RenderableType]:
     if not plan.more:
-        yield Text("It lets in nothing that was not let in before.")
+        yield Text("It opens nothing new.")
         return
     networks: dict[tuple[str, str, str], list[str]] = {}
     for each in plan.more:
         networks.setdefault((each.host, each.protocol, ports_named(each.ports)), []).append(each.network)
-    yield Text("It lets in, no more than the promises need:")
+    yield Text("It opens, and the promises need all of it:")
     for (host, protocol, ports), names in networks.items():
         yield Text(f"  {host}: {protocol} {ports}, from {', '.join(names)}")
 
 
 def _without_plan(found: Mending, file: str, line: LineOf) -> Iterator[RenderableType]:
     if found.verdict == "kept":
-        yield Text("Nothing has to be changed.")
+        yield Text("Nothing to change.")
         return
     yield ""
     yield from map(_remaining_line, found.remaining)
     for each in found.incurable:
         number = line(each.place)
         yield Text.assemble((f"  {each.message}", STRONG), (f"  line {number}" if number else "", UNTRIED))
-        yield Text(f"  → outside of the file: {each.advice}", style=ACCENT)
+        yield Text(f"  → outside the file: {each.advice}", style=ACCENT)
     yield command(f"Next: {command_line('check', file)}", ACCENT)
 
 

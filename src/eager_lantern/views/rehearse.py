@@ -71,10 +71,10 @@ def _sum(results: Sequence[Rehearsed]) -> Text:
     compared = "all as predicted" if same == total else f"{same} as predicted"
     said = [compared, *([f"{apart} not as predicted"] if apart else [])]
     if broken or apart:
-        counts = [f"{broken} of {total} promises broken", *([f"{unknown} cannot be told"] if unknown else [])]
+        counts = [f"{broken} of {total} promises broken", *([f"{unknown} unknown"] if unknown else [])]
         return Text(f"◆ {', '.join((*counts, *said))}", style=STOPS)
     if unknown:
-        return Text(f"◌ {unknown} of {total} promises cannot be told, {', '.join(said)}", style=UNTRIED)
+        return Text(f"◌ {unknown} of {total} promises are unknown, {', '.join(said)}", style=UNTRIED)
     if not total:
         return Text("◌ nothing is promised, so nothing was tried", style=UNTRIED)
     return Text(f"● every promise kept, {', '.join(said)}", style=STRONG)

@@ -125,7 +125,7 @@ def spaced(digest: str) -> str:
 def _steps(names: Sequence[str], key: Path, public: Path, digest: str | None) -> Iterator[str]:
     if digest:
         yield f"On the server, enter {public.name} as certificate and {key.name} as key, and restart the service."
-        yield f"Give {public.name} and its fingerprint to the users, whose clients must be told once to trust it."
+        yield f"Give {public.name} and its fingerprint to the users, who accept it once in their program."
     else:
         yield f"Send {public.name} to the authority that signs for your users; it holds nothing secret."
         if special := [each for each in names if (found := address_or_none(each)) and found.kind != "public"]:

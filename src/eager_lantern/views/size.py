@@ -21,7 +21,7 @@ def size_view(sized: Sized, following: str) -> Iterator[RenderableType]:
     yield ""
     yield from _chances(sized)
     yield ""
-    yield Text("How long a port rests is the server's habit; with another one the size would be", style=STRONG)
+    yield Text("How long a port rests depends on the server. With another rest, the size is", style=STRONG)
     for seconds, size in sized.by_rest:
         yield Text(f"  {size:6} ports   {_HABITS[seconds]}")
     yield ""
@@ -112,7 +112,7 @@ def _row_note(sized: Sized, ports: int) -> str:
 
 _HABITS = {
     0.0: "it binds a resting port again at once",
-    REST_OF_LINUX_SECONDS: "60 s, as Linux has it",
+    REST_OF_LINUX_SECONDS: "60 s, as on Linux",
     REST_BY_LETTER_SECONDS: "4 min, RFC 9293 to the letter",
 }
 
@@ -120,15 +120,15 @@ _HABITS = {
 def why(sized: Sized) -> Iterator[str]:
     """The choice of the range, explained in lines."""
     if sized.proposed.among == "dynamic":
-        yield "From 49152 on no port is registered to a service (RFC 6335, section 6);"
+        yield "No service is registered from port 49152 on (RFC 6335, section 6);"
     else:
-        yield "The system itself uses what is not registered, so it lies where no service is registered (IANA);"
-    yield f"it is clear of {sized.local_ports}, which the system uses for its own connections."
+        yield "The system uses the unregistered ports itself, so the range lies where IANA has registered no service;"
+    yield f"it avoids {sized.local_ports}, the local ports of the system's own connections."
     if not sized.present:
         return
     if len(sized.present) < sized.sizing.size:
-        yield f"The range now, {sized.present}, is too small by {sized.sizing.size - len(sized.present)}."
+        yield f"The present range, {sized.present}, is too small by {sized.sizing.size - len(sized.present)}."
     elif sized.present & sized.local_ports:
-        yield f"The range now, {sized.present}, is wide enough, and meets the system's own ports."
+        yield f"The present range, {sized.present}, is large enough, but overlaps the system's local ports."
     else:
-        yield f"The range now, {sized.present}, is wide enough and clear as well: keep it, or open fewer ports."
+        yield f"The present range, {sized.present}, is large enough and clear: keep it, or open fewer ports."

@@ -53,7 +53,7 @@ def survey_view(found: Survey, parts: Sequence[Finding], file: str, ending: str)
             yield from _fact_table(title, rows)
     if found.unknown:
         yield ""
-        yield Text("Not known, and what would tell it", style=STRONG)
+        yield Text("Unknown, and where to look", style=STRONG)
         yield from _unknown_rows(found)
     yield ""
     yield command(f"Next: {ending}", ACCENT)
@@ -85,9 +85,9 @@ def _conclusion(each: Conclusion) -> RenderableType:
 def beside_site_view(parts: Sequence[Finding], file: str) -> Iterator[RenderableType]:
     """Where a survey parts from the site file."""
     if not parts:
-        yield Text(f"● nothing that was surveyed is other than {file} says", style=HOLDS)
+        yield Text(f"● the survey matches {file}", style=HOLDS)
         return
-    yield Text(f"Surveyed, and other than {file} says", style=STRONG)
+    yield Text(f"The survey differs from {file}", style=STRONG)
     table = columns(widths=(1, None))
     for each in parts:
         mark = Text("◆", style=STOPS) if each.severity == "breaks" else Text("▲", style=RISKS)

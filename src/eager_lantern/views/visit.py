@@ -23,7 +23,7 @@ _VERDICT = {
     "works": ("● works", STRONG),
     "partly": ("◆ works in part", STOPS),
     "fails": ("◆ fails", STOPS),
-    "unknown": ("◌ cannot be told", UNTRIED),
+    "unknown": ("◌ unknown", UNTRIED),
 }
 
 
@@ -172,7 +172,11 @@ def range_view(seen: RangeSeen, planned: PortSet) -> Iterator[RenderableType]:
 def _sureness(seen: RangeSeen) -> str:
     estimate = seen.estimate
     if estimate.habit == "in turn":
-        told = "it has come round: this is all of it" if estimate.good else "it has not come round: there is more"
+        told = (
+            "the range has wrapped: these are all of its ports"
+            if estimate.good
+            else "the range has not wrapped: more ports exist"
+        )
     else:
         told = f"the next one is new with a chance of {percent(estimate.unseen_chance)} (Good's estimator)"
         told += f"; {estimate.beyond} more at most beyond either end (95 % sure)"

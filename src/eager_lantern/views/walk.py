@@ -15,11 +15,11 @@ LineOf = Callable[[SitePath | None], int | None]
 
 _DOES = {
     "send": "sends",
-    "let-out": "lets out",
-    "let-in": "lets in",
+    "let-out": "allows out",
+    "let-in": "allows in",
     "translate": "translates",
     "forward": "forwards",
-    "hairpin": "turns back",
+    "hairpin": "hairpins",
     "hide": "hides source",
     "route": "passes on",
     "arrive": "receives",
@@ -27,7 +27,7 @@ _DOES = {
 }
 _STOPPED = {
     "silent": "No answer comes back: the connection hangs until the client gives up.",
-    "unknown": "The site file does not say enough to tell.",
+    "unknown": "The site file does not state enough: unknown.",
     "wrong": "Something answers that was not meant.",
 }
 
@@ -98,5 +98,5 @@ def _ending_line(journey: Journey) -> str:
     if journey.end.answer is not None:
         when = "after some seconds" if journey.reason == "nobody there" else "at once"
         error = error_of(journey.end.answer, journey.asked.to.family, journey.flow.to.family)
-        return f"Whoever connects is told {when}: {error}."
+        return f"The client gets {when}: {error}."
     return _STOPPED[journey.outcome]

@@ -255,7 +255,7 @@ class Control:
             return Farewell(self._verb, reply)
         after = _AFTER.get((self.state, reply.kind))
         if after is None:
-            raise ProtocolFault(f"the server says “{reply}” while {self.state.name.lower()}, where nothing was asked")
+            raise ProtocolFault(f"the server sent “{reply}” while {self.state.name.lower()}, where nothing was asked")
         self.state, event = after
         return event(self._verb, reply)
 

@@ -88,7 +88,7 @@ def _at_revision(name: str) -> str:
     revision, _, file = name.partition(":")
     git = program("git", own_path())
     if git is None:
-        raise _bad(name, "is no file, and there is no git here that could tell it at a revision; give two files")
+        raise _bad(name, "is no file, and git is not installed here to read a revision; give two files")
     if not _REVISION.fullmatch(revision):
         found = f"found “{revision}”" if revision else "found nothing"
         raise _bad(name, f"is no file; expected a revision before the colon, as HEAD:{file or 'FILE'}, {found}")

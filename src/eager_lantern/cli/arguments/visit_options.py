@@ -111,7 +111,7 @@ class DataChoice:
         bool, typer.Option("--even-private", help="Follow it to private, link-local and similar addresses too.")
     ] = False
     active_address: Annotated[str, typer.Option(help="The address to name in active mode.")] = ""
-    active_ports: Annotated[str, typer.Option(help="The ports to wait on in active mode.")] = ""
+    active_ports: Annotated[str, typer.Option(help="The ports to listen on in active mode.")] = ""
 
     @property
     def wanted_mode(self) -> Mode | None:
@@ -157,7 +157,12 @@ class LooksWanted:
         int, typer.Option("--find-range", min=0, max=16, help="Find the range of data ports on so many connections.")
     ] = 0
     rights: Annotated[bool, typer.Option("--rights", help="Try what the account may do, and where.")] = False
-    caution: Annotated[bool, typer.Option("--caution", help="Try whom it connects to and takes data from.")] = False
+    caution: Annotated[
+        bool,
+        typer.Option(
+            "--caution", help="Try FTP bounce: whether it connects to, or accepts data from, other addresses."
+        ),
+    ] = False
     wrong_logins: Annotated[
         int, typer.Option(min=0, max=20, help="So many wrong logins as nobody: does it slow? May bar this address.")
     ] = 0

@@ -113,7 +113,7 @@ def _passive_faults(topology: Topology, i: int, service: Service, seen: PortSet)
             "range-changed",
             (*place, "ports"),
             at,
-            f"{name} hands out other data ports than {passive.ports}",
+            f"{name} uses another passive range than {passive.ports}",
             look,
             f"set the passive range of {name} to {passive.ports}",
             variants_of(site, (*place, "ports"), *ranges),
@@ -207,7 +207,7 @@ def _name_faults(topology: Topology) -> Iterator[Fault]:
                 "ipv6-without-path",
                 place,
                 name.name,
-                f"{name.name} has an IPv6 address (AAAA) by which nobody gets in",
+                f"{name.name} has an IPv6 address (AAAA) that does not reach the server",
                 f"which AAAA records has {name.name}, and does the server answer there?",
                 f"take the AAAA record of {name.name} out, or let IPv6 in",
                 ((change(site, place, Addresses((*name.addresses.each, six))),),),
@@ -231,7 +231,7 @@ def client_faults(site: Site) -> Iterator[Fault]:
                 client.name,
                 f"{client.name} does not use TLS",
                 f"is explicit or implicit TLS set in the program that {client.name} uses?",
-                f"set it to TLS as the service has it, for {client.name}",
+                f"set TLS as the service has it, for {client.name}",
                 variants_of(site, (*place, "speaks_tls"), "never"),
             )
         if client.filter.outgoing.default == "allow" and not client.filter.outgoing.rules:

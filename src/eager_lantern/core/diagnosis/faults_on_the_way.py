@@ -46,7 +46,7 @@ def _shut_fault(site: Site, place: SitePath, name: str) -> Fault:
         name,
         f"{name} lets nothing {way} that no rule allows",
         f"what does {name} do with connections {way} that no rule is about?",
-        f"allow at {name} what the services need {way}, or set its default to allow as the site file has it",
+        f"allow at {name} what the services need {way}, or set its default to allow, as in the site file",
         variants_of(site, (*place, "default"), "deny", "refuse"),
     )
 
@@ -94,7 +94,7 @@ def _rule_faults(topology: Topology, place: SitePath, i: int, name: str, rule: R
         yield fault(
             "rule-other-source",
             f"has {what} for other sources",
-            f"whom does {what} on {name} let through: {rule.from_ or 'anybody'}?",
+            f"which sources does {what} on {name} allow: {rule.from_ or 'anybody'}?",
             f"let {what} count for {rule.from_ or 'anybody'}",
             variants_of(site, (*at, "from"), *elsewhere),
         )
@@ -214,7 +214,7 @@ def _forward_faults_of(
     yield fault(
         "forward-digit-off",
         f"forwards ports that differ from {forward.ports} by a digit",
-        f"is {forward.ports} what {what} says, digit by digit?",
+        f"does {what} list {forward.ports}, digit by digit?",
         f"set {what} to {forward.ports}",
         variants_of(site, ports, *digit_off(forward.ports)),
     )
@@ -288,7 +288,7 @@ def _provider(topology: Topology, place: SitePath, gateway: Gateway) -> Iterator
                 "provider-blocks",
                 (*place, "provider_blocks"),
                 f"the provider of {gateway.name}",
-                f"the provider of {gateway.name} does not let in {written}",
+                f"the provider of {gateway.name} blocks {written}",
                 f"does a lamp on {written} get any light from outside, and what does the provider say of it?",
                 f"use other ports than {ports}, or ask the provider to let them in",
                 variants_of(topology.site, (*place, "provider_blocks"), BlockedPorts(blocked | ports)),
@@ -394,7 +394,7 @@ def _habits(site: Site, place: SitePath, gateway: Gateway) -> Iterator[Fault]:
 
 
 def _mtu_faults(site: Site, place: SitePath, gateway: Gateway) -> Iterator[Fault]:
-    """A line that takes smaller packets than the file says, where nobody tells their senders."""
+    """A line that takes smaller packets than the file says, where no message reaches their senders."""
     outside: SitePath = (*place, "outside", "mtu")
     if gateway.clamps_mss or gateway.mtu < TUNNEL_BYTES:
         return
@@ -403,10 +403,10 @@ def _mtu_faults(site: Site, place: SitePath, gateway: Gateway) -> Iterator[Fault
         "full-packets-lost",
         outside,
         gateway.name,
-        f"full packets are lost at the outside line of {gateway.name}, and nobody tells their sender",
+        f"full packets are lost at the outside line of {gateway.name}, and their senders are not notified",
         f"does a packet of {ETHERNET_BYTES} bytes that may not be cut pass {gateway.name}, and does one of "
         f"{TUNNEL_BYTES}?",
         f"let {gateway.name} clamp the segment size (MSS) to {TUNNEL_BYTES - HEADERS_BYTES[4]} bytes, or let ICMP that "
-        "tells of packets too big pass",
+        "messages of type “packet too big” pass",
         (narrow,),
     )

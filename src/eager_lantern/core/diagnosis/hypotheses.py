@@ -52,7 +52,7 @@ class Explanation(Struct, frozen=True):
     @property
     def message(self) -> str:
         """The cause in a sentence."""
-        return ", and ".join(each.message for each in self.hypothesis.faults) or "the site is as its file says"
+        return ", and ".join(each.message for each in self.hypothesis.faults) or "the site matches its file"
 
     def seen_again(self, likelihood: float) -> "Explanation":
         """The same with something more that was seen."""

@@ -146,7 +146,7 @@ def _spread(predictions: Predictions, each: Explanation, test: Test) -> Spread:
     """What a test would show if the cause were this one."""
     if test.tried is None:
         faults = [fault for fault in each.hypothesis.faults if (fault.at, _section(fault)) == (test.at, test.section)]
-        return {faults[0].message if faults else "all is as the site file says": 1.0}
+        return {faults[0].message if faults else "all matches the site file": 1.0}
     found: dict[Hashable, float] = {}
     for way in each.variants:
         for end in predictions.ends(way, each.effects, test.tried):

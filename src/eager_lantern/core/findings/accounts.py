@@ -46,7 +46,9 @@ def _broad(site: Site, account: Account, place: SitePath) -> Iterator[Finding]:
 
 def _of_system(site: Site, account: Account, place: SitePath) -> Iterator[Finding]:
     if account.kept_by == "system":
-        message = f"{account.name} is an account of the system: who has its password may log in there by other ways too"
+        message = (
+            f"{account.name} is a system account: whoever knows its password can log in to other services of the host"
+        )
         cure = "keep an account of the service's own for file transfer, or give this one no shell"
         where = (*place, "kept_by")
         yield Finding("account-of-system", "note", message, cure, where, set_to(site, where, "service"))
@@ -98,7 +100,7 @@ def _rights(site: Site, account: Account, place: SitePath) -> Iterator[Finding]:
     given_by = {right for each in groups for right in each.rights}
     denied_by = {right for each in groups for right in each.denies}
     if both := sorted((given_by & denied_by) - told):
-        message = f"the groups of account {account.name} give and deny {', '.join(both)}, and it says nothing itself"
+        message = f"the groups of account {account.name} both give and deny {', '.join(both)}, and it states neither"
         yield Finding("account-rights-conflict", "risks", message, cure, (*place, "groups"))
 
 
@@ -114,5 +116,5 @@ def _without_path(topology: Topology, account: Account, place: SitePath) -> Iter
         _, control = reach_control(topology, position_of(topology, name), service)
         if not any(each.outcome == "ok" for each in control):
             message = f"account {account.name} is for {name}, which cannot reach {service.name}"
-            cure = f"promise it ({{client: {name}, service: {service.name}}}) and follow what check then says"
+            cure = f"promise it ({{client: {name}, service: {service.name}}}) and follow what check then reports"
             yield Finding("account-without-path", "risks", message, cure, (*place, "clients", j))

@@ -27,7 +27,7 @@ from .cause import FEW, Cause, Role, adds, control_port_differs, range_differs, 
 def filter_causes(topology: Topology, layer: Layer, role: Role, whom: AddressSet | None) -> Iterator[Cause]:
     """The rules, or the lack of one, that keep a filter from passing what it ought to; ``whom`` a new one is for."""
     table, place, category = _filter_of_layer(topology, layer)
-    verb = "let in" if layer.aspect in ("inward", "incoming") else "let out"
+    verb = "allows in" if layer.aspect in ("inward", "incoming") else "allows out"
     left = layer.shut
     for i, rule in enumerate(table.rules):
         hit = left & rule.ports
@@ -47,7 +47,7 @@ def filter_causes(topology: Topology, layer: Layer, role: Role, whom: AddressSet
     ]
     if role == "data" and near:
         i, rule = max(near, key=lambda pair: len(pair[1].ports & layer.wanted))
-        text = f"{layer.at} {verb.replace('let', 'lets')} {rule.ports}, {topology.server.name} hands out {layer.wanted}"
+        text = f"{layer.at} {verb} {rule.ports}, the passive range of {topology.server.name} is {layer.wanted}"
         where, what = (*place, "rules", i, "ports"), the("rule", rule.name)
         yield range_differs(topology.site, where, what, layer.wanted, left, text)
         return
@@ -58,7 +58,7 @@ def filter_causes(topology: Topology, layer: Layer, role: Role, whom: AddressSet
     ]
     if role == "control" and others:
         i, rule = others[0]
-        text = f"{layer.at} {verb.replace('let', 'lets')} port {rule.ports}, the control port is {left}"
+        text = f"{layer.at} {verb} port {rule.ports}, the control port is {left}"
         yield control_port_differs(topology.site, (*place, "rules", i, "ports"), the("rule", rule.name), left, text)
     else:
         cure = f"add under rules: {{action: allow, protocol: tcp, ports: {{ports}}{only_from(whom)}}}"
@@ -320,7 +320,7 @@ def _of_forward(
         return Cause("control-port-differs", (*place, "to_port"), ports, text, cure, mends=mends)
     if role == "data" and forward.offset:
         text = f"{called} turns port {forward.ports.lowest} into {forward.to_port}, "
-        text += f"but {route.end.name} waits on the port that it named"
+        text += f"but {route.end.name} listens on the port that it named"
         return Cause(
             "range-shifted",
             (*place, "to_port"),
@@ -403,7 +403,9 @@ def _typed_otherwise(topology: Topology, route: Route, gateway: Gateway, left: P
 
 
 def _hands_out(topology: Topology, route: Route) -> str:
-    return f"{route.end.name} hands out" if route.end is topology.server else f"{route.end.name} waits on"
+    return (
+        f"the passive range of {route.end.name} is" if route.end is topology.server else f"{route.end.name} listens on"
+    )
 
 
 def meant_for_data(topology: Topology, ports: PortSet, wanted: PortSet) -> bool:

@@ -78,7 +78,7 @@ def _useless(site: Site, at: str, table: Table) -> Iterator[Finding]:
             yield Finding(kind, "risks", message, "take it out, or put it before them", match.place, off)
         else:
             message = f"{name} changes nothing: without it the same happens ({match.action})"
-            yield Finding(kind, "note", message, "take it out, unless it says something to people", match.place, off)
+            yield Finding(kind, "note", message, "remove it, unless people read it as a note", match.place, off)
 
 
 @lru_cache(maxsize=64)

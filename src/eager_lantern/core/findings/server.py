@@ -51,10 +51,10 @@ def _resting(topology: Topology) -> Iterator[Finding]:
         if service.active.from_port and len(client.active_ports) < need:
             told.add(client.name)
             message = (
-                f"{client.name} waits for data on {ports_phrase(client.active_ports)}, each of which rests for {rests} "
+                f"{client.name} listens for data on {ports_phrase(client.active_ports)}; each rests for {rests} "
                 f"after use: transfers of {seconds:.1f} s in a row need {need} of them"
             )
-            cure = f"let it wait on at least {need} ports, and open them where the old ones are open"
+            cure = f"let it listen on at least {need} ports, and open them where the old ones are open"
             where: SitePath = ("clients", site.clients.index(client), "active_ports")
             yield Finding("active-ports-rest", "risks", message, cure, where)
 
@@ -74,7 +74,7 @@ def _range_finding(site: Site, service: Service, ports: PortSet, place: SitePath
         yield Finding("range-left-to-system", "risks", message, "fix a range, for example 61200-61455", place)
         return
     if local := ports & server.own_ports:
-        message = f"{service.name} hands out {local}, which {server.name} uses for its own outgoing connections too"
+        message = f"the passive range of {service.name} includes {local}: local ports of {server.name} itself"
         cure = f"choose a range outside of {server.own_ports}"
         yield Finding("range-overlaps-local-ports", "risks", message, cure, place)
     for other in site.services:

@@ -70,7 +70,7 @@ def _turning_back(device: Device | None) -> str:
     if device is None:
         return ""
     if device.spec.hairpin:
-        return f": turned back by {device.name}, data comes from another address than the control connection"
+        return f": hairpinned by {device.name}, data comes from another address than the control connection"
     return f": {device.name} does not turn connections back"
 
 
@@ -263,7 +263,9 @@ def _impatient(topology: Topology, forecast: Forecast, stop: Stop) -> Cause:
 
 def _swallowed(topology: Topology, stop: Stop) -> Cause:
     device = next(each for each in topology.devices if each.name == stop.at)
-    text = f"the line of {stop.at} takes packets of {device.spec.mtu} bytes, and nobody tells the sender of larger ones"
+    text = (
+        f"the line of {stop.at} has an MTU of {device.spec.mtu} bytes, and senders of larger packets are not notified"
+    )
     size = segment_bytes(device.spec, 4)
     cure = f"let {stop.at} clamp the MSS to {size} (clamps_mss: true), or let ICMP “fragmentation needed” pass"
     mends = sets(topology.site, (*device.place, "clamps_mss"), True)
@@ -311,7 +313,7 @@ def opened_against_promise(topology: Topology, forecast: Forecast) -> Iterator[C
 
 
 def _step_name(step: Step) -> str:
-    kind = {"forward": "forward", "let-in": "rule", "translate": "a pair of addresses"}.get(step.does, "what lets in")
+    kind = {"forward": "forward", "let-in": "rule", "translate": "a pair of addresses"}.get(step.does, "what allows it")
     if step.does == "let-in" and step.place and step.place[-1] == "default":
         return "the default"
     return f"{kind} “{step.rule}”" if step.rule else f"a {kind}" if kind in ("forward", "rule") else kind
@@ -359,8 +361,8 @@ def _of_layer(topology: Topology, study: Study, route: Route, layer: Layer, role
         if (share := gateway.outside.ports) is not None and layer.shut - share:
             yield _outside_share(topology, gateway, share, layer, role)
             return
-        text = f"the provider of {gateway.name} never lets in {{ports}}"
-        yield Cause("provider-blocks-port", layer.place, layer.shut, text, "use ports that the provider lets in")
+        text = f"the provider of {gateway.name} blocks {{ports}}"
+        yield Cause("provider-blocks-port", layer.place, layer.shut, text, "use ports that the provider does not block")
     elif layer.aspect == "forwards":
         yield from forward_causes(topology, route, layer, role, _for_whom(study, layer))
     else:

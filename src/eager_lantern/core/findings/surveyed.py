@@ -119,7 +119,7 @@ def _control_port_findings(site: Site, service: Service, place: SitePath, survey
         return
     if found:
         at = listed(sorted({str(each.address) for each in found}))
-        message = f"{_program_name(found[0])} waits on port {port} at {at} alone, not at {own}"
+        message = f"{_program_name(found[0])} listens on port {port} of {at} only, not of {own}"
         yield _finding("listens-elsewhere", "breaks", place, message, f"let it wait at {own}, or at every address")
         return
     like = [each for each in survey.host.listeners if each.protocol == "tcp" and _speaks(service, each.program)]
@@ -127,7 +127,7 @@ def _control_port_findings(site: Site, service: Service, place: SitePath, survey
     also = f"; there is {others}" if others else ""
     advice = f"start {service.name}, or say in the file on which port it waits"
     yield _finding(
-        "listens-elsewhere", "breaks", place, f"nothing waits on port {port} of {site.server.name}{also}", advice
+        "listens-elsewhere", "breaks", place, f"nothing listens on port {port} of {site.server.name}{also}", advice
     )
 
 
@@ -145,7 +145,7 @@ def _taken(service: Service, place: SitePath, survey: Survey) -> Iterator[Findin
     control = _listeners_on(survey, service.control_port.number)
     for each in control:
         if each.program in NEVER_OF.get(service.protocol, ()):
-            message = f"{each.program} waits on port {each.port}, the control port of {service.name}"
+            message = f"{each.program} listens on port {each.port}, the control port of {service.name}"
             advice = f"let {each.program} wait elsewhere, or give {service.name} another port"
             yield _finding("port-taken-by-another", "breaks", (*place, "control_port"), message, advice)
     ports = service.passive.ports if service.passive else PortSet()
@@ -160,7 +160,7 @@ def _taken(service: Service, place: SitePath, survey: Survey) -> Iterator[Findin
             others.setdefault(each.program, []).append(each.port)
     for program, numbers in others.items():
         named = ports_named(PortSet.of(*((number, number) for number in numbers)))
-        message = f"{program} waits on {named}, in the range of {service.name}"
+        message = f"{program} listens on {named}, in the passive range of {service.name}"
         advice = f"let it wait elsewhere, or move the range of {the('service', service.name)} past it"
         yield _finding("port-taken-by-another", "risks", (*place, "passive", "ports"), message, advice)
 
@@ -204,7 +204,7 @@ def _lease(host: Server | Client, place: SitePath, survey: Survey) -> Iterator[F
         advice = "another lease, or the survey of another host? Reserve the address, and say it in the file"
         yield _finding("lease-differs", "breaks", (*place, "address"), message, advice)
     elif isinstance(host, Server) and host.lease == "static" and any(each.lease for each in held):
-        message = f"{held[0].address} of {host.name} is leased, where the file has it as static"
+        message = f"{held[0].address} of {host.name} is leased by DHCP; the site file lists it as static"
         advice = "set it fixed on the server, or reserve it and say in the file: lease: reserved"
         yield _finding("lease-differs", "risks", (*place, "address"), message, advice)
 

@@ -88,14 +88,14 @@ OPEN = Filter(default="allow")
 
 
 class GatewayFilter(Part, frozen=True):
-    """What a gateway lets in from outside and out from inside."""
+    """What a gateway allows in from outside and out from inside."""
 
     inward: Filter = OPEN
     outward: Filter = OPEN
 
 
 class HostFilter(Part, frozen=True):
-    """What a host lets in and out."""
+    """What a host allows in and out."""
 
     incoming: Filter = OPEN
     outgoing: Filter = OPEN

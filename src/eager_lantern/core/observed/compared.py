@@ -165,7 +165,7 @@ def parted(row: VantageRow, places: Sequence[Outlook]) -> str:
     return (
         f"The server itself does its part: it works from {_and_list(works)}. "
         f"What stops {_and_list(lost)} lies on the way, "
-        "or in a rule that tells sources apart."
+        "or in a rule for some sources only."
     )
 
 

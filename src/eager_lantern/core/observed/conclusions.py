@@ -46,7 +46,7 @@ class Conclusion(Struct, frozen=True):
 
 
 def outside_of(survey: Survey) -> tuple[Address, ...]:
-    """The outside addresses of IPv4 as they are known best: what somebody outside saw, else what the router says, if
+    """The outside addresses of IPv4 as they are known best: what somebody outside saw, else what the router reports, if
     that can be anybody's own; nothing where a tunnel makes them somebody else's."""
     way = survey.way_out(4)
     if way is not None and way.tunnel:
@@ -79,7 +79,7 @@ def _of_translation(survey: Survey) -> Iterator[Conclusion]:
             "let the server's packets go past the tunnel, or serve from where the tunnel comes out",
         )
         return
-    yield from _disagreeing(router, "the router tells")
+    yield from _disagreeing(router, "the router reports")
     yield from _disagreeing(seen, "seen from outside are")
     before = translated_before(survey)
     if before is not None:
@@ -87,7 +87,7 @@ def _of_translation(survey: Survey) -> Iterator[Conclusion]:
     elif router and seen and not set(_distinct_addresses(router)) & set(_distinct_addresses(seen)):
         yield Conclusion(
             "seen-elsewhere",
-            f"the router says that its outside address is {router[0].address}, and from outside {seen[0].address} is"
+            f"the router reports {router[0].address} as its outside address, and from outside {seen[0].address} is"
             f" seen ({seen[0].by})",
             "is there a second line, or a rule that sends this host's packets another way?",
         )
@@ -124,7 +124,9 @@ def _disagreeing(told: Sequence[OutsideSeen], how: str) -> Iterator[Conclusion]:
 def _agreeing(told: Sequence[OutsideSeen]) -> Iterator[Conclusion]:
     if len(_distinct_addresses(told)) == 1:
         by = listed([each.by for each in told])
-        yield Conclusion("one-outside-address", f"the outside address is {told[0].address}, say {by}", good=True)
+        yield Conclusion(
+            "one-outside-address", f"the outside address is {told[0].address}, reported by {by}", good=True
+        )
 
 
 def _seen_alone(seen: Sequence[OutsideSeen]) -> Conclusion:

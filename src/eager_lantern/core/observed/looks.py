@@ -110,12 +110,12 @@ def _chain(facts: TlsFacts) -> Iterator[Remark]:
     told = ", signed by ".join(each.subject for each in facts.chain)
     last = facts.chain[-1]
     if any(lower.issuer != upper.subject for lower, upper in pairwise(facts.chain)):
-        yield Remark("chain", False, f"what is sent does not follow one another: {told}")
+        yield Remark("chain", False, f"the certificates sent are no chain: {told}")
     elif len(facts.chain) == 1 and last.issuer != last.subject:
         remark = f"only its own is sent; clients that do not have that of {last.issuer} will not trust it"
         yield Remark("chain", False if facts.distrust else None, remark)
     elif len(facts.chain) == 1:
-        yield Remark("chain", None, f"{told} has signed itself")
+        yield Remark("chain", None, f"{told} is self-signed")
     else:
         yield Remark("chain", True, told if last.issuer == last.subject else f"{told}, signed by {last.issuer}")
 
@@ -229,7 +229,11 @@ class BounceCheck(Struct, frozen=True):
 def bounce_checks(seen: BounceCheck) -> Iterator[Remark]:
     """The facts in words."""
     version = _VERSION.search(seen.greeting)
-    told = f"the greeting tells a version ({version[0]}): it need not" if version else "the greeting tells no version"
+    told = (
+        f"the greeting states a version ({version[0]}): switch that off"
+        if version
+        else "the greeting states no version"
+    )
     yield Remark("greeting", not version, told)
     yield Remark("PORT", None if seen.bounces is None else not seen.bounces, seen.bounce_detail)
     yield Remark("data from", None if seen.takes_strangers is None else not seen.takes_strangers, seen.stranger_detail)
@@ -274,7 +278,7 @@ def throttling_remarks(pace: LoginThrottling) -> Iterator[Remark]:
     """The facts in words."""
     count = len(pace.tries)
     if any(each.let_in for each in pace.tries):
-        yield Remark("strangers", False, "an account that does not exist was let in with any password")
+        yield Remark("strangers", False, "an account that does not exist could log in with any password")
         return
     slower, ended = pace.slower_from, pace.ended_after
     yield Remark("delay", bool(slower), _delay(pace, slower))

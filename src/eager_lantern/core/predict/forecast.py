@@ -163,7 +163,7 @@ REFUSED = "connection refused"
 def share_that(part: int, whole: int, outcome: str) -> str:
     """``every second transfer hangs``; a server picks any port of its range with equal chance."""
     if outcome == "unknown":
-        return "whether transfers work cannot be told" if part == whole else f"{part} of {whole} ports cannot be told"
+        return "whether transfers work is unknown" if part == whole else f"{part} of {whole} ports are unknown"
     how = _HOW[outcome]
     share = Fraction(part, whole) if whole else Fraction(1)
     if share == 1:
@@ -205,71 +205,69 @@ def blame(stop: Stop, goes_to: str = "") -> str:
     rule = f"rule “{stop.rule}”" if stop.rule else "a rule"
     match stop.reason:
         case "filter rule":
-            return f"{rule} of {stop.at} shuts it"
+            return f"{rule} of {stop.at} blocks it"
         case "filter default":
-            return f"{stop.at} lets through only what a rule allows"
+            return f"{stop.at} allows only what a rule allows, and no rule does"
         case "rule unknown":
-            return f"what {rule} of {stop.at} does is not known"
+            return f"the effect of {rule} of {stop.at} is unknown"
         case "ports unknown":
-            return f"what {stop.at} does with {ports_named(stop.ports)} is not known"
+            return f"the destination of {ports_named(stop.ports)} on {stop.at} is unknown"
         case "provider blocks":
             return f"the provider of {stop.at} blocks it"
         case "outside the share":
-            return f"{stop.at} shares its outside address and has other ports of it"
+            return f"{stop.at} shares its outside address and owns other ports of it"
         case "no forward":
             return f"{stop.at} has no forward for {ports_named(stop.ports)}"
         case "forwarding is off":
             return f"{stop.at} has forwarding switched off"
         case "no hairpin":
-            return f"{stop.at} does not turn back connections to {target_text} from inside"
+            return f"{stop.at} does not hairpin connections to {target_text} from inside"
         case "the device itself":
             return f"{target_text} is {stop.at} itself"
         case "nobody there":
-            return f"nobody on {stop.at} has the address it was sent to"
+            return f"no host on {stop.at} has the address it was sent to"
         case "no path":
             return _unreachable(goes_to)
         case "no way back":
-            return "it leaves with a private address, to which no answer finds back"
+            return "it leaves with a private source address: replies cannot be routed back"
         case "answers bypass it":
-            return f"{stop.at} turns it back and leaves its source as it is, so answers go straight to the client"
+            return f"{stop.at} hairpins it without rewriting the source, so replies go straight to the client"
         case "answers go elsewhere":
-            return f"{stop.at} sends its answers another way than the connection came"
+            return f"{stop.at} sends its replies by another route than the connection came"
         case "several ways":
-            return f"several gateways lead on from {stop.at}, and the site file does not say which one is taken"
+            return f"several gateways lead on from {stop.at}, and the site file does not state which one is used"
         case "no outside address":
             return f"{stop.at} has no outside address for it"
         case "IPv4 of the inside":
-            return (
-                f"{stop.at} translates what leads outside, and {target_text} stands for an IPv4 address that does not"
-            )
+            return f"{stop.at} translates only to outside addresses, and {target_text} stands for an inside one"
         case "not listening":
-            return f"it comes out at {stop.at} on a port where nothing waits"
+            return f"it arrives at {stop.at} on a port with no listener"
         case "another service":
-            return f"it comes out at {stop.at} at another service"
+            return f"it arrives at another service of {stop.at}"
         case "another peer":
-            return f"{stop.at} sees it come from another address than the control connection"
+            return f"{stop.at} sees another source address than on the control connection"
         case "address refused":
             return f"{stop.at} refuses to connect to {target_text}, which is not the address it sees"
         case "session reuse":
-            return f"{stop.at} demands that data resumes the TLS session, this client does not"
+            return f"{stop.at} requires data to resume the TLS session, and this client does not"
         case "TLS demanded":
-            return f"{stop.at} demands TLS, and this client speaks none"
+            return f"{stop.at} requires TLS, and this client does not use it"
         case "EPSV unknown":
-            return f"{stop.at} knows neither EPSV nor EPRT, and this client asks for nothing else"
+            return f"{stop.at} supports neither EPSV nor EPRT, and this client uses nothing else"
         case "control forgotten":
-            return f"{stop.at} forgets the quiet control connection before a typical transfer ends"
+            return f"{stop.at} drops the idle control connection before a typical transfer ends"
         case "packets too big":
-            return f"{stop.at} drops packets that are too big for its line, and nobody tells their sender"
+            return f"{stop.at} drops packets that exceed the MTU of its line, and does not notify their sender"
         case "client has no address":
-            return f"the site file gives {stop.at} no address that would do"
+            return f"the site file has no usable address for {stop.at}"
         case "no announced address":
-            return f"the site file tells no IPv4 address for {stop.at} to announce, and PASV has room for no other"
+            return f"the site file has no IPv4 address for {stop.at} to announce, and PASV carries nothing else"
         case "no common family":
             return f"{stop.at} has no address of the same family as {target_text}"
         case "source port may change":
-            return f"{rule} of {stop.at} asks for a source port that a device before it may change"
+            return f"{rule} of {stop.at} matches a source port that a device before it may change"
         case "source address may change":
-            return f"{stop.at} judges by source, which a pool of addresses may change"
+            return f"{stop.at} filters by source address, and a pool of addresses may change it"
         case "leads back out":
             return f"a forward of {stop.at} leads back outside"
         case "goes in circles":
@@ -289,7 +287,7 @@ def blame(stop: Stop, goes_to: str = "") -> str:
 def _unreachable(address: str) -> str:
     known = address_or_none(address)
     special = known is not None and known.kind != "public"
-    return f"no way leads to {address or 'it'}" + (f", a {known.kind} address" if known and special else "")
+    return f"no route to {address or 'it'}" + (f", a {known.kind} address" if known and special else "")
 
 
 def because(forecast: Forecast) -> str:
@@ -301,8 +299,8 @@ def because(forecast: Forecast) -> str:
     stop = forecast.stops[0]
     if stop.reason == "packets too big":
         shielded = forecast.service.protocol == "sftp" or forecast.position.spec.secures(forecast.service.tls)
-        first = "short messages pass" if shielded else "login works and so does a short listing"
-        hangs = "what needs a full packet, at times the handshake itself," if shielded else "every longer transfer"
+        first = "short messages pass" if shielded else "login and a short listing work"
+        hangs = "what needs a full packet, sometimes the handshake itself," if shielded else "every longer transfer"
         return f"{first}, {hangs} hangs: {blame(stop)}"
     if forecast.rung == "send":
         return f"every typical transfer breaks at its end: {blame(stop)}"
@@ -318,7 +316,7 @@ def because(forecast: Forecast) -> str:
     goes_to = str(forecast.target or "")
     family = forecast.target.family if forecast.target else 4
     if stop.outcome == "unknown":
-        return f"cannot be told: {blame(stop, goes_to)}"
+        return f"unknown: {blame(stop, goes_to)}"
     return f"no connection to {goes_to or forecast.service.name}{manner(stop, family)}: {blame(stop, goes_to)}"
 
 
@@ -333,8 +331,8 @@ def _shut_text(forecast: Forecast) -> str:
         whom = "" if opened.sources == everybody else f", for {_few(opened.sources)}"
         return f"it is open: {opened.to} {ports_named(opened.ports)} leads to it{whom}"
     if forecast.predicted == "unknown":
-        return f"cannot be told: {blame(forecast.stops[0])}"
+        return f"unknown: {blame(forecast.stops[0])}"
     if not forecast.stops:
-        return "no way leads to it"
+        return "no route to it"
     stop = forecast.stops[0]
-    return f"{stop.at} {'refuses' if stop.outcome == 'refused' else 'answers nothing'}"
+    return f"{stop.at} {'refuses' if stop.outcome == 'refused' else 'does not answer'}"

@@ -38,9 +38,9 @@ port has there: forwards before it may have moved them (``moves``).
 ... ''').site).ledgers
 >>> for layer in ledger.layers:
 ...     print(layer.at, layer.name, layer.ports & layer.wanted)
-store hands out 61200-61203
+store data range 61200-61203
 router forwards 61200-61202
-store lets in 61201-61203
+store allows in 61201-61203
 >>> print(ledger.reachable)
 61201-61202
 """
@@ -68,15 +68,15 @@ Aspect = Literal["hands-out", "address", "control", "outgoing", "outward", "prov
 
 
 _DOES: dict[Aspect, str] = {
-    "hands-out": "hands out",
+    "hands-out": "data range",
     "address": "announces",
-    "control": "stops login",
-    "outgoing": "lets out",
-    "outward": "lets out",
-    "provider": "provider lets in",
+    "control": "blocks login",
+    "outgoing": "allows out",
+    "outward": "allows out",
+    "provider": "provider allows",
     "forwards": "forwards",
-    "inward": "lets in",
-    "incoming": "lets in",
+    "inward": "allows in",
+    "incoming": "allows in",
 }
 
 

@@ -55,7 +55,7 @@ def addresses_at(topology: Topology, text: str) -> tuple[Address, ...]:
         hint = did_you_mean(text, found)
         raise NoSuchWalk(f"“{text}” is no address, and no host, gateway or published name of the site{hint}")
     if not found[text]:
-        raise NoSuchWalk(f"the site file tells no address of {text}")
+        raise NoSuchWalk(f"the site file has no address for {text}")
     return found[text]
 
 

@@ -200,7 +200,7 @@ def _keep_part(site: Site, gateway: Gateway, used: frozenset[SitePath]) -> Sheet
         if ("gateways", site.gateways.index(gateway), "forwards", i) not in used:
             lines.append(f"Forward {each.name or each.ports} leads to {each.to}: not part of this work, leave it.")
     if blocked := gateway.provider_blocks.ports:
-        lines.append(f"Its provider never lets in {blocked}: no entry here changes that.")
+        lines.append(f"Its provider blocks {blocked}: no entry here changes that.")
     for part in untold_parts(gateway):
         lines.append(f"Not known: {part}. Look at it before you enter anything here.")
     return SheetPart("Leave alone", tuple(lines))

@@ -87,7 +87,7 @@ def _shut_part(forecasts: Sequence[Forecast]) -> Iterator[SheetPart]:
         return
     rows = tuple((each.position.name, each.service.name, str(each.service.control_port)) for each in shut)
     success = (
-        "Success: no answer, or a refusal. Where something answers, a forward or a rule lets in more than it should."
+        "Success: no answer, or a refusal. Where something answers, a forward or a rule allows more than it should."
     )
     yield SheetPart("4. What must stay shut", (success,), Grid(("from", "service", "port"), rows, "read"))
 

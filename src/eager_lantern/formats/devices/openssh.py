@@ -1,5 +1,5 @@
-"""OpenSSH's settings (public interface): read from what ``sshd -T`` prints or from its own file, written as a fragment of ``sshd_config``,
-which ``sshd -t`` accepts."""
+"""OpenSSH (public interface): read from what ``sshd -T`` prints or its own file, written as a fragment for
+``sshd_config``, which ``sshd -t`` accepts."""
 
 from collections.abc import Iterator
 

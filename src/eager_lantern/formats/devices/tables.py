@@ -126,7 +126,7 @@ def read_rule_table(file: str, text: str) -> DeviceConfig:
     values, skipped = tuple(reader.values), tuple(reader.skipped)
     if "protocol" not in heads:
         skipped = (
-            Skipped(rows[0][0], "no column tells the protocol", "all is taken for TCP, as file transfer needs it"),
+            Skipped(rows[0][0], "no column for the protocol", "all entries are read as TCP"),
             *skipped,
         )
     if isinstance(reader, _Rules):

@@ -68,7 +68,7 @@ def _client_of(path: Path, site: Site, name: str) -> str:
     """The client that a result names. Raises BadInput where the site has none of this name."""
     known = [*(each.name for each in site.clients), *network_names(site)]
     if name not in known:
-        who = f"“{name}”, whom {site.site} does not have{did_you_mean(name, known)}"
+        who = f"“{name}”, unknown in {site.site}{did_you_mean(name, known)}"
         raise _file_error(path, f"was taken by {who}; say who it was: CLIENT={path.name}")
     return name
 
@@ -81,7 +81,7 @@ def _service(path: Path, site: Site, client: str, climb: Climb) -> str:
         return climb.service
     if climb.service:
         hint = did_you_mean(climb.service, names)
-        raise _file_error(path, f"is of “{climb.service}”, a service that {site.site} does not have{hint}")
+        raise _file_error(path, f"is of “{climb.service}”, a service unknown in {site.site}{hint}")
     protocol = "sftp" if any(each.rung == "host-key" for each in climb.rungs) else "ftp"
     return service_for(path, site, client, protocol)
 
@@ -93,7 +93,7 @@ def service_for(path: Path, site: Site, client: str, protocol: str) -> str:
     candidates = list(dict.fromkeys(promised)) or fitting
     if len(candidates) != 1:
         known = ", ".join(candidates) or "none"
-        raise _file_error(path, f"does not say of which service it is; of {protocol} {client} may mean: {known}")
+        raise _file_error(path, f"does not name its service; {client} may use, of {protocol}: {known}")
     return candidates[0]
 
 

@@ -119,7 +119,7 @@ def _case(file: str, promise: Result) -> ElementTree.Element:
         text = _xml_text(promise["because"])
         ElementTree.SubElement(case, "failure", message=text, type="broken").text = text
     elif promise["kept"] is None:
-        ElementTree.SubElement(case, "skipped", message=_xml_text(f"cannot be told: {promise['because']}"))
+        ElementTree.SubElement(case, "skipped", message=_xml_text(f"unknown: {promise['because']}"))
     return case
 
 

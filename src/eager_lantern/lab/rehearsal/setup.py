@@ -163,7 +163,7 @@ def _daemons(topology: Topology, found: Sequence[Scenario], folder: Path, trust:
 def _reason(topology: Topology, forecast: Forecast, able: Able) -> str:
     """Why a lab cannot show what becomes of a promise; empty where it can."""
     if forecast.promise.holds == "shut":
-        return "" if _somebody_tries(topology, forecast) else "it is open to those only whom no host of the site plays"
+        return "" if _somebody_tries(topology, forecast) else "it is open only to sources that no host of the site has"
     if forecast.service.protocol == "other":
         return ""
     passed = {step.at for each in forecast.control for step in each.steps}

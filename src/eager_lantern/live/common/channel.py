@@ -141,7 +141,7 @@ async def timed(seconds: float, what: Awaitable[Done]) -> Done:
 
 _OWN = {errno.ENETUNREACH, errno.EADDRNOTAVAIL, errno.EAFNOSUPPORT, errno.EINVAL}
 """What a system says of itself, before anything was sent."""
-_TOLD = "so says this machine or a device on the way: nobody has the address behind it, or a filter forbids it"
+_TOLD = "reported by this machine or a device on the way: no host has this address, or a filter forbids it"
 
 
 async def connected(plan: VisitPlan, endpoint: Endpoint) -> Connected:

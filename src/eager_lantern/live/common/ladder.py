@@ -197,14 +197,14 @@ _ADVICE: dict[tuple[Rung, Outcome], str] = {
     ("announce", "wrong"): "Set the announced address of the server to the outside one for outside clients.",
     ("announce", "silent"): "The server does not answer the request for a data port: an inspecting device on the way "
     "may have swallowed it.",
-    ("data", "silent"): "Login works and data hangs: this port is not let through. Compare the passive range on the "
+    ("data", "silent"): "Login works and data hangs: this port is blocked. Compare the passive range on the "
     "server, its firewall, the router's forwards and the cloud filter.",
     ("data", "refused"): "The port answers no: the forward leads to another host or port, or the firewall refuses it.",
     ("data", "wrong"): "Something else answers on the data port: compare the forwarded range with the server's.",
     ("list", "refused"): "The data connection opens but listing is refused: the account's folder or its rights, or "
     "TLS on the data connection.",
     ("list", "wrong"): "The listing breaks off, has no end, or holds names that lead elsewhere: fetch nothing before "
-    "you know why; the server's log of this moment tells.",
+    "you know why; look into the server's log of this moment.",
     ("list", "silent"): "The data connection opens and nothing comes: a device in between may hold it back.",
     ("send", "refused"): "The account may not write here: if it ought to, give it the right and a folder it owns.",
     ("send", "silent"): "Short messages pass and a longer transfer stalls: full packets may be too large for the way. "
@@ -218,9 +218,9 @@ _ADVICE: dict[tuple[Rung, Outcome], str] = {
 
 
 _ANYWHERE: dict[Outcome, str] = {
-    "refused": "The server answers no: its log at this moment says why.",
+    "refused": "The server refused: its log of this moment has the reason.",
     "silent": "The server stops answering here: look at its log, and at what stands on the way.",
-    "wrong": "The server hangs up here or says what makes no sense: look at its log at this moment, and whether it or "
+    "wrong": "The server hangs up here or sends nonsense: look at its log at this moment, and whether it or "
     "a device on the way was restarted.",
     "unknown": "This could not be tried from here.",
 }

@@ -78,7 +78,7 @@ class Trial:
             return self._note(right, False if failed.outcome == "refused" else None, failed.detail)
         except _FAULTS as error:
             return self._note(right, None, str(error))
-        return self._note(right, True, f"{verb} was let through")
+        return self._note(right, True, f"{verb} was allowed")
 
     async def _asked(self, right: Right, *commands: tuple[str, str], possible: bool = True) -> bool:
         """A right that takes commands alone."""
@@ -87,8 +87,8 @@ class Trial:
         for verb, argument in commands:
             reply = await self._mover.session.ask(verb, argument)
             if reply.kind not in (2, 3):
-                return self._note(right, False, f"{verb}: the server says {reply}")
-        return self._note(right, True, f"{commands[-1][0]} was let through")
+                return self._note(right, False, f"{verb}: the server replied {reply}")
+        return self._note(right, True, f"{commands[-1][0]} was allowed")
 
     async def _ok(self, verb: str, argument: str = "") -> bool:
         return (await self._mover.session.ask(verb, argument)).kind == 2
@@ -98,7 +98,7 @@ class Trial:
         climbing tells; where it starts at the top, only folders of the system itself do."""
         home = _folder(await self._mover.session.ask("PWD"))
         if home is None:
-            return None, "the server does not tell the folder"
+            return None, "the server does not report the folder"
         if home.rstrip("/"):
             await self._ok("CWD", "/")
             top = _folder(await self._mover.session.ask("PWD"))

@@ -65,7 +65,7 @@ class Session:
         while isinstance(event := await self._event(), Preliminary):
             continue
         if isinstance(event, Farewell):
-            raise Failed("refused", f"the server says {event.reply}")
+            raise Failed("refused", f"the server replied {event.reply}")
         return str(event.reply)
 
     async def secure(self) -> str:
@@ -81,7 +81,7 @@ class Session:
         """AUTH, and nothing but the handshake behind its answer. Raises Failed, ProtocolFault."""
         reply = await self.ask("AUTH", "TLS")
         if reply.code != 234:
-            raise Failed("refused", f"AUTH TLS: the server says {reply}")
+            raise Failed("refused", f"AUTH TLS: the server replied {reply}")
         self.control.shielded()
 
     def _shield(self) -> str:
@@ -94,7 +94,7 @@ class Session:
         level = "P" if self.plan.security.protects_data else "C"
         reply = await self.ask("PROT", level)
         if reply.kind != 2:
-            raise Failed("refused", f"PROT {level}: the server says {reply}")
+            raise Failed("refused", f"PROT {level}: the server replied {reply}")
         return self._shield()
 
     async def login(self) -> str:
@@ -105,7 +105,7 @@ class Session:
         if reply.kind == 3:
             raise Failed("refused", f"the server asks for more than a password: {reply}")
         if reply.kind != 2:
-            raise Failed("refused", f"the server says {reply}{_wants_tls(reply, self.plan)}")
+            raise Failed("refused", f"the server replied {reply}{_wants_tls(reply, self.plan)}")
         return f"as {self.plan.credentials.user}"
 
     async def enter(self, address: str) -> None:
@@ -146,7 +146,7 @@ class Session:
         event = await self._event()
         reply = self._or_gone(event)
         if not isinstance(event, Preliminary):
-            raise Failed("refused", f"{event.verb}: the server says {reply}{_reuse_hint(reply)}")
+            raise Failed("refused", f"{event.verb}: the server replied {reply}{_reuse_hint(reply)}")
         return reply
 
     def _or_gone(self, event: Event) -> Reply:
@@ -183,10 +183,10 @@ class Session:
             if reply.code == 229:
                 return Endpoint(peer, extended_port(reply)), reply
             if self.plan.data.extended != "first" or ":" in peer or reply.kind != 5:
-                raise Failed("refused", f"EPSV: the server says {reply}")
+                raise Failed("refused", f"EPSV: the server replied {reply}")
         reply = await self.ask("PASV")
         if reply.code != 227:
-            raise Failed("refused", f"PASV: the server says {reply}")
+            raise Failed("refused", f"PASV: the server replied {reply}")
         return passive_endpoint(reply), reply
 
     async def dialled(self, endpoint: Endpoint) -> Channel:
@@ -204,7 +204,7 @@ class Session:
         if self.plan.data.extended == "first" and ":" not in endpoint.address and reply.kind == 5:
             verb, reply = "PORT", await self.ask("PORT", port_argument(endpoint))
         if reply.kind != 2:
-            raise Failed("refused", f"{verb} {endpoint}: the server says {reply}")
+            raise Failed("refused", f"{verb} {endpoint}: the server replied {reply}")
         return f"{verb} {endpoint} accepted"
 
     async def arrival(self, listener: "Listener") -> Channel:
@@ -215,7 +215,7 @@ class Session:
         try:
             await asyncio.wait((data, said), return_when=asyncio.FIRST_COMPLETED)
             if said.done() and (await said).reply.kind != 2:
-                raise Failed("refused", f"the server says {await self.completion()}")
+                raise Failed("refused", f"the server replied {await self.completion()}")
             return await data
         finally:
             for each in (data, said):
@@ -357,4 +357,4 @@ async def completed(session: Session, data: Channel, verb: str) -> None:
     await data.close()
     reply = await session.completion()
     if reply.kind != 2:
-        raise Failed("refused", f"{verb}: the server says {reply}")
+        raise Failed("refused", f"{verb}: the server replied {reply}")

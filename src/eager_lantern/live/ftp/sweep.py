@@ -251,7 +251,7 @@ class _Trial:
             async with asyncio.timeout(self.plan.limits.timeout):
                 reply = await session.completion()
                 if reply.kind != 2:
-                    return PortTried("list", "refused", f"the server says {reply}")
+                    return PortTried("list", "refused", f"the server replied {reply}")
         return PortTried("list", failed.outcome, failed.detail)
 
     async def leave(self) -> None:

@@ -152,7 +152,7 @@ class _FtpClimber(Climber):
         elif plan.security.mode == "none":
             self.cannot_look("this session has no TLS", "closely")
         if not self.logged_in:
-            self.cannot_look("the account was not let in", "rights", "caution", "range", "wrong-logins")
+            self.cannot_look("the login was rejected", "rights", "caution", "range", "wrong-logins")
             return
         if plan.looks.tries_rights:
             await self.look("rights", self._look_at_rights)
@@ -232,7 +232,7 @@ class _FtpClimber(Climber):
     async def _send(self) -> str:
         reply = await self.session.ask("TYPE", "I")  # else line ends may be rewritten on the way
         if reply.kind != 2:
-            raise Failed("refused", f"TYPE I: the server says {reply}")
+            raise Failed("refused", f"TYPE I: the server replied {reply}")
         data = await self._open_data("STOR", self.file)
         await self._begin(data, "STOR", self.file)
         await self._write_slowly(data)
@@ -257,7 +257,7 @@ class _FtpClimber(Climber):
     async def _remove(self) -> str:
         reply = await self.session.ask("DELE", self.file)
         if reply.kind != 2:
-            raise Failed("refused", f"{self.file} could not be removed: the server says {reply}")
+            raise Failed("refused", f"{self.file} could not be removed: the server replied {reply}")
         self.sent = False
         return f"{self.file} removed"
 

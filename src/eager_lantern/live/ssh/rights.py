@@ -72,9 +72,9 @@ class SshTrial:
         if possible:
             try:
                 await step()
-                seen, detail = True, "was let through"
+                seen, detail = True, "was allowed"
             except asyncssh.SFTPError as error:
-                seen, detail = False, f"the server says {self._plan.credentials.password.hide_in(error.reason)}"
+                seen, detail = False, f"the server replied {self._plan.credentials.password.hide_in(error.reason)}"
             except _FAULTS as error:
                 detail = str(error)
         self._found.append(RightSeen(right, expected, seen, detail, self._look.name))
@@ -91,7 +91,7 @@ class SshTrial:
         try:
             home = str(await self._files.realpath("."))
         except _FAULTS:
-            return None, "the server does not tell the folder"
+            return None, "the server does not report the folder"
         above = ("/",) if home != "/" else OUTSIDE
         for outside in above:
             if await self._done(lambda place=outside: self._listed(place)):  # type: ignore[misc]

@@ -58,7 +58,7 @@ class _SshClimber(Climber):
         if isinstance(error, Failed):
             return error
         if isinstance(error, asyncssh.SFTPError):
-            return Failed("refused", f"the server says {error.reason}")
+            return Failed("refused", f"the server replied {error.reason}")
         return Failed("wrong", str(error) or "the server hangs up")
 
     async def climb(self) -> None:
@@ -149,7 +149,7 @@ class _SshClimber(Climber):
             if self.plan.credentials.gate.shut:
                 raise self._stopped("unknown", self.plan.credentials.gate.shut, started) from None
             self.plan.credentials.gate.rejected(error.reason)
-            raise self._stopped("refused", f"the server says {error.reason}", started) from None
+            raise self._stopped("refused", f"the server replied {error.reason}", started) from None
         except asyncssh.KeyExchangeFailed as error:
             self.note("secure", "wrong", f"no common algorithm: {error.reason}", started)
             raise Failed("wrong", error.reason) from None

@@ -53,7 +53,7 @@ class Learning:
             missing = f"{error.filename} is not there" if error.filename else "the system has no such thing"
             self.note_unknown(topic, missing, ask)
         except PermissionError:
-            self.note_unknown(topic, "it is told to the superuser alone", ask)
+            self.note_unknown(topic, "needs root", ask)
         except OSError as error:
             self.note_unknown(topic, (error.strerror or "it failed").lower(), ask)
         except (ValueError, Failed) as error:
@@ -67,7 +67,7 @@ STAND_FOR_INTERNET: dict[Family, tuple[str, ...]] = {
 }
 """Addresses that nobody has (RFC 5737, RFC 3849, RFC 9637): a route to them is asked for, and nothing is sent."""
 MOST_PROGRAMS = 40
-SUPERUSER = "run it as the superuser there (sudo)"
+SUPERUSER = "run it as root there (sudo)"
 
 
 async def is_linux(vantage: Vantage) -> bool:
@@ -160,9 +160,9 @@ async def _with_units(
     units = {each: await _unit(vantage, each) for each in processes} if manages else {}
     begins = {each: await _starts(vantage, each) for each in set(units.values()) if each}
     if not manages:
-        learning.note_unknown("starts", "systemd does not run here", "look where this system says what starts with it")
+        learning.note_unknown("starts", "systemd does not run here", "look where this system lists what starts with it")
     if any(not each.process for each in waiting):
-        learning.note_unknown("programs", "that is told to the superuser alone, and not of containers", SUPERUSER)
+        learning.note_unknown("programs", "needs root, and is unknown for containers", SUPERUSER)
     for each in waiting:
         unit = units.get(each.process, "")
         yield replace(each.listener, unit=unit, starts=begins.get(unit))
@@ -222,9 +222,7 @@ async def _helper_state(vantage: Vantage, ruleset: bytes | None, learning: Learn
     by_itself = await _first_line(vantage, "/proc/sys/net/netfilter/nf_conntrack_helper") == "1"
     in_use: bool | None = bool(modules) and (by_itself or (ruleset is not None and linux.gives_helper(ruleset)))
     if modules and not in_use and ruleset is None:
-        learning.note_unknown(
-            "helper", "whether a rule gives connections to it is told to the superuser alone", SUPERUSER
-        )
+        learning.note_unknown("helper", "whether a rule gives connections to needs root", SUPERUSER)
         in_use = None
     return HelperState(tuple(modules), "/sys/module", in_use)
 
@@ -246,7 +244,7 @@ async def clock_offset(vantage: Vantage) -> float:
     between = (before + time.time()) / 2
     whole, _, part = written.partition(".")
     if not (whole.isdecimal() and whole.isascii() and len(whole) < 12):
-        raise ValueError("its date tells no seconds")
+        raise ValueError("its date has no seconds")
     return int(whole) + (float(f"0.{part}") if part.isascii() and part.isdecimal() else 0.5) - between
 
 
@@ -334,7 +332,7 @@ def _listeners(learning: Learning) -> Iterator[ListeningSocket]:
     try:
         found = psutil.net_connections("inet")
     except psutil.AccessDenied:
-        learning.note_unknown("listeners", "it is told to the superuser alone", "run it as the superuser")
+        learning.note_unknown("listeners", "needs root", "run it as root")
         return
     for each in found:
         bound = each.type == socket.SOCK_DGRAM and not each.raddr

@@ -90,7 +90,7 @@ async def _mapped_for_a_moment(vantage: Vantage, asking: Asking, own: Address, t
 
     tell(
         f"asking {asking.router} by PCP for a mapping of udp port {port}, which nobody uses here, for "
-        f"{MAPPING_SECONDS} s: its answer tells the outside address. It is taken back at once."
+        f"{MAPPING_SECONDS} s: its answer states the outside address. It is removed at once."
     )
     try:
         return pcp.mapped(await requested(MAPPING_SECONDS), nonce)

@@ -144,7 +144,7 @@ class Link:
             return "its python3 is older than 3.9"
         lines = self._said.decode(errors="replace").strip().splitlines()
         last = printable(lines[-1].removeprefix("ssh: "), 200) if lines else "nothing came back"
-        return f"python3 (3.9 or newer) is not there: {last}" if code == NOT_FOUND else f"ssh says: {last}"
+        return f"python3 (3.9 or newer) is not there: {last}" if code == NOT_FOUND else f"ssh reports: {last}"
 
     def _write(self, data: bytes) -> None:
         if self._process is not None and self._process.stdin is not None and not self._process.stdin.is_closing():

@@ -72,7 +72,7 @@ class SshVantage:
         try:
             return second_of(own, reply.own)
         except ValueError:
-            raise Failed("unknown", f"{self.name} tells addresses that are none") from None
+            raise Failed("unknown", f"{self.name} reports addresses that are none") from None
 
     async def read(self, path: str) -> bytes:
         """A file there."""

@@ -94,7 +94,10 @@ class _Border:
         skipped = (*helped, *left_of(*self._read))
         if turns is None:
             whom = "clients inside that use the outside address"
-            skipped = (*skipped, Skipped(0, whom, "are not turned back as outside ones are: see hairpin in the file"))
+            skipped = (
+                *skipped,
+                Skipped(0, whom, "are not hairpinned like outside connections: see hairpin in the file"),
+            )
         routed = list(self._unknown_routed(switches))
         return (
             DeviceConfig(file, "forwards", tuple(ParsedValue((), each, 0) for each in forwards), skipped),

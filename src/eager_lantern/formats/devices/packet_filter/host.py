@@ -154,7 +154,9 @@ def left_of(*rulesets: Ruleset) -> tuple[Skipped, ...]:
             line,
             where,
             f"a site cannot say “{what}”: "
-            + ("what it may match is unknown" if unknown else "nothing hangs on it, what follows does the same"),
+            + (
+                "connections that it may match are unknown" if unknown else "no effect: the following rules do the same"
+            ),
         )
         for (line, where, what), unknown in doubts.items()
     ]

@@ -172,7 +172,7 @@ def _no_path(wires: tuple[str, ...]) -> Iterator[str]:
 
 
 def _filter_lines(table: Filter, category: str | None, listening: Listening) -> Iterator[str]:
-    """The rules of a filter, then its default; answers to what was let through always pass."""
+    """The rules of a filter, then its default; answers to what was allowed always pass."""
     yield "ct state established,related accept"
     for rule in table.rules:
         if counts(rule, category):
