@@ -31,7 +31,7 @@ from eager_lantern.core.network.topology import Topology
 from eager_lantern.core.sheets.gateway import gateway_sheet
 from eager_lantern.core.sheets.server import server_sheet
 from eager_lantern.core.sheets.sheet import Grid, Sheet
-from eager_lantern.formats.devices.format import Target
+from eager_lantern.formats.devices.format import DeviceTarget
 from eager_lantern.formats.devices.register import files_of, read_files
 from eager_lantern.formats.devices.tables import read_rule_table
 from eager_lantern.formats.site.site_file import parse_site, read_site
@@ -87,7 +87,7 @@ def test_settings_read_from_the_pages_of_shipped_sites_are_theirs(path: Path) ->
         grid = next((part.grid for part in sheet.parts if part.title == f"Service {service.name}"), None)
         if grid is None:
             continue
-        (reading,) = read_files({"page.csv": grid_csv(grid)}, Target(site, site.server.name))
+        (reading,) = read_files({"page.csv": grid_csv(grid)}, DeviceTarget(site, site.server.name))
         assert adopted(site, site.server.name, service.name, "in", [reading]) == site
 
 
@@ -112,7 +112,7 @@ def test_the_configuration_of_a_daemon_is_read_as_the_service_that_it_was_writte
     announced = service.passive and replace(service.passive, announce_inside=None)
     written = replace(service, tls=tls, passive=announced, active=None, peer_must_match=True)
     text = _configured(site, written)
-    (reading,) = read_files({"proftpd.conf": text}, Target(site, site.server.name))  # public interface
+    (reading,) = read_files({"proftpd.conf": text}, DeviceTarget(site, site.server.name))  # public interface
     bare = Service(name=written.name, protocol="ftp", control_port=written.control_port, tls=Tls(names=tls.names))
     found = adopted(replace(site, services=(bare,)), site.server.name, bare.name, "in", [reading]).services[0]
     assert (found.control_port, found.passive, found.tls) == (written.control_port, written.passive, written.tls)
@@ -136,7 +136,7 @@ def test_what_sshd_prints_of_itself_is_read(tmp_path: Path) -> None:
     Path("/run/sshd").mkdir(exist_ok=True)
     done = subprocess.run(["/usr/sbin/sshd", "-T", "-f", tmp_path / "conf"], capture_output=True, text=True, check=True)
     site = read_site(AFTER).site
-    (reading,) = read_files({"printed": done.stdout}, Target(site, site.server.name))
+    (reading,) = read_files({"printed": done.stdout}, DeviceTarget(site, site.server.name))
     assert [(each.key, str(each.value)) for each in reading.values] == [(("control_port",), "2222")]
     assert {each.text.split()[0] for each in reading.skipped} == {"chrootdirectory", "allowusers"}
 
@@ -311,7 +311,7 @@ def test_fragments_of_servers_are_accepted_by_them_and_read_back_as_the_service(
     for ending, text in fragments(site).items():
         path = tmp_path / ending
         path.write_text(text)
-        (reading,) = read_files({ending: text}, Target(site, site.server.name))
+        (reading,) = read_files({ending: text}, DeviceTarget(site, site.server.name))
         (again, *_) = adopted(site, site.server.name, service.name, "in", [reading]).services
         assert replace(again, tls=service.tls) == service
         assert (again.tls.mode, again.tls.required) == (service.tls.mode, service.tls.required)

@@ -12,7 +12,7 @@ from rich_sites import rich_sites
 
 from eager_lantern.core.changes.adopted import adopted
 from eager_lantern.core.changes.steps import Overlay
-from eager_lantern.formats.devices.format import Target
+from eager_lantern.formats.devices.format import DeviceTarget
 from eager_lantern.formats.devices.register import endings, files_of, formats, read_files, recognised
 from eager_lantern.formats.reading import BadInput
 from eager_lantern.formats.site.site_file import parse_site, read_site
@@ -32,7 +32,7 @@ def text_of(case: dict[str, Any]) -> str:
 @pytest.mark.parametrize("name", [each.name for each in formats()])
 def test_a_format_is_recognised_alone_and_states_what_its_text_means(name: str) -> None:
     case = CASES["formats"][name]
-    text, target = text_of(case), Target(SITE, case["device"])
+    text, target = text_of(case), DeviceTarget(SITE, case["device"])
     assert [each.name for each in formats() if each.recognises("given", text)] == [name]
     found: dict[str, Any] = {}
     for config in read_files({"given": text}, target):
@@ -60,7 +60,7 @@ def test_what_is_close_to_a_format_is_told_what_to_give_instead(case: dict[str, 
 def test_two_files_with_the_same_rules_are_refused_instead_of_one_being_ignored() -> None:
     text = CASES["formats"]["tables"]["text"]
     with pytest.raises(BadInput, match=r"found forwards, which a\.csv has as well"):
-        read_files({"a.csv": text, "b.csv": text}, Target(SITE, "harbour-router"))
+        read_files({"a.csv": text, "b.csv": text}, DeviceTarget(SITE, "harbour-router"))
 
 
 @QUICK
@@ -72,7 +72,7 @@ def test_what_formats_write_of_a_service_reads_back_as_the_service(raw: dict[str
         assert each.name.endswith(ends)
         if each.name.endswith(".nft"):  # what loads it is the kernel: tests/test_rulesets.py has it listed
             continue
-        (config,) = read_files({each.name: each.text}, Target(site, site.server.name))
+        (config,) = read_files({each.name: each.text}, DeviceTarget(site, site.server.name))
         assert ("control_port",) in [value.key for value in config.values]
         again = adopted(site, site.server.name, each.owner, "in", [config])
         differs = [edit for edit in Overlay(site, again).edits if edit.path[-1:] != ("confined",)]

@@ -6,6 +6,7 @@ import re
 import shutil
 import subprocess
 import sys
+from collections import Counter
 from collections.abc import Iterator
 from graphlib import CycleError, TopologicalSorter
 from importlib import import_module
@@ -111,6 +112,26 @@ def test_rooms_inside_import_only_what_lies_below_them() -> None:
                 if other != room and row_of[other] <= row_of[room]:
                     wrong.append(f"{name} imports {each}")
     assert wrong == []
+
+
+LISTS_OF_ONE_KIND = {"cli", "views", "formats/results", "formats/devices"}
+MOST_IN_A_FOLDER = 12
+
+
+def test_a_folder_that_is_no_list_of_one_kind_has_few_modules() -> None:
+    folders = Counter(str(path.relative_to(HOUSE).parent) for path in MODULES.values() if path.stem != "__init__")
+    large = {name: count for name, count in folders.items() if count > MOST_IN_A_FOLDER}
+    assert set(large) <= LISTS_OF_ONE_KIND, large
+
+
+def test_a_class_has_one_meaning_in_the_whole_house() -> None:
+    classes = Counter(
+        node.name
+        for path in MODULES.values()
+        for node in ast.parse(path.read_text()).body
+        if isinstance(node, ast.ClassDef)
+    )
+    assert [name for name, count in classes.items() if count > 1] == []
 
 
 def test_no_module_imports_itself_by_way_of_others() -> None:

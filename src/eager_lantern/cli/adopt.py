@@ -16,7 +16,7 @@ from ..core.interview.questions import refusal
 from ..core.model.consistency import problems
 from ..core.model.site import Client, Server, Site
 from ..core.verdict import judge
-from ..formats.devices.format import Target
+from ..formats.devices.format import DeviceTarget
 from ..formats.devices.kept_survey import mapped_forwards
 from ..formats.devices.register import read_files
 from ..formats.devices.tables import read_table_text
@@ -183,7 +183,7 @@ def adopt_command(
     names = [read.server.name, *(each.name for each in read.gateways), *(each.name for each in read.clients)]
     way: Direction = "in" if direction is FilterDirection.into else "out"
     texts = {each: read_table_text(Path(each)) for each in files}
-    configs = read_files(texts, Target(read, device, way, outside, inside))
+    configs = read_files(texts, DeviceTarget(read, device, way, outside, inside))
     if (outside or inside) and not any(each.of_ruleset for each in configs):
         raise typer.BadParameter("only a packet filter's rule set names interfaces: leave --outside and --inside out")
     settings = [each for each in configs if each.subject == "settings"]

@@ -15,7 +15,7 @@ from ...core.model.site import Gateway, Service, Site
 from ...core.sheets.sheet import distinct, slug
 
 
-class Target(Struct, frozen=True):
+class DeviceTarget(Struct, frozen=True):
     """What files are read for: a device of the site, and what their own words leave open. ``outside`` and ``inside``
     are names of interfaces."""
 
@@ -60,13 +60,15 @@ class DeviceFormat:
     title: str
     obtained: str
     recognises: Callable[[str, str], bool]
-    reads: Callable[[Mapping[str, str], Target], list[DeviceConfig]]
+    reads: Callable[[Mapping[str, str], DeviceTarget], list[DeviceConfig]]
     writes: Callable[[Site], tuple[WrittenFile, ...]] = _writes_nothing
     endings: tuple[str, ...] = ()
     relative: Callable[[str], str] = _has_no_relatives
 
 
-def one_by_one(read: Callable[[str, str], DeviceConfig]) -> Callable[[Mapping[str, str], Target], list[DeviceConfig]]:
+def one_by_one(
+    read: Callable[[str, str], DeviceConfig],
+) -> Callable[[Mapping[str, str], DeviceTarget], list[DeviceConfig]]:
     """The reader of a format whose files are read each on its own, whatever they are for."""
     return lambda texts, target: [read(file, text) for file, text in texts.items()]
 

@@ -9,7 +9,7 @@ from ...core.changes.adopted import DeviceConfig
 from ...core.model.site import Site
 from ..reading import BadInput, InputProblem
 from . import __path__ as _FOLDER
-from .format import DeviceFormat, Target, WrittenFile
+from .format import DeviceFormat, DeviceTarget, WrittenFile
 
 
 @cache
@@ -32,7 +32,7 @@ def recognised(file: str, text: str) -> DeviceFormat:
     raise BadInput(file, InputProblem(0, f"found no format that is read here; expected one of: {known}"))
 
 
-def read_files(texts: Mapping[str, str], target: Target) -> list[DeviceConfig]:
+def read_files(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
     """What the files state about a device, by file name. Raises BadInput."""
     groups: dict[str, tuple[DeviceFormat, dict[str, str]]] = {}
     for file, text in texts.items():

@@ -8,7 +8,7 @@ from ...core.changes.adopted import DeviceConfig, ParsedValue
 from ...core.values.ports import PortSet
 from ..damage import guarded
 from ..reading import BadInput, InputProblem
-from .format import DeviceFormat, Target
+from .format import DeviceFormat, DeviceTarget
 
 _LINE = re.compile(r"net\.ipv4\.(ip_forward|ip_local_port_range)\s*=\s*(\S.*)")
 
@@ -49,7 +49,7 @@ def _port_range(text: str) -> PortSet:
     return PortSet.parse(f"{first}-{last[0]}")
 
 
-def _read(texts: Mapping[str, str], target: Target) -> list[DeviceConfig]:
+def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
     return [read_sysctl(file, text, target.gateway is not None) for file, text in texts.items()]
 
 

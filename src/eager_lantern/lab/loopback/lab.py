@@ -50,7 +50,7 @@ from msgspec import structs
 from ...core.model.site import Client, Server
 from ...core.network.topology import Topology
 from ...core.values.addresses import Address
-from ...live.common.visit_plan import Route
+from ...live.common.visit_plan import DialRoute
 from ...live.own_process import allow_open_files, begun
 from ..tasks.probes import SOURCE_PORT
 from ..tasks.tasks import HostAccess, Task, TaskFailed
@@ -181,13 +181,13 @@ class LoopbackLab:
         def here(address: str, port: int) -> tuple[str, int]:
             return self.aliases.of(host.network, Address.parse(address)), port_here(port)
 
-        def reach(address: str, port: int, source: str = "", source_port: int = 0) -> Route:
+        def reach(address: str, port: int, source: str = "", source_port: int = 0) -> DialRoute:
             begun = self._begun(host, address, port, source, source_port)
             return asyncio.run_coroutine_threadsafe(begun, self._loop).result()
 
         return HostAccess(here=here, reach=reach, known=self.aliases.behind)
 
-    async def _begun(self, host: Server | Client, address: str, port: int, source: str, source_port: int) -> Route:
+    async def _begun(self, host: Server | Client, address: str, port: int, source: str, source_port: int) -> DialRoute:
         target = Address.parse(self.aliases.behind(address))
         own = host.address.of_family(target.family)
         if not own:
@@ -204,7 +204,7 @@ class LoopbackLab:
         else:
             alias = self.aliases.fresh(target)
             self._offer(alias, port_here(port), ending)
-        return Route(alias, port_here(port), self.aliases.of(host.network, came_from))
+        return DialRoute(alias, port_here(port), self.aliases.of(host.network, came_from))
 
     async def _led(self, here: Onward, left: int) -> "_Stretch | Ended":
         """Lead a connection on from a network: the stretch that stands, or how it ended."""

@@ -71,7 +71,7 @@ without a word."""
 
 
 @dataclass(frozen=True, slots=True)
-class Route:
+class DialRoute:
     """Where to connect to in order to get somewhere, and from which address of this machine."""
 
     address: str
@@ -82,7 +82,7 @@ class Route:
 class Connector(Protocol):
     """How to get to an address and port, ``source`` and ``source_port`` being what to come from."""
 
-    def __call__(self, address: str, port: int, source: str = "", source_port: int = 0) -> Route:
+    def __call__(self, address: str, port: int, source: str = "", source_port: int = 0) -> DialRoute:
         """The way. Raises OSError where there is none."""
 
 
@@ -93,9 +93,9 @@ def unnoticed(text: str) -> None:
     """Nobody has to know."""
 
 
-def directly(address: str, port: int, source: str = "", source_port: int = 0) -> Route:
+def directly(address: str, port: int, source: str = "", source_port: int = 0) -> DialRoute:
     """By the network that this machine is on."""
-    return Route(address, port, source)
+    return DialRoute(address, port, source)
 
 
 @dataclass(frozen=True, slots=True)

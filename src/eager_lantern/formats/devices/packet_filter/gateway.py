@@ -27,7 +27,7 @@ from ....core.values.addresses import Address, AddressSet, Family, public_addres
 from ....core.values.ports import EVERY_PORT, PortSet
 from ...damage import guarded
 from ...reading import BadInput, InputProblem
-from ..format import Target
+from ..format import DeviceTarget
 from .chains import MOST_CUT, Chain, Decided, Doubt, Ruleset
 from .host import as_rule, ftp_helper, left_of
 from .rule import EVERYBODY, EVERYTHING, IPV4, IPV6, Box, Passing, Unsayable, common, family_box, without
@@ -42,7 +42,7 @@ class Sides(Struct, frozen=True):
     inside: str
 
 
-def sides_of(target: Target, file: str) -> Sides:
+def sides_of(target: DeviceTarget, file: str) -> Sides:
     """The interfaces that a gateway's rule set is read for. Raises BadInput where they are not named."""
     if not target.outside or not target.inside:
         message = f"found the rule set of {target.device}; expected --outside NAME and --inside NAME, its interfaces"

@@ -18,7 +18,7 @@ from ....core.changes.adopted import DeviceConfig, Direction
 from ....core.values.addresses import Family
 from ...damage import guarded
 from ...reading import BadInput, InputProblem
-from ..format import DeviceFormat, Target
+from ..format import DeviceFormat, DeviceTarget
 from .gateway import read_gateway, sides_of
 from .host import read_items
 
@@ -264,7 +264,7 @@ def _port_operand(text: str) -> list[Any]:
     return [int(low) if low == high else {"range": [int(low or 0), int(high or 65_535)]} for low, high in ends]
 
 
-def _read(texts: Mapping[str, str], target: Target) -> list[DeviceConfig]:
+def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
     """Lists of both families together, since each states a half of it."""
     names, gateway = ", ".join(texts), target.gateway
     if gateway is None:

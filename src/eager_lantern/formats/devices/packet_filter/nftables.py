@@ -45,7 +45,7 @@ from ....core.sheets.sheet import distinct, slug, untold_parts
 from ....core.values.addresses import EVERY_ADDRESS, FAMILIES, Address, Addresses, AddressSet, Family, public_addresses
 from ....core.values.ports import EVERY_PORT, NO_PORTS, PortSet
 from ...reading import BadInput, InputProblem
-from ..format import DeviceFormat, Target, WrittenFile
+from ..format import DeviceFormat, DeviceTarget, WrittenFile
 from .gateway import items_of_nft, read_gateway, sides_of
 from .host import is_ruleset, read_ruleset
 
@@ -418,7 +418,7 @@ def _write(site: Site) -> tuple[WrittenFile, ...]:
     return tuple(WrittenFile(name, owner, text) for name, (owner, text) in zip(names, texts.items(), strict=True))
 
 
-def _read(texts: Mapping[str, str], target: Target) -> list[DeviceConfig]:
+def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
     gateway = target.gateway
     if gateway is None:
         read = (read_ruleset(file, text, target.direction, target.inside) for file, text in texts.items())
