@@ -33,7 +33,7 @@ async def _swept(crowd: bool) -> tuple[int, float, int, int]:
                 writer.write(replayed)
             heard += len(await reader.read(1))
 
-    lamp.said(replayed, ("192.0.2.1", 1), ("127.0.0.1", 1))
+    lamp.reply(replayed, ("192.0.2.1", 1), ("127.0.0.1", 1))
     burst = [asyncio.create_task(come(i)) for i in range(STRANGERS if crowd else 0)]
     await asyncio.sleep(0)
     started = time.perf_counter()

@@ -28,8 +28,8 @@ def run() -> NoReturn:
         code = INTERRUPTED if _interrupted(error) else FAULT
         if code == FAULT:
             where = "".join(f" ({note})" for note in getattr(error, "__notes__", ()))
-            said = f"a fault of the program itself{where}: {type(error).__name__}: {error}"
-            _complain(f"eager-lantern: {said}")
+            message = f"a fault of the program itself{where}: {type(error).__name__}: {error}"
+            _complain(f"eager-lantern: {message}")
     if code == INTERRUPTED:
         _complain("eager-lantern: interrupted")
         exec("")  # the interpreter remembers an interrupt in code made of text, as in data classes, as if nobody saw it

@@ -87,11 +87,11 @@ def _folder_code(each: Checked) -> int:
 def _found_below(folder: Path) -> Iterator[str]:
     """The site files of a folder and of those in it; one that may not be entered is told and passed by."""
 
-    def told(error: OSError) -> None:
+    def unreadable(error: OSError) -> None:
         name = printable(str(error.filename), 600)
         print(f"{name}: cannot be read: {(error.strerror or 'it failed').lower()}; passed by", file=sys.stderr)
 
-    for where, _, names in os.walk(folder, onerror=told):
+    for where, _, names in os.walk(folder, onerror=unreadable):
         for name in names:
             if fnmatch(name, PATTERN) and os.path.isfile(path := os.path.join(where, name)):  # noqa: PTH113, PTH118
                 yield str(Path(path))

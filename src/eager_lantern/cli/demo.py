@@ -143,8 +143,8 @@ def _diagnosed(folder: Path, faulty: SiteFile) -> None:
     results = rehearse_result(_in_lab(folder, topology, forecasts), _lab().value)
     seen = observations_of_rehearsal(results, meant.site, Path("sessions of two clients"))
     found = diagnose(meant.site, seen, shipped_knowledge())
-    told = instruction(meant.site, found.test, AFTER) if found.test else None
-    show(diagnose_view(meant.site, found, told, AFTER, meant.line, whole=False))
+    next_test = instruction(meant.site, found.test, AFTER) if found.test else None
+    show(diagnose_view(meant.site, found, next_test, AFTER, meant.line, whole=False))
 
 
 def _at_few_ports(forecast: Forecast, count: int) -> Forecast:

@@ -77,8 +77,8 @@ def diagnose_command(
     if form is Format.json:
         emit(as_json(diagnose_result(source.site, found, file, source.line)))
     else:
-        told = _instruction(source.site, found, file)
-        show(diagnose_view(source.site, found, told, file, source.line, whole, first))
+        how_to_test = _instruction(source.site, found, file)
+        show(diagnose_view(source.site, found, how_to_test, file, source.line, whole, first))
     raise typer.Exit(KEPT if found.as_described else CANNOT_TELL if found.verdict == "none" else BROKEN)
 
 
@@ -98,8 +98,8 @@ def _first_file(site: Site, observations: Sequence[Observation]) -> str:
 
 
 def _instruction(site: Site, found: Diagnosis, file: str) -> Instruction | None:
-    told = instruction(site, found.test, file) if found.test else None
-    return told if file or told is None else in_general(told)
+    how_to_test = instruction(site, found.test, file) if found.test else None
+    return how_to_test if file or how_to_test is None else in_general(how_to_test)
 
 
 def _site_or_plain(site: Path | None) -> SiteFile:

@@ -112,8 +112,8 @@ async def _sweep_from(
     port = typed_port(Topology(source.site), forecast.position, service)
     wanted: list[tuple[str, Sequence[int], Transport]] = [(target, [port], "tcp")]
     if service.passive and service.protocol == "ftp":
-        told = at or str(forecast.announced or target)
-        wanted += [(told, list(service.passive.ports), each) for each in service.passive.protocols]
+        dialled = at or str(forecast.announced or target)
+        wanted += [(dialled, list(service.passive.ports), each) for each in service.passive.protocols]
     try:
         for address, ports, protocol in wanted:
             sweep = await swept(vantage, address, ports, secret, protocol, timeout)

@@ -156,8 +156,8 @@ def _save_and_show(
     if keeping.form is Format.json:
         emit(as_json(result))
     else:
-        told = chain([""], beside_site_view(parts, file)) if parts is not None else ()
-        show(chain(_view(places), told, _why_it_fails_command(places, keeping, file)))
+        extras = chain([""], beside_site_view(parts, file)) if parts is not None else ()
+        show(chain(_view(places), extras, _why_it_fails_command(places, keeping, file)))
 
 
 def _view(places: Sequence[Outlook]) -> Iterator[RenderableType]:

@@ -256,11 +256,11 @@ def _word_of_kind(kind: ClientKind) -> str:
 def _kind_settings(alike: list[ClientKind], kinds: tuple[ClientKind, ...]) -> str:
     """Their settings; with or without TLS only where that makes a difference."""
     chosen = any(each.clear for each in kinds)
-    said: dict[str, set[bool]] = {}
+    modes: dict[str, set[bool]] = {}
     for each in alike:
-        said.setdefault(_mode_words(each), set()).add(each.clear)
+        modes.setdefault(_mode_words(each), set()).add(each.clear)
     words = {True: ", without TLS", False: ", with TLS" if chosen else ""}
-    return "; ".join(mode if len(clear) > 1 else f"{mode}{words[min(clear)]}" for mode, clear in said.items())
+    return "; ".join(mode if len(clear) > 1 else f"{mode}{words[min(clear)]}" for mode, clear in modes.items())
 
 
 def _mode_words(kind: ClientKind) -> str:

@@ -154,8 +154,8 @@ def _steps(found: Comparison, lines: tuple[LineOf, LineOf], whole: bool) -> Iter
     steps = found.order.steps
     if not steps:
         return
-    said = "after each, all that holds in both states holds" if steps else ""
-    yield Text.assemble(("Order of steps", STRONG), (f"  {said}", UNTRIED))
+    remark = "after each, all that holds in both states holds" if steps else ""
+    yield Text.assemble(("Order of steps", STRONG), (f"  {remark}", UNTRIED))
     table = columns(widths=(1, 3, Share(1), Share(4)))
     shown = steps if whole else steps[:MOST_SHOWN]
     for number, step in enumerate(shown, start=1):

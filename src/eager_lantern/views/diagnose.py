@@ -17,7 +17,7 @@ MOST_IN_FULL, MOST_OTHERS, MOST_OUTCOMES = 3, 5, 5
 
 
 def diagnose_view(
-    site: Site, found: Diagnosis, told: Instruction | None, file: str, line: LineOf, whole: bool, first: str = ""
+    site: Site, found: Diagnosis, instruction: Instruction | None, file: str, line: LineOf, whole: bool, first: str = ""
 ) -> Iterator[RenderableType]:
     """The whole of a diagnosis; ``told`` is how the next test is made, ``file`` empty without a site file, where
     ``first`` is the command that writes one."""
@@ -33,8 +33,8 @@ def diagnose_view(
         for number, group in enumerate(found.groups if whole else found.groups[:2], start=1):
             yield from _group(number, group, bool(file), line, whole)
         yield from _left_out(found, whole)
-    if found.test is not None and told is not None:
-        yield from _next_test_rows(found.test, told, whole)
+    if found.test is not None and instruction is not None:
+        yield from _next_test_rows(found.test, instruction, whole)
     if not file:
         yield Text("No site file given: a plain router and server were assumed. To write one, with", style=UNTRIED)
         yield Text("these observations filled in (it asks for the rest):", style=UNTRIED)
@@ -126,13 +126,13 @@ def _percent(probability: float) -> str:
     return f"{100 * probability:.0f} %" if probability >= 0.01 else "under 1 %"
 
 
-def _next_test_rows(weighed: Weighed, told: Instruction, whole: bool) -> Iterator[RenderableType]:
+def _next_test_rows(weighed: Weighed, instruction: Instruction, whole: bool) -> Iterator[RenderableType]:
     yield between("Next best test", Text(f"worth {weighed.bits:.1f} bits", style=UNTRIED), STRONG)
     where = columns(widths=(1, None))
-    where.add_row("", Text(f"{told.place}: {told.do}"))
+    where.add_row("", Text(f"{instruction.place}: {instruction.do}"))
     yield where
-    if told.command:
-        yield command(f"  {told.command}", ACCENT)
+    if instruction.command:
+        yield command(f"  {instruction.command}", ACCENT)
     shown = weighed.outcomes if whole else weighed.outcomes[:MOST_OUTCOMES]
     table = columns(widths=(3, Share(3), 10, Share(2)))
     for each in shown:

@@ -109,8 +109,8 @@ def _notes(predicted: PortSet, arrives: PortSet, sweeps: Sequence[Sweep], every:
         for each in sweep.rewritten[:MOST_REWRITTEN]:
             meant = each.port in predicted
             text = f"port {each.port} arrives as {each.arrived_port}: a forward moves it"
-            said = f"  {text}, as the site file states" if meant else f"◆ {text}"
-            yield Text(said, style=UNTRIED if meant else STOPS)
+            text_line = f"  {text}, as the site file states" if meant else f"◆ {text}"
+            yield Text(text_line, style=UNTRIED if meant else STOPS)
     if not missing and not beyond:
         yield Text("Measured and predicted agree on every port.", style=STRONG)
         if every - arrives:

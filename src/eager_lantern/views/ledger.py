@@ -73,11 +73,11 @@ class _Rows:
 
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> Iterator[Text]:
         pieces = axis(self.drawn, self.wanted, options.max_width - LABEL_COLUMNS - SAID_COLUMNS - 2)
-        for (label, style), ports, said in self.rows:
+        for (label, style), ports, words in self.rows:
             text = Text(no_wrap=True).append(set_cell_size(label, LABEL_COLUMNS + 1), style)
             for character, run in groupby(bar(pieces, ports, self.wanted)):
                 text.append("".join(run), _STYLES.get(character, UNTRIED))
-            yield text.append(" ").append_text(said)
+            yield text.append(" ").append_text(words)
 
 
 def ledger_view(ledger: Ledger, line: LineOf) -> Iterator[RenderableType]:
@@ -99,8 +99,8 @@ def _layer_rows(ledger: Ledger, line: LineOf, sums: Mapping[str, PortSet]) -> _R
     drawn = _Rows([each.ports for each in ledger.layers], wanted)
     for each in ledger.layers:
         where = f"{f'line {line(each.place)}':9}", ACCENT
-        said = _what_passes(_ports_cell(each, ledger), len(each.ports & wanted), where, _missing_note(each))
-        drawn.rows.append(((_label(each, ledger.mode), PLAIN), each.ports, said))
+        words = _what_passes(_ports_cell(each, ledger), len(each.ports & wanted), where, _missing_note(each))
+        drawn.rows.append(((_label(each, ledger.mode), PLAIN), each.ports, words))
     for label, ports in sums.items():
         drawn.rows.append(((f"  {label}", STRONG), ports, _what_passes((_short(ports), STRONG), len(ports))))
     return drawn
@@ -113,10 +113,10 @@ def _what_passes(ports: Styled, count: int, *more: Styled) -> Text:
 
 def _label(layer: Layer, mode: str) -> str:
     """What a layer is called; of a long name the beginning is kept."""
-    says = "listens on" if layer.aspect == "hands-out" and mode == "active" else layer.name
-    room = LABEL_COLUMNS - len(says) - 4
+    words = "listens on" if layer.aspect == "hands-out" and mode == "active" else layer.name
+    room = LABEL_COLUMNS - len(words) - 4
     name = layer.at if len(layer.at) <= room else layer.at[: room - 1] + "…"
-    return f"  {name} {says}"
+    return f"  {name} {words}"
 
 
 def _short(ports: PortSet) -> str:

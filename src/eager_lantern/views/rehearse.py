@@ -69,15 +69,15 @@ def _sum(results: Sequence[Rehearsed]) -> Text:
     unknown = sum(each.kept is None for each in results)
     same, total = sum(each.agree is True for each in results), len(results)
     compared = "all as predicted" if same == total else f"{same} as predicted"
-    said = [compared, *([f"{apart} not as predicted"] if apart else [])]
+    counted = [compared, *([f"{apart} not as predicted"] if apart else [])]
     if broken or apart:
         counts = [f"{broken} of {total} promises broken", *([f"{unknown} unknown"] if unknown else [])]
-        return Text(f"◆ {', '.join((*counts, *said))}", style=STOPS)
+        return Text(f"◆ {', '.join((*counts, *counted))}", style=STOPS)
     if unknown:
-        return Text(f"◌ {unknown} of {total} promises are unknown, {', '.join(said)}", style=UNTRIED)
+        return Text(f"◌ {unknown} of {total} promises are unknown, {', '.join(counted)}", style=UNTRIED)
     if not total:
         return Text("◌ nothing is promised, so nothing was tried", style=UNTRIED)
-    return Text(f"● every promise kept, {', '.join(said)}", style=STRONG)
+    return Text(f"● every promise kept, {', '.join(counted)}", style=STRONG)
 
 
 def _promised(result: Rehearsed) -> Text:
@@ -106,8 +106,8 @@ def _observed_cell(result: Rehearsed) -> Text:
     if result.forecast.promise.holds == "shut":
         return Text(_SHUT[seen.extent] + (f": {stopped.outcome}, {stopped.detail}" if stopped else ""))
     if not seen.groups and not seen.untried:
-        told = f"{stopped.outcome} at {stopped.rung}" if stopped else ", ".join(_transfers_done(seen))
-        return Text(f"{_SAID[seen.extent]}: {told}" if told else _SAID[seen.extent])
+        ending = f"{stopped.outcome} at {stopped.rung}" if stopped else ", ".join(_transfers_done(seen))
+        return Text(f"{_SAID[seen.extent]}: {ending}" if ending else _SAID[seen.extent])
     parts = [_ports_words(seen.works)] if seen.works else []
     parts += [f"{_ports_words(each.ports)} {each.outcome}" for each in seen.groups if each.outcome != "ok"]
     parts += [f"{_ports_words(seen.untried)} not tried"] if seen.untried else []

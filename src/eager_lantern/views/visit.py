@@ -164,23 +164,23 @@ def range_view(seen: RangeSeen, planned: PortSet) -> Iterator[RenderableType]:
     counts = f"{len(seen.answers)} answer, {len(seen.refuses)} refuse, {len(seen.silent)} are silent"
     _add_row(table, not stopped, "data", f"{counts}: {ports_named(stopped)}" if stopped else counts)
     if seen.announced:
-        told = ", ".join(f"{each} ({Address.parse(each).kind})" for each in seen.announced)
-        _add_row(table, False, "address", f"announced: {told}")
+        wording = ", ".join(f"{each} ({Address.parse(each).kind})" for each in seen.announced)
+        _add_row(table, False, "address", f"announced: {wording}")
     yield table
 
 
 def _sureness(seen: RangeSeen) -> str:
     estimate = seen.estimate
     if estimate.habit == "in turn":
-        told = (
+        wording = (
             "the range has wrapped: these are all of its ports"
             if estimate.good
             else "the range has not wrapped: more ports exist"
         )
     else:
-        told = f"the next one is new with a chance of {percent(estimate.unseen_chance)} (Good's estimator)"
-        told += f"; {estimate.beyond} more at most beyond either end (95 % sure)"
-    return f"{told}; {seen.cut_short}" if seen.cut_short else told
+        wording = f"the next one is new with a chance of {percent(estimate.unseen_chance)} (Good's estimator)"
+        wording += f"; {estimate.beyond} more at most beyond either end (95 % sure)"
+    return f"{wording}; {seen.cut_short}" if seen.cut_short else wording
 
 
 def _against(held: AgainstPlan, planned: PortSet) -> str:
@@ -330,17 +330,17 @@ def _side_by_side(
 def _ladders(places: Sequence[Outlook], row: VantageRow) -> Iterator[RenderableType]:
     lines = [(rung, [_cell(seen_rung_of(climb, rung)) for climb in row.climbs]) for rung in row.rungs]
     yield from _side_by_side(places, lines, 10)
-    told: dict[tuple[str, str], list[str]] = {}
+    wording: dict[tuple[str, str], list[str]] = {}
     for place, climb in zip(places, row.climbs, strict=True):
         if climb and climb.kept is not True and (stopped := climb.stopped_at):
             key = (f"{stopped.rung} {stopped.outcome}: {stopped.detail}", stopped.advice)
-            told.setdefault(key, []).append(place.name)
+            wording.setdefault(key, []).append(place.name)
     table = columns(widths=(1, None))
-    for (what, advice), names in told.items():
+    for (what, advice), names in wording.items():
         table.add_row(Text("◆", style=STOPS), Text.assemble((", ".join(names), STRONG), f"  {what}"))
         if advice:
             table.add_row("", Text(f"→ {advice}", style=ACCENT))
-    if told:
+    if wording:
         yield ""
         yield table
     if difference := parted(row, places):

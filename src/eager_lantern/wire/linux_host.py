@@ -114,11 +114,13 @@ def _socket_of(words: Sequence[str]) -> Waiting:
     if not (port.isascii() and port.isdecimal()):
         raise ValueError("a listener without a port")
     address = host.partition("%")[0].strip("[]")
-    said = _PROGRAM.search(words[6]) if len(words) > 6 else None
+    program = _PROGRAM.search(words[6]) if len(words) > 6 else None
     protocol: Literal["tcp", "udp"] = "tcp" if words[0] == "tcp" else "udp"
     anywhere = address in ("*", "0.0.0.0", "::")
     bound = None if anywhere else Address.parse(address)
-    return Waiting(ListeningSocket(protocol, int(port), "ss", bound, said[1] if said else ""), said[2] if said else "")
+    return Waiting(
+        ListeningSocket(protocol, int(port), "ss", bound, program[1] if program else ""), program[2] if program else ""
+    )
 
 
 def unit_of(cgroup: bytes) -> str:

@@ -146,11 +146,11 @@ def _order(found: Comparison, overlay: Overlay) -> Order:
     turned = [*found.promises, *found.ways_in]
     held = [each.promise for each in turned if each.before and each.after and each.before.kept and each.after.kept]
     devices = [found.device(edit) for edit in found.edits]
-    said = frozenset(i for i, device in enumerate(devices) if not device)
+    stated = frozenset(i for i, device in enumerate(devices) if not device)
     wanted = sorted((i for i, device in enumerate(devices) if device), key=lambda number: _rank(found.edits[number]))
     most = MOST_OF_LARGE if lines_of(found.after) > LARGE else MOST_LOOKED_AT
     return ordered(
-        wanted, [devices[each] for each in wanted], _promises_hold(overlay, tuple(dict.fromkeys(held)), said), most
+        wanted, [devices[each] for each in wanted], _promises_hold(overlay, tuple(dict.fromkeys(held)), stated), most
     )
 
 
@@ -158,11 +158,11 @@ def _rank(edit: Edit) -> int:
     return 0 if edit.old is None else 2 if edit.new is None else 1
 
 
-def _promises_hold(overlay: Overlay, held: Sequence[Promise], said: Made) -> Callable[[Made], bool]:
+def _promises_hold(overlay: Overlay, held: Sequence[Promise], stated: Made) -> Callable[[Made], bool]:
     """Whether promises are kept with so many edits made."""
 
     def holds(made: Made) -> bool:
-        site: Site = overlay.between(made | said)
+        site: Site = overlay.between(made | stated)
         site = replace(site, promises=tuple(held))
         if problems(site):
             return False

@@ -219,13 +219,13 @@ def edit_action(edit: Edit) -> str:
     what = " ".join(each for each in (_ONE[section], name, f"of {'.'.join(inside)}" if inside else "") if each)
     if edit.old is not None and edit.new is not None:
         return f"change {what}: {'; '.join(_changes(edit.old, edit.new))}"
-    return f"add {what}: {told(edit.new)}" if edit.old is None else f"take out {what}: {told(edit.old)}"
+    return f"add {what}: {as_words(edit.new)}" if edit.old is None else f"take out {what}: {as_words(edit.old)}"
 
 
 def _key_text(key: str, old: Any, new: Any) -> str:
     if old is None:
-        return f"set {key} to {told(new)}"
-    return f"take out {key} ({told(old)})" if new is None else f"set {key} from {told(old)} to {told(new)}"
+        return f"set {key} to {as_words(new)}"
+    return f"take out {key} ({as_words(old)})" if new is None else f"set {key} from {as_words(old)} to {as_words(new)}"
 
 
 def _changes(old: Any, new: Any) -> list[str]:
@@ -235,7 +235,7 @@ def _changes(old: Any, new: Any) -> list[str]:
     return [f"{key} {_as_typed(a.get(key))} → {_as_typed(b.get(key))}" for key in keys]
 
 
-def told(value: Any) -> str:
+def as_words(value: Any) -> str:
     """A value of the site file on one line."""
     return _as_typed(_builtins(value))
 

@@ -153,12 +153,12 @@ def _contradicting(
     that nothing explains."""
     ways = [way for each in faults for way in predictions.explained_by(each, seen).values()]
     plain = tuple(bool(chance_of(each, predictions.ends((), (), each.tried))) for each in seen)
-    told = [*ways, plain]
+    explaining = [*ways, plain]
     for i, each in enumerate(seen):
-        if not any(explained[i] for explained in told):
+        if not any(explained[i] for explained in explaining):
             return (each,)
     for i, j in combinations(range(len(seen)), 2):
-        if not any(explained[i] and explained[j] for explained in told):
+        if not any(explained[i] and explained[j] for explained in explaining):
             return seen[i], seen[j]
     return ()
 
@@ -201,8 +201,8 @@ def _causes(group: CauseGroup) -> Iterator[NamedCause]:
     for each in group.causes:
         if each.hypothesis.faults:
             one, *beside = each.hypothesis.faults
-            said = one.message, one.look, one.cure
-            yield NamedCause(one.kind, one.at, each.probability, *said, one.place, tuple(beside))
+            sentences = one.message, one.look, one.cure
+            yield NamedCause(one.kind, one.at, each.probability, *sentences, one.place, tuple(beside))
         elif not group.findings:
             yield _NOT_PROMISED
         else:

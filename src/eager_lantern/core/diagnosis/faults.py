@@ -48,12 +48,12 @@ def _running(site: Site, i: int, service: Service) -> Iterator[Fault]:
     at, name, port = site.server.name, service.name, service.control_port
     look = f"which program on {at} listens on port {port}, and on all of its addresses?"
     refused, greets = Effect(name, "connect", "refused"), Effect(name, "greet", "wrong")
-    told: tuple[tuple[FaultKind, str, str, Effect], ...] = (
+    rows: tuple[tuple[FaultKind, str, str, Effect], ...] = (
         ("service-not-running", "does not run", "start it", refused),
         ("service-on-other-port", f"listens on another port than {port}", f"set its port to {port}", refused),
         ("other-program-on-port", f"finds port {port} taken by another program", "stop the other program", greets),
     )
-    for kind, message, cure, effect in told:
+    for kind, message, cure, effect in rows:
         yield Fault(kind, place, at, f"{name} {message}", look, f"{cure} on {at}", effect=effect)
 
 
@@ -93,11 +93,11 @@ def _tls(site: Site, i: int, service: Service) -> Iterator[Fault]:
     if tls.mode != "none":
         look = f"eager-lantern visit --closely: which names and dates has the certificate of {name}?"
         cure = f"give {name} a certificate for {', '.join(tls.names) or 'the name that clients type'}"
-        told: tuple[tuple[FaultKind, str], ...] = (
+        rows: tuple[tuple[FaultKind, str], ...] = (
             ("certificate-of-other-name", "shows a certificate of another name than clients type"),
             ("certificate-out-of-date", "shows a certificate that has run out"),
         )
-        for kind, message in told:
+        for kind, message in rows:
             effect = Effect(name, "secure", "wrong")
             yield Fault(kind, (*place, "names"), at, f"{name} {message}", look, cure, effect=effect)
 
@@ -128,7 +128,7 @@ def _passive_faults(topology: Topology, i: int, service: Service, seen: PortSet)
             variants_of(site, (*place, "ports"), UNPRIVILEGED, topology.site.server.own_ports),
         )
     if passive.announce != OWN:
-        told = f"set the address that {name} announces to {passive.announce}"
+        rows = f"set the address that {name} announces to {passive.announce}"
         seen_by = f"which address does {name} announce in its passive reply: {passive.announce}?"
         yield Fault(
             "announce-private",
@@ -136,7 +136,7 @@ def _passive_faults(topology: Topology, i: int, service: Service, seen: PortSet)
             at,
             f"{name} announces its own address in the passive reply",
             seen_by,
-            told,
+            rows,
             variants_of(site, (*place, "announce"), OWN),
         )
         stale = free_address(topology, INTERNET, 4)
@@ -147,7 +147,7 @@ def _passive_faults(topology: Topology, i: int, service: Service, seen: PortSet)
                 at,
                 f"{name} announces an address that is not the site's any more",
                 seen_by,
-                told,
+                rows,
                 variants_of(site, (*place, "announce"), Destination(addresses=Addresses((stale,)))),
             )
 
@@ -169,7 +169,7 @@ def _account_faults(site: Site) -> Iterator[Fault]:
 
 def _login_faults(site: Site, place: SitePath, whose: str, service: str, client: str) -> Iterator[Fault]:
     at = site.server.name
-    told: tuple[tuple[FaultKind, str, str, str, Rung], ...] = (
+    rows: tuple[tuple[FaultKind, str, str, str, Rung], ...] = (
         ("account-locked", "is locked or switched off", f"is {whose} active?", "switch it on", "login"),
         ("account-mistyped", "has another password or name than is typed", f"is {whose} typed as it is written there?",
          "type or set it anew", "login"),
@@ -180,7 +180,7 @@ def _login_faults(site: Site, place: SitePath, whose: str, service: str, client:
         ("account-without-folder", "has a home folder that is not there", f"is the home folder of {whose} there?",
          "make the folder, or point the account at it,", "list"),
     )  # fmt: skip
-    for kind, message, look, cure, rung in told:
+    for kind, message, look, cure, rung in rows:
         effect = Effect(service, rung, "refused", client)
         yield Fault(kind, place, at, f"{whose} {message}", look, f"{cure} on {at}", effect=effect)
 

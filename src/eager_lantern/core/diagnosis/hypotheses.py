@@ -167,8 +167,8 @@ def _pairs(
 ) -> Iterator[tuple[Hypothesis, list[tuple[Change, ...]]]]:
     """Pairs of which each explains something that the other does not, and both together everything; with the ways of
     both that do."""
-    told = [(each, predictions.explained_by(each, seen)) for each in faults]
-    useful = [(_likeliest(fault, ways), ways, _any_of(ways.values())) for fault, ways in told if ways]
+    explaining = [(each, predictions.explained_by(each, seen)) for each in faults]
+    useful = [(_likeliest(fault, ways), ways, _any_of(ways.values())) for fault, ways in explaining if ways]
     found = [
         (Hypothesis((one, other), PAIR_WEIGHT * weights[one.kind] * weights[other.kind] / whole**2), mine, its)
         for (one, mine, all_mine), (other, its, all_its) in combinations(useful, 2)

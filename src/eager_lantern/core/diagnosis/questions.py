@@ -73,13 +73,13 @@ def _is_ftp(site: Site, name: str) -> bool:
 
 def told_by(site: Site, given: Answers) -> tuple[Observation, ...]:
     """What the answers tell: of the try itself, and of one from inside."""
-    told = _told_of_itself(site, given)
+    own = _told_of_itself(site, given)
     inside, works = _promise_inside(site, given), given.get("inside")
     if inside is not None and works in (YES, NO):
         tried = Situation(inside.client, inside.service, inside.mode)
         beside = Observation(tried, SOURCE, outcomes=() if works == YES else FAILED, works=works == YES)
-        return (beside,) if told is None else (told, beside)
-    return () if told is None else (told,)
+        return (beside,) if own is None else (own, beside)
+    return () if own is None else (own,)
 
 
 def _promise_inside(site: Site, given: Answers) -> Promise | None:

@@ -128,12 +128,12 @@ def _ends_of_forecast(forecast: Forecast) -> Iterator[End]:
         yield from _session_ends(forecast, announced)
     else:
         whole = len(data.asked)
-        told = PortSet()
+        settled_ports = PortSet()
         for stop in forecast.stops:
-            if ports := stop.ports - told:
-                told = told | ports
+            if ports := stop.ports - settled_ports:
+                settled_ports = settled_ports | ports
                 yield End(len(ports) / whole, rung_of(stop.reason), stop.outcome, ports, announced)
-        if works := data.asked - told:
+        if works := data.asked - settled_ports:
             yield End(len(works) / whole, None, "ok", works, announced)
 
 

@@ -96,10 +96,10 @@ def _rights(site: Site, account: Account, place: SitePath) -> Iterator[Finding]:
         message = f"account {account.name} is given and denied {', '.join(both)} by itself"
         yield Finding("account-rights-conflict", "risks", message, cure, (*place, "rights"))
     groups = [each for each in site.groups if each.name in account.groups]
-    told = {*account.rights, *account.denies}
+    stated = {*account.rights, *account.denies}
     given_by = {right for each in groups for right in each.rights}
     denied_by = {right for each in groups for right in each.denies}
-    if both := sorted((given_by & denied_by) - told):
+    if both := sorted((given_by & denied_by) - stated):
         message = f"the groups of account {account.name} both give and deny {', '.join(both)}, and it states neither"
         yield Finding("account-rights-conflict", "risks", message, cure, (*place, "groups"))
 

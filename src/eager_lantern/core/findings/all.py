@@ -104,15 +104,15 @@ def findings(known: Studied) -> tuple[Finding, ...]:
     the file's sections. A place that is blamed for a broken promise is not blamed again."""
     found = untried(known)
     opened = _exposed_places(found)
-    told, tried = [], 0
+    reported, tried = [], 0
     most = MOST_TRIED if lines_of(known.topology.site) <= MOST_LINES else 0
     for each in found:
         if each.cures and tried < most:
             tried += 1
-            told.append(_with_tested_cure(known, opened, each))
+            reported.append(_with_tested_cure(known, opened, each))
         else:
-            told.append(replace(each, cures=()))
-    return tuple(told)
+            reported.append(replace(each, cures=()))
+    return tuple(reported)
 
 
 _OPENS: set[FindingKind] = {"exposed-inside-service", "open-beyond-need", "filter-off"}
@@ -206,12 +206,12 @@ def _unwise(known: Studied) -> list[Finding]:
 
 def _besides(found: list[Finding], more: Iterable[Finding]) -> Iterator[Finding]:
     """Those of which the same place, or the rule or forward that holds it, is not blamed already."""
-    told = {(each.kind, each.place) for each in found}
+    reported = {(each.kind, each.place) for each in found}
     blamed = {each.place[:length] for each in found for length in range(len(each.place) + 1)}
     for each in more:
-        if (each.kind, each.place) not in told and not (each.kind in _ABOUT_ONE_LINE and each.place in blamed):
+        if (each.kind, each.place) not in reported and not (each.kind in _ABOUT_ONE_LINE and each.place in blamed):
             yield each
-            told.add((each.kind, each.place))
+            reported.add((each.kind, each.place))
             blamed |= {each.place[:length] for length in range(len(each.place) + 1)}
 
 

@@ -104,9 +104,9 @@ def _moving_outside(topology: Topology, gateway: Gateway, place: SitePath) -> It
     if gateway.outside.lease != "dynamic" or not any(each.forwarded for each in entries(gateway)):
         return
     for i, service in enumerate(topology.site.services):
-        told = service.passive.announce.addresses if service.passive else None
-        if told and any(each in gateway.outside.address for each in told.each):
-            message = f"{service.name} announces {told}, which the provider of {gateway.name} may change at any time"
+        seen = service.passive.announce.addresses if service.passive else None
+        if seen and any(each in gateway.outside.address for each in seen.each):
+            message = f"{service.name} announces {seen}, which the provider of {gateway.name} may change at any time"
             cure = "ask for a fixed address, or announce a name that follows it"
             yield Finding("announces-stale-address", "risks", message, cure, ("services", i, "passive", "announce"))
 
@@ -130,7 +130,7 @@ def _typed_again(client: Client, addresses: Addresses) -> Typed:
 
 def _six_without_path(topology: Topology) -> Iterator[Finding]:
     """A published IPv6 address that a client prefers and that leads nowhere."""
-    told: set[str] = set()
+    seen: set[str] = set()
     promised = {(each.client, each.service) for each in topology.site.promises}
     for i, client in enumerate(topology.site.clients):
         name = client.reaches.name if client.reaches else ""
@@ -140,12 +140,12 @@ def _six_without_path(topology: Topology) -> Iterator[Finding]:
         if not six or len(six) == len(tried) or not all(position.sources.of_family(each) for each in FAMILIES):
             continue
         for service in topology.site.services:
-            if (client.name, service.name) not in promised or name in told:
+            if (client.name, service.name) not in promised or name in seen:
                 continue
             port = PortSet.single(typed_port(topology, position, service))
             journeys = trace(topology, position.origin, Flow("tcp", position.sources, UNPRIVILEGED, six[0], port))
             if any(each.outcome != "unknown" for each in stops_of(journeys)):
-                told.add(name)
+                seen.add(name)
                 message = (
                     f"{client.name} has IPv6 and prefers {six[0]}, which does not answer: it waits before IPv4 is tried"
                 )

@@ -91,9 +91,9 @@ def _without_effect(table: Table) -> tuple[tuple[int, Literal["rule-shadowed", "
     known = {i: match for i, match in enumerate(table.matches) if match.action != "unknown"}
     decided: dict[int, list[Ruling]] = {i: [] for i in known}
     index = {match.place: i for i, match in known.items()}
-    told = replace(table, matches=tuple(known.values()))
+    certain = replace(table, matches=tuple(known.values()))
     for flow in flows:
-        for ruling in rulings(told, flow):
+        for ruling in rulings(certain, flow):
             if ruling.place in index:
                 decided[index[ruling.place]].append(ruling)
     found: dict[int, Literal["rule-shadowed", "rule-redundant"]] = {}

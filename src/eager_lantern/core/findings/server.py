@@ -38,10 +38,10 @@ def _resting(topology: Topology) -> Iterator[Finding]:
     the server to the same port of the client is the same connection again, and one that was closed rests for twice
     the longest life of a segment (RFC 9293, section 3.6.1)."""
     site = topology.site
-    told: set[str] = set()
+    reported: set[str] = set()
     for promise in site.promises:
         client, service = topology.client(promise.client), service_of(topology, promise.service)
-        if promise.mode != "active" or client is None or service.active is None or client.name in told:
+        if promise.mode != "active" or client is None or service.active is None or client.name in reported:
             continue
         if service.transfer_seconds is None:  # without a load nobody knows how soon a port is wanted again
             continue
@@ -49,7 +49,7 @@ def _resting(topology: Topology) -> Iterator[Finding]:
         seconds = HANDLING.amount + service.transfer_seconds
         need = math.ceil(rests.amount / seconds)
         if service.active.from_port and len(client.active_ports) < need:
-            told.add(client.name)
+            reported.add(client.name)
             message = (
                 f"{client.name} listens for data on {ports_phrase(client.active_ports)}; each rests for {rests} "
                 f"after use: transfers of {seconds:.1f} s in a row need {need} of them"
@@ -195,7 +195,7 @@ def _exposed_services(
     inside_only = service.protocol == "other" or bool(service.keep_open_for)
     promised = any(_needs_internet(topology, each, service.name) for each in studies)
     port = service.control_port.number
-    told: set[SitePath] = set()
+    reported: set[SitePath] = set()
     for each in found:
         open_to_all = len(each.ports) < UNFILTERED and not _limited(topology, each)
         if inside_only and not promised and port in each.ports and open_to_all:
@@ -203,9 +203,9 @@ def _exposed_services(
             cure = "limit it to the addresses that need it, or take it out"
             cures = closed(topology.site, each.journey, PortSet.single(port))
             place = opener(each.journey).place or ()
-            if place not in told:
+            if place not in reported:
                 yield Finding("exposed-inside-service", "risks", message, cure, place, cures)
-            told.add(place)
+            reported.add(place)
 
 
 def _limited(topology: Topology, reach: Reach) -> bool:
@@ -231,13 +231,13 @@ def _beyond_need(topology: Topology, found: list[Reach]) -> Iterator[Finding]:
     needed = PortSet.single(20)
     for service in topology.site.services:
         needed = needed | listens_on(service)
-    told: set[SitePath] = set()
+    reported: set[SitePath] = set()
     for each in found:
         extra = each.ports - needed
         step = opener(each.journey)
         place = step.place or ()
-        if extra and (len(each.ports) < UNFILTERED or step.does == "forward") and place not in told:
-            told.add(place)
+        if extra and (len(each.ports) < UNFILTERED or step.does == "forward") and place not in reported:
+            reported.add(place)
             if place[-1] == "exposed_host":
                 continue  # has a finding of its own
             reached = f"{ports_named(extra)} of {topology.server.name}"

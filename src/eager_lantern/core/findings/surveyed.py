@@ -44,8 +44,8 @@ def _nearest(site: Site, survey: Survey) -> Gateway | None:
 
 def _as_told(gateway: Gateway, survey: Survey) -> Gateway:
     """The router by its own word; by what is seen outside where it has none."""
-    told = tuple(each.address for each in survey.outside if each.means in OF_ROUTERS and each.address.family == 4)
-    found = _at_seen_address(gateway, told[:1] or outside_of(survey))
+    reported = tuple(each.address for each in survey.outside if each.means in OF_ROUTERS and each.address.family == 4)
+    found = _at_seen_address(gateway, reported[:1] or outside_of(survey))
     return replace(found, forwards=forwards_of(survey.mappings)) if survey.mappings else found
 
 
@@ -61,7 +61,7 @@ def _at_seen_address(gateway: Gateway, seen: tuple[Address, ...]) -> Gateway:
 def _server(server: Server, survey: Survey) -> Server:
     way = survey.way_out(4)
     held = {each.address for each in survey.host.addresses}
-    if survey.told("addresses") and held and not held & set(server.address.each) and way and way.source:
+    if survey.learnt("addresses") and held and not held & set(server.address.each) and way and way.source:
         others = tuple(each for each in server.address.each if each.family != 4)
         server = replace(server, address=Addresses((way.source, *others)))
     ports = survey.host.local_ports
@@ -90,7 +90,7 @@ def survey_findings(site: Site, survey: Survey, client_name: str = "") -> tuple[
 
 def _of_server(site: Site, survey: Survey) -> Iterator[Finding]:
     for i, service in enumerate(site.services):
-        if survey.told("listeners"):
+        if survey.learnt("listeners"):
             yield from _control_port_findings(site, service, ("services", i, "control_port"), survey)
             yield from _taken(service, ("services", i), survey)
         yield from _starting(service, ("services", i, "control_port"), survey)
@@ -196,7 +196,7 @@ def _filter_findings(server: Server, survey: Survey) -> Iterator[Finding]:
 
 def _lease(host: Server | Client, place: SitePath, survey: Survey) -> Iterator[Finding]:
     held = [each for each in survey.host.addresses if each.address in host.address]
-    if not survey.told("addresses") or not survey.host.addresses or not host.address:
+    if not survey.learnt("addresses") or not survey.host.addresses or not host.address:
         return
     if not held:
         there = listed(str(each.address) for each in survey.host.addresses)
@@ -231,9 +231,9 @@ def outermost(site: Site, host: Server | Client) -> tuple[Gateway, SitePath] | N
 def _outside_findings(gateway: Gateway, place: SitePath, survey: Survey) -> Iterator[Finding]:
     own = gateway.outside_addresses.of_family(4)
     before = translated_before(survey)
-    told = [each.address for each in survey.outside]
+    reported = [each.address for each in survey.outside]
     if before is not None and own and all(each.kind == "public" for each in own):
-        which = next(each for each in told if each.kind != "public")
+        which = next(each for each in reported if each.kind != "public")
         who = (
             "its carrier translates once more" if before == "carrier-translates" else "another router stands before it"
         )

@@ -76,10 +76,10 @@ class Learnt(Struct, frozen=True):
 def learnt_of(surveys: Sequence[tuple[str, Survey]], visits: Sequence[tuple[str, VisitFacts]]) -> dict[str, Learnt]:
     """What was seen, by the key of its question; the first who saw something is believed."""
     found: dict[str, Learnt] = {}
-    told = [(source, each) for source, survey in surveys for each in _of_survey(survey)]
-    told += [(source, each) for source, facts in visits for each in _of_visit(facts)]
-    told += [(source, each) for source, survey in surveys for each in _of_mappings(survey)]
-    for source, (key, answer, doubt) in told:
+    learnt_here = [(source, each) for source, survey in surveys for each in _of_survey(survey)]
+    learnt_here += [(source, each) for source, facts in visits for each in _of_visit(facts)]
+    learnt_here += [(source, each) for source, survey in surveys for each in _of_mappings(survey)]
+    for source, (key, answer, doubt) in learnt_here:
         found.setdefault(key, Learnt(answer, source, doubt))
     return found
 
@@ -111,8 +111,8 @@ def _host_answers(survey: Survey) -> Iterator[tuple[str, str]]:
         yield "behind", "nothing" if own.address.kind == "public" and not survey.mappings else "router"
     if survey.router is not None:
         yield "device_inside", str(survey.router)
-    told = [each.address for each in survey.outside if each.means in OF_ROUTERS]
-    if outside := [*told, *outside_of(survey)]:
+    learnt_here = [each.address for each in survey.outside if each.means in OF_ROUTERS]
+    if outside := [*learnt_here, *outside_of(survey)]:
         yield "outside", str(outside[0])
     transfers = [each for each in host.listeners if each.protocol == "tcp" and "ftp" in each.program]
     if transfers:

@@ -93,17 +93,17 @@ def _references(site: Site) -> Iterator[Problem]:
 
 def _folders(account: Account, place: SitePath) -> Iterator[Problem]:
     """Names by which clients see folders are absolute, each another; a folder lies somewhere."""
-    told: set[str] = set()
+    stated: set[str] = set()
     for j, folder in enumerate(account.folders):
         where: SitePath = (*place, "folders", j)
         parts = parts_of(folder.shown_as)
         if not folder.shown_as.startswith("/") or not parts or ".." in parts:
             message = f"shown_as is the name that clients see, from the top, such as /pub; found {folder.shown_as}"
             yield Problem((*where, "shown_as"), message)
-        elif folder.shown_as.rstrip("/") in told:
+        elif folder.shown_as.rstrip("/") in stated:
             message = f"{account.name} sees {folder.shown_as} already; each folder has a name of its own"
             yield Problem((*where, "shown_as"), message)
-        told.add(folder.shown_as.rstrip("/"))
+        stated.add(folder.shown_as.rstrip("/"))
         if folder.at is None and account.home is None:
             message = f"{folder.shown_as} lies nowhere: write at, or the home of {account.name}, below which it is then"
             yield Problem((*where, "shown_as"), message)
@@ -118,8 +118,8 @@ def _on_server(site: Site, client: Client, place: SitePath) -> Iterator[Problem]
     if client.network != site.server.network:
         message = f"{client.name} is on the server host, which stands on “{site.server.network}”"
         yield Problem((*place, "network"), f"{message}; write network: {site.server.network}")
-    told = {"address": bool(client.address), "filter": client.filter != HostFilter(), "category": client.category}
-    for key in (key for key, given in told.items() if given):
+    stated = {"address": bool(client.address), "filter": client.filter != HostFilter(), "category": client.category}
+    for key in (key for key, given in stated.items() if given):
         yield Problem((*place, key), f"{client.name} is on the server host and has its {key}; leave {key} out")
 
 
@@ -269,8 +269,8 @@ def _exposed_host_problems(gateway: Gateway, place: SitePath) -> Iterator[Proble
 
 
 def _translation(gateway: Gateway, place: SitePath) -> Iterator[Problem]:
-    told = {"translate": (gateway.translate, FAMILIES), "translate_ipv6": (gateway.translate_ipv6, (6,))}
-    for key, (kind, families) in told.items():
+    stated = {"translate": (gateway.translate, FAMILIES), "translate_ipv6": (gateway.translate_ipv6, (6,))}
+    for key, (kind, families) in stated.items():
         of_six = " of IPv6" if key == "translate_ipv6" else ""
         if kind == "outward" and not any(gateway.outside.address.of_family(each) for each in families):
             needs = f"needs the gateway's outside address{of_six}; write outside: {{network: …, address: …}}"

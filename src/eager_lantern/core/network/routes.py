@@ -138,12 +138,12 @@ def ways_back(topology: Topology, journey: Journey) -> list[tuple[AddressSet, As
         return [(journey.flow.sources, None)]
     if journey.reason == "nobody there":
         sender = _sender(topology, journey.trail[-1])
-        told = (
+        noticed_here = (
             _further(topology, journey.trail[:-1], sender, journey.flow.sources, journey.flow.sources)
             if sender
             else None
         )
-        return [(journey.flow.sources, told)]
+        return [(journey.flow.sources, noticed_here)]
     return _astray_parts(topology, journey.trail, topology.node(journey.end.at), journey.flow.sources)
 
 

@@ -99,33 +99,33 @@ def _of_translation(survey: Survey) -> Iterator[Conclusion]:
         yield _seen_alone(seen)
 
 
-def _translated(kind: Translator, told: OutsideSeen, seen: Sequence[OutsideSeen]) -> Conclusion:
+def _translated(kind: Translator, reported: OutsideSeen, seen: Sequence[OutsideSeen]) -> Conclusion:
     further = f"; from outside {seen[0].address} is seen" if seen else ""
     if kind == "carrier-translates":
         return Conclusion(
             kind,
-            f"the router's outside address {told.address} is its carrier's, which translates once more{further}: no"
+            f"the router's outside address {reported.address} is its carrier's, which translates once more{further}: no"
             " forward of the router is reached from the internet",
             "get a public address from the provider, publish IPv6, or serve from a host outside",
         )
     return Conclusion(
         kind,
-        f"the router's outside address {told.address} is private: another router stands before it{further}",
+        f"the router's outside address {reported.address} is private: another router stands before it{further}",
         "forward the same ports on that one too, or let it pass everything on (as a bridge)",
     )
 
 
-def _disagreeing(told: Sequence[OutsideSeen], how: str) -> Iterator[Conclusion]:
-    if len(_distinct_addresses(told)) > 1:
-        each = listed([f"{one.address} ({one.by})" for one in told])
+def _disagreeing(reported: Sequence[OutsideSeen], how: str) -> Iterator[Conclusion]:
+    if len(_distinct_addresses(reported)) > 1:
+        each = listed([f"{one.address} ({one.by})" for one in reported])
         yield Conclusion("means-disagree", f"{how} several addresses: {each}", "which of them is reached? Visit each")
 
 
-def _agreeing(told: Sequence[OutsideSeen]) -> Iterator[Conclusion]:
-    if len(_distinct_addresses(told)) == 1:
-        by = listed([each.by for each in told])
+def _agreeing(reported: Sequence[OutsideSeen]) -> Iterator[Conclusion]:
+    if len(_distinct_addresses(reported)) == 1:
+        by = listed([each.by for each in reported])
         yield Conclusion(
-            "one-outside-address", f"the outside address is {told[0].address}, reported by {by}", good=True
+            "one-outside-address", f"the outside address is {reported[0].address}, reported by {by}", good=True
         )
 
 
@@ -162,7 +162,7 @@ def _name_conclusions(survey: Survey) -> Iterator[Conclusion]:
 
 
 def _no_way_by_six(survey: Survey) -> bool:
-    return survey.told("way-out") and survey.way_out(6) is None
+    return survey.learnt("way-out") and survey.way_out(6) is None
 
 
 def _lagging(name: str, cached: Sequence[NameSeen], own: Sequence[NameSeen]) -> Iterator[Conclusion]:
@@ -216,8 +216,8 @@ def _seen_by_outsiders(survey: Survey) -> list[OutsideSeen]:
     return [each for each in survey.outside if each.means not in OF_ROUTERS and each.address.family == 4]
 
 
-def _distinct_addresses(told: Sequence[OutsideSeen]) -> tuple[Address, ...]:
-    return tuple(dict.fromkeys(each.address for each in told))
+def _distinct_addresses(reported: Sequence[OutsideSeen]) -> tuple[Address, ...]:
+    return tuple(dict.fromkeys(each.address for each in reported))
 
 
 def forwards_of(mappings: Sequence[MappingSeen]) -> tuple[Forward, ...]:

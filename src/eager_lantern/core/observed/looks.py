@@ -107,17 +107,17 @@ def _chain(facts: TlsFacts) -> Iterator[Remark]:
     """What the server sends with its own certificate (RFC 8446, section 4.4.2)."""
     if not facts.chain:
         return
-    told = ", signed by ".join(each.subject for each in facts.chain)
+    wording = ", signed by ".join(each.subject for each in facts.chain)
     last = facts.chain[-1]
     if any(lower.issuer != upper.subject for lower, upper in pairwise(facts.chain)):
-        yield Remark("chain", False, f"the certificates sent are no chain: {told}")
+        yield Remark("chain", False, f"the certificates sent are no chain: {wording}")
     elif len(facts.chain) == 1 and last.issuer != last.subject:
         remark = f"only its own is sent; clients that do not have that of {last.issuer} will not trust it"
         yield Remark("chain", False if facts.distrust else None, remark)
     elif len(facts.chain) == 1:
-        yield Remark("chain", None, f"{told} is self-signed")
+        yield Remark("chain", None, f"{wording} is self-signed")
     else:
-        yield Remark("chain", True, told if last.issuer == last.subject else f"{told}, signed by {last.issuer}")
+        yield Remark("chain", True, wording if last.issuer == last.subject else f"{wording}, signed by {last.issuer}")
 
 
 def _certificate_remarks(certificate: Certificate, typed: str, now: float) -> Iterator[Remark]:
@@ -197,8 +197,10 @@ def ssh_remarks(facts: SshFacts) -> Iterator[Remark]:
     offered = (facts.offer.key_exchanges, facts.offer.host_keys, facts.offer.ciphers, facts.offer.checksums)
     for (topic, patterns), names in zip(_OLD.items(), offered, strict=True):
         old = [name for name in names if any(fnmatchcase(name, pattern) for pattern in patterns)]
-        told = f"old ones are offered: {', '.join(old)}; take them out" if old else f"{len(names)} offered, none is old"
-        yield Remark(topic, not old, told)
+        wording = (
+            f"old ones are offered: {', '.join(old)}; take them out" if old else f"{len(names)} offered, none is old"
+        )
+        yield Remark(topic, not old, wording)
 
 
 def _fingerprint(facts: SshFacts) -> Remark:
@@ -229,12 +231,12 @@ class BounceCheck(Struct, frozen=True):
 def bounce_checks(seen: BounceCheck) -> Iterator[Remark]:
     """The facts in words."""
     version = _VERSION.search(seen.greeting)
-    told = (
+    wording = (
         f"the greeting states a version ({version[0]}): switch that off"
         if version
         else "the greeting states no version"
     )
-    yield Remark("greeting", not version, told)
+    yield Remark("greeting", not version, wording)
     yield Remark("PORT", None if seen.bounces is None else not seen.bounces, seen.bounce_detail)
     yield Remark("data from", None if seen.takes_strangers is None else not seen.takes_strangers, seen.stranger_detail)
 

@@ -171,6 +171,6 @@ class Survey(Struct, frozen=True):
         """How packets of a family leave the host; None where none do, or nothing is known of it."""
         return next((each for each in self.host.ways_out if each.family == family), None)
 
-    def told(self, topic: Topic) -> bool:
+    def learnt(self, topic: Topic) -> bool:
         """Whether something is known of a topic, so that what is not there is not there."""
         return all(each.topic != topic for each in self.unknown)

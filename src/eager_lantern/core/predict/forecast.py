@@ -307,8 +307,10 @@ def because(forecast: Forecast) -> str:
     if forecast.data and forecast.data.asked:
         goes_to = str(forecast.data_flow.to) if forecast.data_flow else ""
         failing = forecast.data.fails or forecast.data.unknown
-        told = goes_to == str(forecast.announced) != str(forecast.target) and forecast.promise.mode == "passive"
-        target_text = ", sent to the announced address" if told else ""
+        announced_only = (
+            goes_to == str(forecast.announced) != str(forecast.target) and forecast.promise.mode == "passive"
+        )
+        target_text = ", sent to the announced address" if announced_only else ""
         share = share_that(len(failing), len(forecast.data.asked), stop.outcome)
         return f"{share}{target_text}: {blame(stop, goes_to)}"
     if forecast.rung == "announce":

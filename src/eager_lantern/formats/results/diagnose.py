@@ -175,12 +175,12 @@ def _where(place: SitePath, file: str, line: LineOf) -> WhereResult:
 
 
 def _next_result(site: Site, weighed: Weighed, file: str) -> NextResult:
-    told = instruction(site, weighed, file)
+    how = instruction(site, weighed, file)
     return NextResult(
         test=weighed.test.kind,
-        from_=told.place,
-        do=told.do,
-        command=told.command or None,
+        from_=how.place,
+        do=how.do,
+        command=how.command or None,
         information=round(weighed.bits, PLACES),
         outcomes=tuple(
             MeaningResult(outcome=each.words, chance=round(each.chance, PLACES), leaves=each.leaves)

@@ -186,8 +186,8 @@ def first_text(answers: Mapping[str, str], guessed: Sequence[str], found: Mappin
         if line := source.line(place):
             notes.setdefault(line, []).append(f"{NOT_SEEN}: {word}")
     lines = plain.split("\n")
-    for number, told in notes.items():
-        lines[number - 1] += ("; " if " #" in lines[number - 1] else "   # ") + "; ".join(_merge_notes(told))
+    for number, remarks in notes.items():
+        lines[number - 1] += ("; " if " #" in lines[number - 1] else "   # ") + "; ".join(_merge_notes(remarks))
     text = "\n".join(lines)
     return text if _reads_the_same(source, text) else plain
 
@@ -204,8 +204,8 @@ def _source_note(key: str, guessed: Sequence[str], found: Mapping[str, Learnt], 
 def _merge_notes(notes: Sequence[str]) -> list[str]:
     """Each once; all that was not seen in one."""
     unseen = [each.partition(": ")[2] for each in notes if each.startswith(NOT_SEEN)]
-    told = list(dict.fromkeys(each for each in notes if not each.startswith(NOT_SEEN)))
-    return [*told, *([f"{NOT_SEEN}: {', '.join(unseen)}"] if unseen else [])]
+    remarks = list(dict.fromkeys(each for each in notes if not each.startswith(NOT_SEEN)))
+    return [*remarks, *([f"{NOT_SEEN}: {', '.join(unseen)}"] if unseen else [])]
 
 
 def _reads_the_same(source: SiteFile, text: str) -> bool:

@@ -180,8 +180,8 @@ def _unknown_key(key: str, value: object, fields: Iterable[str]) -> str:
 def _expected_kind(kind: object) -> str:
     if get_origin(kind) is Literal:
         return f": write {_choice(kind)}"
-    said = meant(get_args(kind)[0] if get_origin(kind) is Annotated else kind)
-    return "" if said == "something else" else f": write {said}"
+    expected = meant(get_args(kind)[0] if get_origin(kind) is Annotated else kind)
+    return "" if expected == "something else" else f": write {expected}"
 
 
 def _choice(kind: object) -> str:

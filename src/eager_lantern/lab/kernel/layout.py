@@ -137,14 +137,14 @@ def _hop(number: int, side: str, family: Family) -> str:
 
 def _host_routes(topology: Topology, spec: Server | Client) -> Iterator[KernelRoute]:
     """What a host knows whose gateway is told: its own network, its routes, and its gateway for all else."""
-    told: set[str] = set()
+    announced_routes: set[str] = set()
     for route in (*_static(topology, {spec.network: WIRE}, spec.routes), *_on_link(topology, {spec.network: WIRE})):
-        if route.to not in told:
-            told.add(route.to)
+        if route.to not in announced_routes:
+            announced_routes.add(route.to)
             yield route
     crossing = topology.crossing(spec.network, spec.gateway or "")
     for everywhere, family in _prefixes(topology, INTERNET) if crossing else ():
-        if everywhere not in told and crossing:
+        if everywhere not in announced_routes and crossing:
             yield KernelRoute(everywhere, _neighbour_address(topology, crossing, family), WIRE)
 
 
@@ -168,23 +168,23 @@ def _routes(
     topology: Topology, sides: dict[str, str], spec: Server | Client | Gateway, gateway: Gateway | None
 ) -> Iterator[KernelRoute]:
     """The routes that the site gives a node, those on its own networks, and the next device for all further on."""
-    told: set[str] = set()
+    announced_routes: set[str] = set()
     inside_first = dict(reversed(sides.items()))
     for route in _static(topology, inside_first, spec.routes):
-        if route.to not in told:
-            told.add(route.to)
+        if route.to not in announced_routes:
+            announced_routes.add(route.to)
             yield route
     for network, wire in sides.items():
         for prefix, _ in _prefixes(topology, network):
-            if prefix not in told:
-                told.add(prefix)
+            if prefix not in announced_routes:
+                announced_routes.add(prefix)
                 yield KernelRoute(prefix, None, wire)
     for family, network, far, first in _onward(topology, tuple(inside_first), gateway):
         for prefix, of_family in _prefixes(topology, far):
             # nobody on the internet has a route to private addresses
             lost = network == INTERNET and _is_special(prefix)
-            if of_family == family and prefix not in told and not lost:
-                told.add(prefix)
+            if of_family == family and prefix not in announced_routes and not lost:
+                announced_routes.add(prefix)
                 yield KernelRoute(prefix, _neighbour_address(topology, first, family), sides[network])
 
 

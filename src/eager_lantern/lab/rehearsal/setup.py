@@ -72,9 +72,9 @@ class Prepared:
             for i, each in enumerate(self.forecasts)
             if each.service.protocol == "other" and each.promise.holds == "works"
         )
-        said = dict.fromkeys(others, OTHER)
-        said |= {**self.spared, **self.reasons}
-        results = [Rehearsed(each, seen.get(i), said.get(i, "")) for i, each in enumerate(self.forecasts)]
+        reasons_left = dict.fromkeys(others, OTHER)
+        reasons_left |= {**self.spared, **self.reasons}
+        results = [Rehearsed(each, seen.get(i), reasons_left.get(i, "")) for i, each in enumerate(self.forecasts)]
         return [
             replace(each, observations=packet_trace(lab, self.topology, each, scenario))
             if each.agree is False

@@ -216,5 +216,5 @@ class _Answering(asyncio.DatagramProtocol):
 
     def datagram_received(self, data: bytes, sender: tuple[str, int]) -> None:
         """Answer, or say nothing."""
-        if said := self._answer(data, sender):
-            self._transport.sendto(said, sender)
+        if reply := self._answer(data, sender):
+            self._transport.sendto(reply, sender)

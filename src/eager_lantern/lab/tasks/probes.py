@@ -163,8 +163,8 @@ def _failed(error: OSError) -> ProbeSeen:
 
 
 def _probe_result(made: socket.socket) -> ProbeSeen:
-    if said := made.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR):  # reading tells of none that ICMP brought
-        return _failed(OSError(said, os.strerror(said)))
+    if code := made.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR):  # reading tells of none that ICMP brought
+        return _failed(OSError(code, os.strerror(code)))
     try:
         data = made.recv(MOST_BYTES)
     except OSError as error:

@@ -156,8 +156,8 @@ async def connected(plan: VisitPlan, endpoint: Endpoint) -> Connected:
     except OSError as error:
         if error.errno in _OWN and not _is_local_error(plan, endpoint.address, error):
             raise Failed("unknown", f"{endpoint}: {error.strerror}") from None
-        told = f" ({_TOLD})" if error.errno in (errno.EHOSTUNREACH, errno.EACCES, errno.ENETUNREACH) else ""
-        raise Failed("refused", f"{endpoint}: {error.strerror}{told}") from None
+        hint = f" ({_TOLD})" if error.errno in (errno.EHOSTUNREACH, errno.EACCES, errno.ENETUNREACH) else ""
+        raise Failed("refused", f"{endpoint}: {error.strerror}{hint}") from None
 
 
 def _is_local_error(plan: VisitPlan, address: str, error: OSError) -> bool:
@@ -179,12 +179,12 @@ def packets_note(sock: socket.socket) -> str:
     path MTU that the system knows (RFC 1191), else what the negotiated segment size comes to. Empty where they are
     as large as on any Ethernet, and where the socket does not tell."""
     six = sock.family == socket.AF_INET6
-    told = (
+    hint = (
         _option(sock, socket.IPPROTO_IPV6, _LINUX_IPV6_MTU) if six else _option(sock, socket.IPPROTO_IP, _LINUX_IP_MTU)
     )
     segment = _option(sock, socket.IPPROTO_TCP, socket.TCP_MAXSEG) if hasattr(socket, "TCP_MAXSEG") else None
-    if sys.platform == "linux" and told is not None and told < ETHERNET_BYTES:
-        return f"; packets of {told} bytes at most on this way (path MTU)"
+    if sys.platform == "linux" and hint is not None and hint < ETHERNET_BYTES:
+        return f"; packets of {hint} bytes at most on this way (path MTU)"
     fits = ETHERNET_BYTES - HEADERS_BYTES[6 if six else 4] - USUAL_OPTIONS_BYTES
     if segment is not None and 0 < segment < fits:
         return f"; segments of {segment} bytes at most (MSS), {fits} are usual"

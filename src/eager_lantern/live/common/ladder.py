@@ -41,8 +41,8 @@ class Climber:
         self.current: Rung = "name"
         self.address = ""
         self.file = f"{PREFIX}{secrets.token_hex(6)}.txt"
-        said = "Sent by eager-lantern visit to test this server; may be deleted."
-        self.content = f"{said} {secrets.token_hex(16)}\n".encode().ljust(CONTENT_BYTES, b".")
+        remark = "Sent by eager-lantern visit to test this server; may be deleted."
+        self.content = f"{remark} {secrets.token_hex(16)}\n".encode().ljust(CONTENT_BYTES, b".")
         self.sent = False
         self.rights: RightsSeen | None = None
         self.pace: LoginThrottling | None = None

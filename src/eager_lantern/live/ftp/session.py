@@ -211,16 +211,16 @@ class Session:
         """The server's data connection of active mode. Raises Failed where it comes from elsewhere,
         and where the server says instead that it finds no way."""
         data = asyncio.ensure_future(listener.arrival(self.wire.peer))
-        said = asyncio.ensure_future(self._heard())
+        heard = asyncio.ensure_future(self._heard())
         try:
-            await asyncio.wait((data, said), return_when=asyncio.FIRST_COMPLETED)
-            if said.done() and (await said).reply.kind != 2:
+            await asyncio.wait((data, heard), return_when=asyncio.FIRST_COMPLETED)
+            if heard.done() and (await heard).reply.kind != 2:
                 raise Failed("refused", f"the server replied {await self.completion()}")
             return await data
         finally:
-            for each in (data, said):
+            for each in (data, heard):
                 each.cancel()
-            await asyncio.gather(data, said, return_exceptions=True)
+            await asyncio.gather(data, heard, return_exceptions=True)
 
     async def shield_data(self, data: Channel) -> None:
         """TLS on a data connection, resuming the control connection's session."""

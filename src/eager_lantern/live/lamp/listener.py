@@ -118,13 +118,13 @@ class Lamp:
                         if not piece:
                             break
                         line += piece
-                    said = self.said(line, made.getpeername(), made.getsockname())
-                    if said:
-                        await loop.sock_sendall(made, said)
+                    reply = self.reply(line, made.getpeername(), made.getsockname())
+                    if reply:
+                        await loop.sock_sendall(made, reply)
             except (OSError, TimeoutError):
                 self.rejected += 1
 
-    def said(self, line: bytes, peer: tuple[str, int], own: tuple[str, int]) -> bytes:
+    def reply(self, line: bytes, peer: tuple[str, int], own: tuple[str, int]) -> bytes:
         """What to say to a line: nothing to a stranger, nor to a challenge that was answered before."""
         nonce = nonce_of(self._secret, line)
         if nonce is None or nonce in self._nonces:
@@ -224,9 +224,9 @@ class _Datagrams(asyncio.DatagramProtocol):
     def datagram_received(self, data: bytes, addr: tuple[str, int]) -> None:
         """A datagram has come."""
         assert self._transport is not None
-        said = self._lamp.said(data, addr, self._transport.get_extra_info("sockname"))
-        if said:
-            self._transport.sendto(said, addr)
+        reply = self._lamp.reply(data, addr, self._transport.get_extra_info("sockname"))
+        if reply:
+            self._transport.sendto(reply, addr)
 
 
 def _bind_error(error: OSError, port: int, protocol: Transport) -> str:

@@ -120,9 +120,9 @@ async def _by_upnp(vantage: Vantage, asking: Asking, learning: Learning) -> Rout
         raise ValueError(f"UPnP: {error}") from None
 
 
-def _outside_seen(said: str, by: str, learning: Learning) -> Iterator[OutsideSeen]:
+def _outside_seen(stated: str, by: str, learning: Learning) -> Iterator[OutsideSeen]:
     """The outside address of an answer that has one. Raises ValueError for what is no address."""
-    address = Address.parse(said) if said else None
+    address = Address.parse(stated) if stated else None
     if address is not None and address.kind != "unspecified":
         yield OutsideSeen(address, "upnp", by)
     else:
@@ -143,8 +143,8 @@ async def _igd_answer(vantage: Vantage, router: str, learning: Learning) -> Rout
         return await understood(lambda: igd.answered(body))
 
     by = f"{router} by UPnP"
-    said = (await done("GetExternalIPAddress")).get("NewExternalIPAddress", "")
-    outside = tuple(_outside_seen(said, by, learning))
+    stated = (await done("GetExternalIPAddress")).get("NewExternalIPAddress", "")
+    outside = tuple(_outside_seen(stated, by, learning))
     mappings: list[MappingSeen] = []
     for number in range(MOST_MAPPINGS):
         try:

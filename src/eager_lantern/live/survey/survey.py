@@ -55,18 +55,18 @@ async def outside_of_host(
     """What everybody else tells of a host that is known: its router, who sees it from outside, names."""
     way = next((each for each in host.ways_out if each.gateway is not None), None)
     router = wanted.router or (way.gateway if way else None)
-    said, by_stun, by_ssh, names = await asyncio.gather(
+    router_facts, by_stun, by_ssh, names = await asyncio.gather(
         _of_router(vantage, host, router, tell, learning),
         asyncio.gather(*(learning.of(OUTSIDE, f"ask {each}", _by_stun(vantage, each)) for each in wanted.stun)),
         asyncio.gather(*(learning.of(OUTSIDE, f"ssh {each.name}", _by_ssh(each)) for each in observers)),
         _survey_names(vantage, wanted, tell, learning),
     )
-    told = await _clock_beside(host, observers, learning)
-    outside = [each for each in (*said.outside, *by_stun, *by_ssh, *wanted.known) if each is not None]
+    clock_state = await _clock_beside(host, observers, learning)
+    outside = [each for each in (*router_facts.outside, *by_stun, *by_ssh, *wanted.known) if each is not None]
     if not any(each.means in ("stun", "ssh", "seen") for each in outside):
         why = "nobody outside was asked"
         learning.note_unknown(OUTSIDE, why, "name a STUN server (--stun) or an SSH host outside (--seen-by)")
-    return Survey(told, router, tuple(outside), names, said.mappings, tuple(learning.unknown))
+    return Survey(clock_state, router, tuple(outside), names, router_facts.mappings, tuple(learning.unknown))
 
 
 async def _survey_host(vantage: Vantage, learning: Learning) -> SurveyedHost:
@@ -112,8 +112,8 @@ async def _by_stun(vantage: Vantage, server: Endpoint) -> OutsideSeen:
 
 
 async def _by_ssh(observer: SshVantage) -> OutsideSeen:
-    said = await observer.seen_as()
-    return OutsideSeen(Address.parse(said), "ssh", f"{observer.name}, reached over SSH")
+    router_facts = await observer.seen_as()
+    return OutsideSeen(Address.parse(router_facts), "ssh", f"{observer.name}, reached over SSH")
 
 
 async def _clock_beside(host: SurveyedHost, observers: Sequence[SshVantage], learning: Learning) -> SurveyedHost:
