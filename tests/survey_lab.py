@@ -148,7 +148,7 @@ class SurveyLab:
 _STAND_IN = """
 import asyncio
 from eager_lantern.core.values.addresses import Address
-from eager_lantern.lab.servers.stand_in_router import RouterSetup, StandInRouter
+from eager_lantern.lab.servers.router import RouterSetup, StandInRouter
 
 async def main():
     async with StandInRouter(RouterSetup("{router}", Address.parse("{own}"))):

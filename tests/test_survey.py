@@ -353,7 +353,7 @@ def test_a_kept_survey_is_read_back_and_one_of_another_format_is_told(tmp_path: 
     assert (done.returncode, "found the format “eager-lantern/survey/9”" in done.stderr) == (2, True)
     kept.write_text("{")
     done = run("check", AFTER, "--survey", kept)
-    assert (done.returncode, "found a damaged result of survey" in done.stderr) == (2, True)
+    assert (done.returncode, "found no JSON; expected a result of survey" in done.stderr) == (2, True)
 
 
 def test_an_address_at_which_a_lamp_was_seen_is_an_outside_one() -> None:

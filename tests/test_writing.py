@@ -179,8 +179,8 @@ def test_of_many_writers_none_loses_the_line_of_another(tmp_path: Path) -> None:
 REWRITES = """
 import sys
 from pathlib import Path
-from eager_lantern.files.atomic_write import rewrite
-from eager_lantern.files.yaml_tree import read_text
+from eager_lantern.formats.writing import rewrite
+from eager_lantern.formats.site.yaml_tree import read_text
 path = Path(sys.argv[1])
 print(flush=True)
 while True:
