@@ -81,7 +81,7 @@ def garbage(peer: socket.socket) -> None:
 
 
 def stall(peer: socket.socket) -> None:
-    """Agree to TLS, then say nothing more."""
+    """Agree to TLS, then send nothing more."""
     peer.sendall(b"234 go on\r\n")
     time.sleep(20)
 

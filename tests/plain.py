@@ -308,7 +308,7 @@ def speaks(gateway: dict[str, Any], address: str) -> bool:
 
 
 def noticed(site: Site, end: End) -> End:
-    """What the sender sees of an answer, which takes its own way where the site tells of routes."""
+    """What the sender sees of an answer, which takes its own way where the site lists routes."""
     trail, end = end.trail, end._replace(trail=[])
     device = next((each for each in site["gateways"] if each["name"] == end.at), None)
     if device and end.outcome == "refused" and end.answer != "reset" and not speaks(device, end.packet.to):
@@ -379,7 +379,7 @@ def forked(site: Site) -> bool:
 
 
 def routed(site: Site) -> bool:
-    """Whether the site says anything of routes."""
+    """Whether the site lists any routes."""
     return any("gateway" in each or each.get("routes") for each in (*hosts(site), *site["gateways"]))
 
 

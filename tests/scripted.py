@@ -25,7 +25,7 @@ RESET = b"RESET"
 
 
 class Scripted:
-    """Answers each verb with its bytes; PASV opens a real data port unless the script says otherwise.
+    """Answers each verb with its bytes; PASV opens a real data port unless the script states otherwise.
 
     The transfer of the verb that it ``holds`` never ends; ``moving`` is set with its first bytes.
     """

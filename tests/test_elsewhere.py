@@ -132,7 +132,7 @@ class TestLab:
         assert ("● 3 seen as predicted" in beside, "seen from pilot@field-station" in beside) == (True, True)
 
     def test_the_caution_of_a_server_is_tried_with_the_second_address_of_another_host(self) -> None:
-        words = ["--from", "ssh://pilot@office-desk", "--caution", "--any-certificate", "--user", "station"]
+        words = ["--from", "ssh://pilot@office-desk", "--bounce", "--any-certificate", "--user", "station"]
         found, code = in_lab("office-desk", "serve", *words, first="ip addr add 10.61.4.91/32 dev eth0")
         seen = found["promises"][0]["caution"]
         assert (seen["bounces"], seen["takes_strangers"], code) == (False, False, 0)
@@ -146,7 +146,7 @@ class TestFarHost:
     def test_every_rung_holds_from_another_host_and_nothing_is_left_there(
         self, mode: str, host: FarHost, server: StandIn
     ) -> None:
-        words = words_for(server, "--mode", mode, "--from", host.place, "--rights", "--caution", "--find-range", "1")
+        words = words_for(server, "--mode", mode, "--from", host.place, "--rights", "--bounce", "--find-range", "1")
         done = run(*words, "--format", "json", EAGER_LANTERN_PASSWORD=PASSWORD)
         found = result_of(done.stdout)
         assert (done.returncode, done.stderr) == (0, "")

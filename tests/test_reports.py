@@ -14,7 +14,7 @@ SCHEMAS = Path(__file__).parent / "schemas"
 
 @pytest.fixture
 def folder(tmp_path: Path) -> Path:
-    """A kept site, a broken one, one that cannot be told, and one that cannot be read."""
+    """A kept site, a broken one, one that is unknown, and one that cannot be read."""
     (tmp_path / "a-kept.site.yaml").write_text(AFTER.read_text())
     (tmp_path / "b-broken.site.yaml").write_text(BEFORE.read_text())
     pool = AFTER.read_text().replace(

@@ -19,7 +19,7 @@ from eager_lantern.lab.servers.setup import Guest, SshSetup, StandInSetup
 from eager_lantern.lab.servers.ssh_server import SshStandIn, write_host_key, write_self_signed
 
 CANARY = "kittiwake-61-canary"
-EVERYTHING = ["--closely", "--rights", "--caution", "--find-range", "2"]
+EVERYTHING = ["--closely", "--rights", "--bounce", "--find-range", "2"]
 
 
 def traces(folder: Path, *done: "subprocess.CompletedProcess[str]") -> list[str]:

@@ -76,7 +76,7 @@ def test_an_account_that_may_not_write_is_refused_at_send(tmp_path: Path) -> Non
         (b"", "silent"),
         (None, "wrong"),
     ],
-    ids=["ftp", "ssh-1", "long line", "endless banner", "garbage", "says nothing", "hangs up"],
+    ids=["ftp", "ssh-1", "long line", "endless banner", "garbage", "sends nothing", "hangs up"],
 )
 def test_what_is_no_good_ssh_server_is_told_at_the_greeting(says: bytes | None, outcome: str) -> None:
     listener = socket.create_server(("127.0.0.1", 0))

@@ -131,7 +131,7 @@ class TestDaemon:
 
 MISBEHAVIOUR: list[tuple[str, dict[str, bytes], str, str, str]] = [
     ("another protocol", {GREETING: b"SSH-2.0-OpenSSH_9\r\n"}, "greet", "wrong", "no FTP reply"),
-    ("says nothing", {GREETING: b""}, "greet", "silent", "no answer within"),
+    ("sends nothing", {GREETING: b""}, "greet", "silent", "no answer within"),
     ("sends away", {GREETING: b"421 too many\r\n"}, "greet", "refused", "421 too many"),
     ("never stops talking", {GREETING: b"220-x\r\n" * 20_000}, "greet", "wrong", "more than 65536 bytes"),
     ("refuses the login", {"PASS": b"530 no\r\n"}, "login", "refused", "530 no"),
@@ -774,7 +774,7 @@ def test_looks_that_fail_are_told_with_their_reason() -> None:
     with scripted({"PASS": b"530 Authentication failed\r\n"}) as server:
         climb = climbed(plan(server.port, tries_rights=True, tries_caution=True, range_connections=2))
     missed = {each.look: each.reason for each in climb.missed}
-    assert missed == dict.fromkeys(("rights", "caution", "range"), "the login was rejected")
+    assert missed == dict.fromkeys(("rights", "bounce", "range"), "the login was rejected")
     login = next(each for each in climb.rungs if each.rung == "login")
     assert "wants TLS" not in login.detail
 

@@ -159,7 +159,7 @@ def adopt_command(
     whole: Annotated[bool, typer.Option("--all", help="Show everything, however many screens it takes.")] = False,
     form: Written = Format.text,
 ) -> None:
-    """Take what a device says of itself into the site file.
+    """Read a device's configuration into the site file.
 
     Reads the router's mappings in a kept survey; tables of forwards and filter rules as CSV, ours or any whose columns
     mean the same; settings of ProFTPD, of Pure-FTPd and of OpenSSH; or those of any server as a table of setting and

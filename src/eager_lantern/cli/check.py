@@ -174,7 +174,7 @@ def check(
     """Predict every promise and name what breaks it.
 
     Of a folder: one line for each site in it. Exit code 0: all promises kept, 1: one is
-    broken, 2: bad input, 3: one cannot be told.
+    broken, 2: bad input, 3: one is unknown.
     """
     if site is not None and os.path.isdir(site):  # noqa: PTH112  (Path.is_dir raises where it may not look)
         if certificate is not None or seen is not None or survey:
@@ -224,7 +224,7 @@ def _emit_comparison(source: SiteFile, verdict: Verdict, seen: Path, form: Check
 
 
 def _with_survey(source: SiteFile, verdict: Verdict, given: str) -> Verdict:
-    """The verdict with what a kept survey says. Raises BadInput and BadParameter."""
+    """The verdict with what a kept survey shows. Raises BadInput and BadParameter."""
     from ..core.findings.surveyed import survey_findings
     from ..formats.results.kept import read_survey
     from .arguments.sites import client_and_file, known

@@ -110,7 +110,7 @@ def _site_or_plain(site: Path | None) -> SiteFile:
 
 
 def _anywhere(plain: Site, seen: Observation) -> Observation:
-    """What was seen of a site whose ports and addresses nobody has told: a private address that a server names is taken
+    """What was seen of a site whose ports and addresses are unknown: a private address that a server names is taken
     for its own, of a public one it is not known whose it is."""
     private = seen.announced is not None and seen.announced.kind == "private"
     return replace(seen, announced=plain.server.address.each[0] if private else None, fates=(), more=0)
@@ -124,7 +124,7 @@ def _read_observations(text: str, site: Site) -> Iterator[Observation]:
 
 
 def _logged(text: str, site: Site) -> Observation:
-    """A log says nowhere who wrote it. Raises BadParameter where there are several clients and none is named."""
+    """A log does not name its author. Raises BadParameter where there are several clients and none is named."""
     client, path = client_and_file(text)
     names = clients_of(site)
     if not client and len(names) == 1:
@@ -136,7 +136,7 @@ def _logged(text: str, site: Site) -> Observation:
 
 
 def _ask_until_settled(source: SiteFile, file: str, observations: Sequence[Observation]) -> Diagnosis:
-    """Symptoms where nothing was given, then test after test, until nothing more can be told apart or nobody
+    """Symptoms where nothing was given, then test after test, until no cause can be separated from another or nobody
     answers."""
     seen = [*observations, *(() if observations else _symptoms(source.site))]
     answers: list[AnsweredTest] = []

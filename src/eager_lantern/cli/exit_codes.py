@@ -13,7 +13,7 @@ def of_verdict(verdict: Literal["kept", "broken", "unknown"]) -> int:
 
 
 def of_kept(kept: Iterable[bool | None]) -> int:
-    """The code of several promises; None stands for one that cannot be told, and none at all tells nothing."""
+    """The code of several promises; None stands for one that is unknown, and none at all tells nothing."""
     found = set(kept)
     return BROKEN if False in found else CANNOT_TELL if None in found or not found else KEPT
 

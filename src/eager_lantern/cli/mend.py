@@ -41,11 +41,11 @@ def mend_command(
 
     Those included that must stay shut; and nothing is let in that the promises do not need. What a change costs
     depends on whose device it is on. A cause that diagnose names on a device is undone there: what to look at
-    and to enter is shown, as the file has it.
+    and to enter is shown, as the file states.
 
     The file is changed in those places alone: comments, order and quotes stay. Exit code 0: all promises are kept
     (with --write: by now), 1: changes are proposed (with --cause of devices as well), or nothing helps,
-    2: bad input, 3: it cannot be told.
+    2: bad input, 3: it is unknown.
     """
     path = find_site_file(site)
     text = read_text(path)

@@ -77,7 +77,7 @@ def new(
 ) -> None:
     """Ask, or take options, and write a first site file.
 
-    Every question is also an option of the same name; what is given is not asked. At a question, ? tells more
+    Every question is also an option of the same name; what is given is not asked. At a question, ? explains it
     and < goes one step back. Nothing is written before the last answer.
     """
     given = {

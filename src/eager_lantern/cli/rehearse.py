@@ -62,7 +62,7 @@ def rehearse(
     For every promise, on this machine; what is observed stands beside what check predicts.
 
     Needs no privileges and touches nothing outside its own namespaces. Exit code 0: every
-    promise holds and was predicted so, 1: not, 2: bad input, 3: something cannot be told.
+    promise holds and was predicted so, 1: not, 2: bad input, 3: something is unknown.
     """
     source = read_site(find_site_file(site))
     topology = Topology(source.site)

@@ -67,7 +67,7 @@ def visit(
     Of a site: every promise of the client that stands here (or of --client), one after the other.
     From several places (--from here --from ssh://pilot@skerry.saltmarsh.example) all at once, a column each.
     The password comes from EAGER_LANTERN_PASSWORD, from ~/.netrc or from a prompt. What is
-    sent is removed again. Exit code 0: works, 1: does not, 2: bad usage, 3: cannot be told.
+    sent is removed again. Exit code 0: works, 1: does not, 2: bad usage, 3: is unknown.
     """
     source = read_site(_site_file(destination.target)) if _names_site(destination.target) else None
     if source is None:
@@ -129,7 +129,7 @@ def _fits_a_host(destination: VisitDestination, protection: Protection, looks: L
 
 
 def _fits_ssh(source: SiteFile | None, groups: Sequence[Protection | DataChoice | LooksWanted]) -> None:
-    """Raises BadParameter where --sftp says nothing, or beside what only FTP has."""
+    """Raises BadParameter where --sftp states nothing, or beside what only FTP has."""
     if source is not None:
         raise typer.BadParameter(f"--sftp: {source.file} states the protocol of each service; leave it out")
     only_ssh(groups)

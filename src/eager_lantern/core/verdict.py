@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 class Verdict(Struct, frozen=True):
     """What is predicted of a site. ``ways_in`` are those that have to stay open whatever is promised; ``openings``
     what the internet reaches; ``kinds`` the kinds of client that there are, where the site describes none.
-    ``belied`` tells whether something that a promise rests on was seen to be other than the file says."""
+    ``belied`` states whether something that a promise rests on was seen to be other than the file states."""
 
     site: Site
     forecasts: tuple[Forecast, ...]
@@ -32,7 +32,7 @@ class Verdict(Struct, frozen=True):
     @property
     def verdict(self) -> Literal["kept", "broken", "unknown"]:
         """Broken when any promise is, or a way in that has to stay open, or where what was seen belies the file; else
-        unknown when any cannot be told, or when nothing is promised."""
+        unknown when any is unknown, or when nothing is promised."""
         kept = {each.kept for each in (*self.forecasts, *self.ways_in)}
         return "broken" if False in kept or self.belied else "unknown" if None in kept or not self.forecasts else "kept"
 

@@ -38,7 +38,7 @@ UsualNames = Callable[[PortSet, Transport], str]
 
 
 class Shown(Struct, frozen=True):
-    """How a result is shown: ``line`` tells the line of a place in ``file``, ``usual`` what usually listens on
+    """How a result is shown: ``line`` states the line of a place in ``file``, ``usual`` what usually listens on
     ports, ``whole`` is for who wants everything and not one screen of it."""
 
     file: str

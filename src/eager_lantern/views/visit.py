@@ -196,7 +196,7 @@ def rights_view(seen: RightsSeen) -> Iterator[RenderableType]:
     """What the account may do, a line a right, and whether it stays in its folder."""
     yield Text("Rights of the account", style=STRONG)
     table = columns(widths=(11, 12, 16, 10, None))
-    table.add_row("", *(Text(head, style=UNTRIED) for head in ("right", "the site says", "seen", "")))
+    table.add_row("", *(Text(head, style=UNTRIED) for head in ("right", "the site states", "seen", "")))
     may = {True: "may", False: "may not", None: "-"}
     folder = ""
     for each in seen.rights:

@@ -30,7 +30,7 @@ _BARE = re.compile(rb"([1-5][0-9]{2})")
 
 
 class ProtocolFault(Exception):
-    """The peer does not speak FTP, or says more than it may."""
+    """The peer does not speak FTP, or sends more than it may."""
 
 
 @dataclass(frozen=True, slots=True)

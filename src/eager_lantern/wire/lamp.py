@@ -8,7 +8,7 @@ NONCE is 32 hexadecimal digits chosen by who asks; CROWDED is how many connectio
 for; MAC is HMAC-SHA-256 (RFC 2104) under the shared secret over all words before it, in hexadecimal. The
 question is padded to the length of the longest answer, so that over UDP nobody can make a lamp send more than
 was sent to it. To anything else the
-lamp says nothing at all.
+lamp states nothing at all.
 """
 
 import hmac
@@ -51,14 +51,14 @@ def nonce_of(secret: bytes, line: bytes) -> bytes | None:
 
 
 def answer(secret: bytes, nonce: bytes, sight: Sight) -> bytes:
-    """What the lamp says to a challenge; never longer than it."""
+    """The lamp's answer to a challenge; never longer than it."""
     words = f"LANTERN1 saw {nonce.hex()} {sight.from_address} {sight.from_port} {sight.at_address} {sight.at_port}"
     words += f" {sight.crowded}"
     return words.encode() + b" " + _mac(secret, words.encode()) + b"\n"
 
 
 def seen(secret: bytes, nonce: bytes, line: bytes) -> Sight | None:
-    """What an answer to this nonce tells; None where it is none, or not by who knows the secret."""
+    """What an answer to this nonce means; None where it is none, or not by who knows the secret."""
     match = _SAW.fullmatch(line) if len(line) <= LINE_BYTES else None
     if match is None or match[2] != nonce.hex().encode() or not hmac.compare_digest(_mac(secret, match[1]), match[8]):
         return None

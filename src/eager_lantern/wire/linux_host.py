@@ -1,4 +1,4 @@
-"""What a Linux system says of itself (public interface of iproute2, ss, systemd, nft and /proc): text in, values out.
+"""The state of a Linux system (public interface of iproute2, ss, systemd, nft and /proc): text in, values out.
 
 Each reader raises ValueError for what it does not understand, so that nothing is taken for known that is not.
 """
@@ -93,14 +93,14 @@ def _or_none(text: str) -> Address | None:
 
 
 class Waiting(Struct, frozen=True):
-    """A listener, and the number of the process that has it, where that is told."""
+    """A listener, and the number of the process that has it, where that is known."""
 
     listener: ListeningSocket
     process: str
 
 
 def listeners(text: bytes) -> tuple[Waiting, ...]:
-    """``ss -Hltunp``; programs of other users are told to the superuser alone."""
+    """``ss -Hltunp``; programs of other users need root."""
     found = [_socket_of(line.split(None, 6)) for line in text.decode(errors="replace").splitlines() if line.strip()]
     if len(found) > MOST_LISTENERS:
         raise ValueError(f"more than {MOST_LISTENERS} listeners")
@@ -133,7 +133,7 @@ def unit_of(cgroup: bytes) -> str:
 
 
 def starts(text: bytes) -> bool | None:
-    """``systemctl is-enabled`` of a unit, and of the socket that starts it; None where it says neither, as of a unit
+    """``systemctl is-enabled`` of a unit, and of the socket that starts it; None where it states neither, as of a unit
     that others start."""
     words = text.decode(errors="replace").split()
     if any(each in ("enabled", "alias") for each in words):

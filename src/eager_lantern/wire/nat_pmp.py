@@ -17,7 +17,7 @@ _RESULTS = {
 
 
 def outside_address(answer: bytes) -> Address:
-    """The router's outside address (section 3.2). Raises ValueError with what it says instead."""
+    """The router's outside address (section 3.2). Raises ValueError with what it states instead."""
     if len(answer) >= 4 and answer[0] == 0 and answer[1] == 128 and (result := int.from_bytes(answer[2:4])):
         raise ValueError(_RESULTS.get(result, f"it answers result {result}"))
     if len(answer) != _ANSWER.size or answer[:2] != bytes((0, 128)):

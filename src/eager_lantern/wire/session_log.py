@@ -1,4 +1,4 @@
-"""The log of a session, whichever client wrote it: what was said, and how far it came.
+"""The log of a session, whichever client wrote it: commands, replies, and how far it came.
 
 Theory: what all logs have in common
 ====================================
@@ -90,7 +90,7 @@ class SessionTold:
 
 
 def read_log(text: str) -> SessionTold:
-    """What a log tells. Raises NoSessionLog for a text in which no command, reply or error of a session stands."""
+    """What a log shows. Raises NoSessionLog for a text in which no command, reply or error of a session stands."""
     lines = text.splitlines()
     if len(lines) > MOST_LINES:
         raise NoSessionLog(f"has {len(lines)} lines, of which at most {MOST_LINES} are read: cut it to one session")
@@ -161,7 +161,7 @@ def _unwrapped(code: int, text: str, following: list[str]) -> str:
     """A passive reply with what was broken off at the edge of the screen."""
     if code not in (227, 229) or ")" in text or ("(" not in text and _SIX_NUMBERS.search(text)):
         return text
-    layout = _BEFORE_NUMBERS if code == 227 else ""  # of the other, bars are part of what it says
+    layout = _BEFORE_NUMBERS if code == 227 else ""  # of the other, bars are part of what it states
     return text + "".join(each.strip().lstrip(layout) for each in following)
 
 

@@ -1,4 +1,4 @@
-"""What an SSH server says before keys are exchanged (RFC 4253, sections 4.2, 6 and 7.1): bytes in, offer out."""
+"""What an SSH server sends before keys are exchanged (RFC 4253, sections 4.2, 6 and 7.1): bytes in, offer out."""
 
 import struct
 

@@ -23,7 +23,7 @@ _REFUSED = (
     x509.InvalidVersion,
     x509.UnsupportedGeneralNameType,
 )
-"""What the library says of certificates that it does not like; foreign ones may have anything in them."""
+"""What the library raises for certificates that it rejects; foreign ones may have anything in them."""
 
 
 def read_certificate(content: bytes) -> Certificate:

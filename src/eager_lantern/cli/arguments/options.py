@@ -41,7 +41,7 @@ def with_option_groups(command: Callable[..., None]) -> Callable[..., None]:
 
 
 class Readable(Protocol):
-    """A value type that reads itself from text, and says what is wrong with it."""
+    """A value type that reads itself from text, and states what is wrong with it."""
 
     @classmethod
     def parse(cls, text: str) -> Self:

@@ -103,7 +103,7 @@ def _at_revision(name: str) -> str:
 
 
 def _git(name: str, git: str, what: str, inside: str) -> bytes:
-    """What a command of git tells that only reads objects."""
+    """The output of a git command that only reads objects."""
     overridden = [word for key, value in _OVERRIDDEN.items() for word in ("-c", f"{key}={value}")]
     words = [git, "--no-pager", *overridden, "cat-file", what, inside]
     try:

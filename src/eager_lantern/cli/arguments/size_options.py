@@ -1,4 +1,4 @@
-"""What ``size`` can be told."""
+"""Options of ``size``."""
 
 from pathlib import Path
 from typing import Annotated

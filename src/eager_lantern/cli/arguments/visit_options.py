@@ -159,12 +159,13 @@ class LooksWanted:
     rights: Annotated[bool, typer.Option("--rights", help="Try what the account may do, and where.")] = False
     caution: Annotated[
         bool,
-        typer.Option(
-            "--caution", help="Try FTP bounce: whether it connects to, or accepts data from, other addresses."
-        ),
+        typer.Option("--bounce", help="Try FTP bounce: whether it connects to, or accepts data from, other addresses."),
     ] = False
-    wrong_logins: Annotated[
-        int, typer.Option(min=0, max=20, help="So many wrong logins as nobody: does it slow? May bar this address.")
+    login_throttling: Annotated[
+        int,
+        typer.Option(
+            min=0, max=20, help="Try N wrong logins of an unknown account: is it slowed? May ban this address."
+        ),
     ] = 0
     lamp: Annotated[bool, typer.Option("--lamp", help="Sweep a lit lamp instead of a session.")] = False
 
@@ -174,13 +175,13 @@ class LooksWanted:
             "closely": self.closely,
             "tries_rights": self.rights,
             "tries_caution": self.caution,
-            "login_tries": self.wrong_logins,
+            "login_tries": self.login_throttling,
             "range_connections": self.range_connections,
         }
 
     def of_ftp(self) -> dict[str, object]:
         """The options that SSH has not."""
-        return {"--find-range": self.range_connections, "--caution": self.caution}
+        return {"--find-range": self.range_connections, "--bounce": self.caution}
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,7 +6,7 @@ Of one network, host and transport a connection is a point: who sends it, and to
 lets through is a union of boxes, so many senders by so many ports, and two unions may be cut up differently though
 they hold the same points. So both are cut at every end of a span of ports that either has. Between two cuts nothing
 changes from port to port, there what one has more than the other is a difference of two sets of senders, and ports with
-the same difference are told together.
+the same difference are listed together.
 
 >>> from eager_lantern.api import AddressSet, PortSet
 >>> everybody, office = AddressSet.parse("0.0.0.0/0"), AddressSet.parse("10.61.4.0/24")
@@ -111,7 +111,7 @@ def _with_unknown_allowed(table: Filter) -> Filter:
 
 
 def _beside_the_server(topology: Topology, network: str) -> Iterator[tuple[Transport, Box]]:
-    """What anybody on the server's own network reaches of it; on the internet that is told already."""
+    """What anybody on the server's own network reaches of it; on the internet that is listed already."""
     server = topology.server
     protocols: tuple[Transport, ...] = ("tcp", "udp")
     if network != server.network or network == INTERNET:

@@ -34,9 +34,9 @@ class Skipped(Struct, frozen=True):
 
 
 class DeviceConfig(Struct, frozen=True):
-    """A file that was read: forwards of a device, rules of one filter with their ``default`` where it tells one, or
+    """A file that was read: forwards of a device, rules of one filter with their ``default`` where it states one, or
     settings of a service, which speaks ``protocol`` where that is told. ``of_ruleset`` are rules of the kernel's own
-    packet filter, ``of_families`` those of which it tells."""
+    packet filter, ``of_families`` those that it states."""
 
     file: str
     subject: Subject

@@ -9,7 +9,7 @@ whoever lets the new in before he shuts the old out loses nobody. Where no singl
 another; a set that leads nowhere is not entered again.
 
 Where no such walk exists, edits have to be made at once: first those of one device, which most devices can take
-together, else all that are left. That is said, and never passed off as safe. So it is from the start where there are
+together, else all that are left. That is reported, never passed off as safe. The same applies from the start where there are
 more edits than sets that may be looked at: nobody makes thousands one by one.
 """
 
@@ -20,7 +20,7 @@ from typing import Literal, Protocol
 from msgspec import Struct
 
 Turn = Literal["lost", "doubtful", "gained", "otherwise", "same", "new", "dropped"]
-"""Lost is what was kept and is broken, doubtful what was kept and cannot be told, dropped what nobody promises any
+"""Lost is what was kept and is broken, doubtful what was kept and is unknown, dropped what nobody promises any
 more."""
 Verdict = Literal["same", "changed", "lost", "unknown"]
 
@@ -30,7 +30,7 @@ class Kept(Protocol):
 
     @property
     def kept(self) -> bool | None:
-        """Whether it is as promised; None where it cannot be told."""
+        """Whether it is as promised; None where it is unknown."""
 
 
 def transition_of(before: Kept | None, after: Kept | None, alike: bool) -> Turn:
@@ -71,7 +71,7 @@ class Order(Struct, frozen=True):
 
 
 def ordered(wanted: Sequence[int], devices: Sequence[str], holds: Callable[[Made], bool], most: int) -> Order:
-    """An order of the edits ``wanted``, which stand as they should be tried; ``devices`` are theirs. ``holds`` tells
+    """An order of the edits ``wanted``, which stand as they should be tried; ``devices`` are theirs. ``holds`` states
     whether all that is to hold does after these edits, as it has to after none and after all of them; it is asked
     so many times at ``most``."""
     walk = _Walk(wanted, devices, holds, most)

@@ -19,7 +19,7 @@ from .order import Made, Order, Turn, Verdict, ordered, transition_of, verdict_o
 from .steps import PLACES, Edit, Overlay
 
 SAID = ("promises", "site", "lantern", "load", "system", "lease")
-"""Sections and keys by which the file tells something that nobody enters anywhere."""
+"""Sections and keys by which the file states something that nobody enters anywhere."""
 MOST_LOOKED_AT, LARGE, MOST_OF_LARGE = 300, 300, 40
 """Sites in between that are looked at for one order, and of sites with more than so many rules and forwards."""
 
@@ -111,7 +111,7 @@ def _of_promises(known: Studied) -> list[Forecast]:
 
 
 def _of_ways_in(known: Studied) -> list[Forecast]:
-    """The ways in that have to stay open, be it that a promise says so as well."""
+    """The ways in that have to stay open, also where a promise states it as well."""
     kept_open = {(client, each.name) for each in known.topology.site.services for client in each.keep_open_for}
     promised = [each for each in _of_promises(known) if each.promise.holds == "works"]
     also = [each for each in promised if (each.promise.client, each.promise.service) in kept_open]
@@ -142,7 +142,7 @@ def _unasked(site: Site, gained: Sequence[Reached]) -> Iterator[Reached]:
 
 
 def _order(found: Comparison, overlay: Overlay) -> Order:
-    """The order of all edits but those of what the file only says: what is promised, and what the site is called."""
+    """The order of all edits but those of what is only in the file: what is promised, and what the site is called."""
     turned = [*found.promises, *found.ways_in]
     held = [each.promise for each in turned if each.before and each.after and each.before.kept and each.after.kept]
     devices = [found.device(edit) for edit in found.edits]

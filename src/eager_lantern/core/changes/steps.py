@@ -187,7 +187,7 @@ def _matched(ours: Sequence[Any], theirs: Sequence[Any]) -> Iterator[tuple[int |
 
 
 FEW_OTHERS = 3
-"""Spans of addresses that somebody may be told not to be among."""
+"""Spans of addresses that a text may exclude."""
 _ONE = {
     "networks": "network", "gateways": "device", "services": "service", "groups": "group", "accounts": "account",
     "habits": "habits", "clients": "client", "names": "published name", "forwards": "forward", "rules": "rule",

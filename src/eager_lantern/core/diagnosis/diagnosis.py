@@ -24,7 +24,7 @@ from .likelihood import chance_of
 from .next_test import AnsweredTest, TestKind, Weighed, next_test, weighed_by
 
 BARE_MENTION = 10**0.5
-"""How much likelier a cause has to make what was seen before that tells it from another: evidence of less is worth
+"""How much likelier a cause has to make what was seen before that separates it from another: evidence of less is worth
 no more than a bare mention (Jeffreys 1961, appendix B)."""
 
 
@@ -36,8 +36,8 @@ class Knowledge(Struct, frozen=True):
 
 
 class CauseGroup(Struct, frozen=True):
-    """Causes that explain what was seen about equally well: nothing of it tells them apart. Where the site file itself
-    predicts it, ``findings`` are what it says of that."""
+    """Causes that explain what was seen about equally well: nothing of it separates them. Where the site file itself
+    predicts it, ``findings`` are what it states about that."""
 
     probability: float
     causes: tuple[Explanation, ...]
@@ -47,7 +47,7 @@ class CauseGroup(Struct, frozen=True):
 class Diagnosis(Struct, frozen=True):
     """What was seen, what explains it, and what to try next. ``parted`` are sightings that nothing explains
     together, where each can be explained by itself. ``as_described`` is that nothing was seen to fail, and all that was
-    seen is as the site file has it."""
+    seen is as the site file states."""
 
     observations: tuple[Observation, ...]
     groups: tuple[CauseGroup, ...]
@@ -93,7 +93,7 @@ def _typing(topology: Topology, client: Client) -> Client:
 
 
 def _as_described(predictions: Predictions, seen: Sequence[Observation]) -> Explanation | None:
-    """The site as its file has it, where it explains everything by what it says, and not by what it leaves open."""
+    """The site as its file states, where it explains everything by what it states, and not by what it leaves open."""
     ends = [end for each in seen for end in predictions.ends((), (), each.tried)]
     if any(each.outcome == "unknown" for each in ends):
         return None
@@ -210,7 +210,7 @@ def _causes(group: CauseGroup) -> Iterator[NamedCause]:
 
 
 def _described(finding: Finding, probability: float) -> NamedCause:
-    """What the site file has wrong, where the real site is as it says."""
+    """What the site file has wrong, where the real site is as it states."""
     return NamedCause(
         finding.kind,
         "the site file",

@@ -1,7 +1,7 @@
 """A fault: a small change of the site, away from what its file states.
 
-The site file tells how things are meant. A fault is a small change of that: what the device, the server or the
-client has instead. Predicting the changed site tells how the fault shows; undoing the change is its cure.
+The site file states how things are meant. A fault is a small change of that: what the device, the server or the
+client has instead. Predicting the changed site shows how the fault appears; undoing the change is its cure.
 
 >>> from eager_lantern.api import parse_site
 >>> site = parse_site("pier", '''
@@ -99,7 +99,7 @@ Variants = tuple[tuple[Change, ...], ...]
 
 
 class Effect(Struct, frozen=True):
-    """What no key of a site says: the rung at which sessions of a service end instead of going on, and how; of one
+    """What no key of a site states: the rung at which sessions of a service end instead of going on, and how; of one
     client, or, where that is empty, of all."""
 
     service: str
@@ -109,9 +109,9 @@ class Effect(Struct, frozen=True):
 
 
 class Fault(Struct, frozen=True):
-    """Something that may be otherwise than the site file says.
+    """Something that may be otherwise than the site file states.
 
-    ``place`` is what the file says of it and ``at`` the device, server or client that has it. ``variants`` are
+    ``place`` is what the file states about it and ``at`` the device, server or client that has it. ``variants`` are
     the ways in which it may have gone wrong, one as likely as another, each a few changes together; a fault that
     no key of the site can express has an ``effect`` instead.
     """

@@ -394,7 +394,7 @@ def _habits(site: Site, place: SitePath, gateway: Gateway) -> Iterator[Fault]:
 
 
 def _mtu_faults(site: Site, place: SitePath, gateway: Gateway) -> Iterator[Fault]:
-    """A line that takes smaller packets than the file says, where no message reaches their senders."""
+    """A line that takes smaller packets than the file states, where no message reaches their senders."""
     outside: SitePath = (*place, "outside", "mtu")
     if gateway.clamps_mss or gateway.mtu < TUNNEL_BYTES:
         return

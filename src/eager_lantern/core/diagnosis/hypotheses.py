@@ -1,6 +1,6 @@
 """Which faults explain what was seen, and how likely each is.
 
-Every fault that the site may have is a hypothesis; so is that the site is as its file says. Each has a prior weight
+Every fault that the site may have is a hypothesis; so is that the site is as its file states. Each has a prior weight
 by its kind; what was seen has a likelihood under each, and the product of both, over the sum of all, is its
 probability (Bayes). A fault that may have gone one of several ways is as likely as these are on average. Pairs of
 faults are asked only where nothing single explains everything: of each pair one fault has to explain what the other
@@ -35,7 +35,7 @@ class Hypothesis(Struct, frozen=True):
 
 
 AS_DESCRIBED: tuple[Fault, ...] = ()
-"""The site as its file has it: no fault."""
+"""The site as its file states: no fault."""
 
 
 class Explanation(Struct, frozen=True):
@@ -60,7 +60,7 @@ class Explanation(Struct, frozen=True):
 
     @property
     def effects(self) -> tuple[Effect, ...]:
-        """What the faults do that no key of the site says."""
+        """What the faults do that no key of the site states."""
         return tuple(each.effect for each in self.hypothesis.faults if each.effect is not None)
 
 

@@ -1,6 +1,6 @@
-"""The next best test: of all that can be tried, the one that tells most for what it costs.
+"""The next best test: of all that can be tried, the one worth most for what it costs.
 
-What a test tells is its mutual information with the cause, in bits (Shannon 1948, section 6): how uncertain its
+The worth of a test is its mutual information with the cause, in bits (Shannon 1948, section 6): how uncertain its
 outcome is, less how uncertain it would still be if the cause were known.
 
 >>> round(information([(0.5, {"ok": 1.0}), (0.5, {"silent": 1.0})]), 3)
@@ -63,7 +63,7 @@ class AnsweredTest(Struct, frozen=True):
 
 
 class Weighed(Struct, frozen=True):
-    """A test with what it tells, in bits, and what each of its outcomes would mean."""
+    """A test with its worth, in bits, and what each of its outcomes would mean."""
 
     test: Test
     bits: float
@@ -75,7 +75,7 @@ Spread = Mapping[Hashable, float]
 
 
 def information(causes: Sequence[tuple[float, Spread]]) -> float:
-    """How much a test tells of which cause it is, in bits: the probability of each cause, and what would be seen."""
+    """How much a test narrows down the cause, in bits: the probability of each cause, and what would be seen."""
     whole = sum(probability for probability, _ in causes) or 1.0
     mixed: dict[Hashable, float] = {}
     for probability, spread in causes:
@@ -164,7 +164,7 @@ def _tests(site: Site, found: Sequence[Explanation], done: Sequence[Situation]) 
         if tried not in done:
             yield Test(kind, tried, tried.client)
     own = {each.name for each in site.gateways} | {site.server.name}
-    looks: dict[tuple[str, SitePath], str] = {}  # the likeliest fault of a section says what to look at there
+    looks: dict[tuple[str, SitePath], str] = {}  # the likeliest fault of a section states what to look at there
     for each in found:
         for fault in each.hypothesis.faults:
             looks.setdefault((fault.at, _section(fault)), fault.look)

@@ -27,7 +27,7 @@ class SymptomQuestion(Struct, frozen=True):
 
 
 def next_question(site: Site, given: Answers) -> SymptomQuestion | None:
-    """What to ask after these answers; None once a try is told as far as it went."""
+    """What to ask after these answers; None once it is known how far a try came."""
     if "where" not in given:
         names = tuple(dict.fromkeys(each.client for each in _transfers(site)))
         return SymptomQuestion("where", "Where does it fail, or where do you stand?", (*names, UNKNOWN))
@@ -57,7 +57,7 @@ def next_question(site: Site, given: Answers) -> SymptomQuestion | None:
 
 
 def tried_by(site: Site, given: Answers) -> Situation | None:
-    """Who tried what, as far as the answers tell; None where it is not said where."""
+    """Who tried what, as far as the answers show; None where the place is unknown."""
     there = (each for each in _transfers(site) if each.client == given.get("where"))
     promise = next((each for each in there if given.get("service") in (None, each.service)), None)
     if promise is None:
@@ -83,7 +83,7 @@ def told_by(site: Site, given: Answers) -> tuple[Observation, ...]:
 
 
 def _promise_inside(site: Site, given: Answers) -> Promise | None:
-    """What is promised to another client on the server's own network, of the same service where that is told."""
+    """What is promised to another client on the server's own network, of the same service where that is known."""
     inside = {each.name for each in site.clients if each.network == site.server.network}
     alike = (each for each in _transfers(site) if given.get("service") in (None, each.service))
     others = (each for each in alike if each.client in inside and each.client != given.get("where"))

@@ -105,7 +105,7 @@ def _rights(site: Site, account: Account, place: SitePath) -> Iterator[Finding]:
 
 
 def _without_path(topology: Topology, account: Account, place: SitePath) -> Iterator[Finding]:
-    """A client of the account that cannot reach the service; promised ones are told of already."""
+    """A client of the account that cannot reach the service; promised ones are listed already."""
     service = service_of(topology, account.service)
     promised = {
         each.client for each in topology.site.promises if each.service == service.name and each.holds == "works"

@@ -4,7 +4,7 @@ A layer that does not pass what it ought to is a shortfall. Shortfalls are trace
 (:mod:`.session`), equal causes are joined, and each becomes one finding that breaks a promise.
 What is unwise whatever is promised comes from the ``lint_`` modules.
 
-A cure that is a change of the site is tried on the model before it is told: what it cures has to be
+A cure that is a change of the site is tried on the model before it is printed: what it cures has to be
 gone, and no promise may be broken by it that holds without it.
 """
 
@@ -72,7 +72,7 @@ def predicted(site: Site) -> Studied:
 
 
 def _study_all(topology: Topology, study: Studying) -> Studied:
-    """Promises and ways in, each studied; a fault of the program on the way tells which it was."""
+    """Promises and ways in, each studied; a fault of the program on the way names which it was."""
 
     def noted(promise: Promise, place: SitePath, position: ClientPosition) -> Study:
         try:
@@ -91,7 +91,7 @@ def _foretold(topology: Topology, promise: Promise, place: SitePath, position: C
 
 
 def _kept_open(site: Site) -> Iterable[tuple[Promise, SitePath]]:
-    """The ways in that have to stay open (``keep_open_for``), each as a promise, as far as none says so already."""
+    """The ways in that have to stay open (``keep_open_for``), each as a promise, where no promise states it already."""
     promised = {(each.client, each.service) for each in site.promises if each.holds == "works"}
     for i, service in enumerate(site.services):
         for j, client in enumerate(service.keep_open_for):

@@ -1,4 +1,4 @@
-"""What is unwise in gateways, addresses and names, told from the file alone."""
+"""What is unwise in gateways, addresses and names, seen in the file alone."""
 
 from collections.abc import Iterator
 
@@ -82,7 +82,7 @@ def _does_not_hold(gateway: Gateway, place: SitePath) -> Iterator[Finding]:
 
 
 def _untold(gateway: Gateway, place: SitePath) -> Iterator[Finding]:
-    """Outside ports of which the site says that nobody knows where they lead."""
+    """Outside ports whose destination the site file marks as unknown."""
     if ports := gateway.unknown_ports.ports:
         message = f"where {gateway.name} leads {ports_phrase(ports)} of its outside address is not known"
         cure = "look at the device: write a forward for what leads inside, and take the ports out here"

@@ -21,7 +21,7 @@ from .finding import Finding, set_to
 
 MOST_COMPARED = 400
 NARROW = 1024
-"""More ports than these are told as what they open, not for one of them."""
+"""More ports than these are reported as what they open, not for one of them."""
 MOST_TARGETS = 64
 MOST_WORK = 100_000
 
@@ -54,7 +54,7 @@ def _named_tables(topology: Topology) -> Iterator[tuple[str, Table]]:
 
 
 def _unknown_rule_findings(at: str, table: Table) -> Iterator[Finding]:
-    """Rules of which the site says that nobody knows what they do."""
+    """Rules whose effect the site file marks as unknown."""
     for match in table.matches:
         if match.action == "unknown":
             name = f"rule “{match.name}”" if match.name else "a rule"

@@ -2,7 +2,7 @@
 timeouts).
 
 Every layer that stops something is asked for its causes, then the session itself. Where a
-helper in a gateway makes all the difference, that is the one cause that is told.
+helper in a gateway makes all the difference, that is the one cause that is reported.
 """
 
 from collections.abc import Callable, Iterator
@@ -30,7 +30,7 @@ LEAST_IDLE_SECONDS = 7440.0
 
 
 def announced_cause(topology: Topology, forecast: Forecast, layer: Layer) -> Cause:
-    """The client is told an address that leads nowhere from where it stands."""
+    """The client gets an address that leads nowhere from where it stands."""
     assert forecast.data is not None
     site = topology.site
     announced, server, client = forecast.announced, topology.server.name, forecast.position.name
@@ -347,7 +347,7 @@ def causes_of(topology: Topology, study: Study) -> list[Cause]:
 
 
 def _own_side(topology: Topology, layer: Layer) -> bool:
-    """Whether it is told as what keeps the server from connecting out."""
+    """Whether it is reported as what keeps the server from connecting out."""
     return layer.aspect in ("outgoing", "outward") and on_server_side(topology, layer.at)
 
 

@@ -1,7 +1,7 @@
 """A survey beside the site file, and the site as the survey found it.
 
-A survey is of the server or of a client, as whoever took it says. Only what was learnt counts: where a survey could not
-tell something, nothing is said of it.
+A survey is of the server or of a client, as it was taken. Only what was learnt counts: where a survey could not
+learn something, nothing is concluded from it.
 """
 
 from collections.abc import Iterator
@@ -132,7 +132,7 @@ def _control_port_findings(site: Site, service: Service, place: SitePath, survey
 
 
 def _speaks(service: Service, program: str) -> bool:
-    """Whether the name of a program says that it speaks the service's protocol."""
+    """Whether the name of a program shows that it speaks the service's protocol."""
     return {"ftp": "ftp" in program, "sftp": "ssh" in program}.get(service.protocol, False)
 
 

@@ -1,4 +1,4 @@
-"""Answers as people type them, in their usual form: each reader raises ValueError that says what would be right."""
+"""Answers as people type them, in their usual form: each reader raises ValueError that states what would be right."""
 
 import re
 from collections.abc import Callable, Sequence

@@ -1,6 +1,6 @@
 """A first site file from observations alone: answers to its questions, each with its source.
 
-A survey of the server tells of the host and of the router; a visit tells how the service speaks and what it hands out.
+A survey of the server shows the host and the router; a visit shows how the service speaks and its passive range.
 What nobody has seen stays a proposal, and is marked as one.
 
 An address that a server names in its passive reply is its own where it is private. Where it is public, it is what
@@ -48,13 +48,13 @@ NEVER_SEEN: Mapping[str, SitePath] = {
     "its filter": ("server", "filter", "incoming", "default"),
     "hairpin": ("gateways", 0, "hairpin"),
 }
-"""What the file says as well, and no survey or visit tells."""
+"""What the file states as well, and no survey or visit shows."""
 Said = tuple[str, str, str]
 """Key, answer, and doubt."""
 
 
 class VisitFacts(Struct, frozen=True):
-    """What a visit tells of a site that nobody has described: what was typed, by which means it came in, the control
+    """What a visit shows of a site without a file: what was typed, by which means it came in, the control
     port, the address in its passive reply, and the data ports that were handed out (``sure`` where hardly more are)."""
 
     typed: str = ""
@@ -66,7 +66,7 @@ class VisitFacts(Struct, frozen=True):
 
 
 class Learnt(Struct, frozen=True):
-    """An answer, and the file that it was seen in; ``doubt`` tells why a person should look at it all the same."""
+    """An answer, and the file that it was seen in; ``doubt`` states why a person should look at it all the same."""
 
     answer: str
     source: str

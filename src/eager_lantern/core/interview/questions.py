@@ -53,9 +53,9 @@ BEHIND = {
 
 
 class Question(Struct, frozen=True):
-    """One question. ``read`` gives the answer in its usual form, or raises ValueError that says what
-    would be right; ``propose`` gives what to take where nothing is said, or nothing. ``choices`` are the answers
-    that earlier ones leave, with what each means; ``more`` is told to who asks; ``unasked`` is what is written
+    """One question. ``read`` gives the answer in its usual form, or raises ValueError that states what
+    would be right; ``propose`` gives what to take where nothing is answered, or nothing. ``choices`` are the answers
+    that earlier ones leave, with what each means; ``more`` is shown on request; ``unasked`` is what is written
     where nobody is asked and nothing can be proposed."""
 
     key: str
@@ -244,7 +244,7 @@ def questions(registered: PortSet) -> Iterator[Question]:
     yield Question(
         "device_inside", "Which address has it inside?", "The server's way out (its default route).",
         lambda text: str(Address.parse(text)), _first_host, has_network,
-        more="On Linux: ip route, the word after “default via”. On Windows: ipconfig, standard gateway.",
+        more="On Linux: ip route, the word after “default via”. On Windows: ipconfig, default gateway.",
     )  # fmt: skip
     yield Question(
         "outside", "Which address has it outside?", "As its own page shows it; or unknown, where it is not known yet.",
@@ -262,12 +262,12 @@ def questions(registered: PortSet) -> Iterator[Question]:
         "share", "Which ports of that address are yours?", "All of them, unless other customers share it.",
         answer.share, fixed("all"), _is_shared_perhaps,
         more="Some providers give one address to several customers, each with ports of its own (MAP-E, lightweight "
-        "4over6). The device's page or the provider's tells which.",
+        "4over6). The device's page or the provider states which.",
     )  # fmt: skip
     yield Question(
         "mtu", "How large are the packets of its line?", "1500 bytes, 1492 of PPPoE, less in tunnels.",
         answer.packet_size, fixed(str(ETHERNET_BYTES)), lambda answers: answers["behind"] == "router",
-        more="Its page calls it MTU. A smaller one does no harm as long as senders are told, or segments made to fit.",
+        more="Its page calls it MTU. A smaller one is fine where senders are notified (ICMP) or segments are clamped.",
     )  # fmt: skip
     yield Question(
         "outside_port", "By which port from outside?", "The usual one, unless something else has it already.",
@@ -286,7 +286,7 @@ def questions(registered: PortSet) -> Iterator[Question]:
         more="Without its port. The certificate is made for what is typed here.",
     )  # fmt: skip
     yield Question(
-        "inside", "Do clients on the server's own network use it too?", "They are told the server's own address.",
+        "inside", "Do clients on the server's own network use it too?", "They get the server's own address.",
         yes_no, fixed("yes"), lambda answers: has_network(answers) and is_open(answers),
         more="Inside, the outside address often leads nowhere: most routers do not turn connections back.",
     )  # fmt: skip

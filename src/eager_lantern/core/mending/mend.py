@@ -9,10 +9,10 @@ first that arrives is the cheapest of all that cures lead to. It has arrived whe
 told, none that was kept is broken, and nothing more is let in than the promises need (:mod:`..predict.exposure`).
 
 The number of ways is bounded. Where that is not enough, all cures are made at once, as long as that brings anything,
-and then every change is taken back that the promises can do without: a good set, of which nobody says that it is
+and then every change is taken back that the promises can do without: a good set, which need not be
 the cheapest.
 
-A cause that `diagnose` names may stand on a device and not in the file: there the file is the cure, and what it says
+A cause that `diagnose` names may stand on a device and not in the file: there the file is the cure, and what it states
 has to be entered on the device again.
 """
 
@@ -168,7 +168,7 @@ class _Search:
         self._exposed: Exposed | None = None
 
     def arrived(self, after: Studied) -> bool:
-        """Whether every promise is kept that could be told before, and what could not be told is no worse; where only
+        """Whether every promise is kept that was known before, and what was unknown is no worse; where only
         some kinds are to be cured, whether none of these is left and no promise is worse than before."""
         pairs = [(a.kept, b.kept) for a, b in zip(self.start.forecasts, after.forecasts, strict=True)]
         if self.only:
@@ -274,6 +274,6 @@ def _identity(step: DeviceChange) -> object:
 
 def undone(site: Site, kinds: Collection[str]) -> tuple[Fault, ...]:
     """Where each of these kinds of faults may stand on a consistent site, with what to look at and what undoes it;
-    faults of one place that are undone alike are told once."""
+    faults of one place that are undone alike are listed once."""
     faults = [each for each in faults_of(site) if each.kind in kinds]
     return tuple({(each.kind, each.at, each.place, each.cure): each for each in reversed(faults)}.values())[::-1]

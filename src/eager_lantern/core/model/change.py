@@ -1,7 +1,7 @@
 """A change of a site: what stands at one place, and what is to stand there instead.
 
 Findings carry their cure as such a change, so that it can be tried on the model before anybody is
-told to make it, and made by a program afterwards.
+asked to make it, and made by a program afterwards.
 """
 
 from typing import Any

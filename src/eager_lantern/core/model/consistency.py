@@ -112,7 +112,7 @@ def _folders(account: Account, place: SitePath) -> Iterator[Problem]:
 
 
 def _on_server(site: Site, client: Client, place: SitePath) -> Iterator[Problem]:
-    """A client on the server host has what that host has, and says none of it again."""
+    """A client on the server host has what that host has, and repeats none of it."""
     if not client.on_server:
         return
     if client.network != site.server.network:
@@ -152,7 +152,7 @@ def _destination(site: Site, destination: Destination | None, place: SitePath) -
         return
     if destination.own:
         if place[-1] == "reaches":
-            yield Problem(place, "“own” says nothing here; write the address or the name that the client types")
+            yield Problem(place, "“own” states nothing here; write the address or the name that the client types")
         return
     known = [each.name for each in site.names]
     if destination.name not in known:
@@ -338,7 +338,7 @@ def _has_choice(site: Site, host: Server | Client) -> bool:
 
 
 def route_problems(site: Site) -> Iterator[Problem]:
-    """Gateways and routes of hosts and devices: each is attached where it is needed, and none is told twice."""
+    """Gateways and routes of hosts and devices: each is attached where it is needed, and none is listed twice."""
     hosts: list[tuple[SitePath, Server | Client]] = [(("server",), site.server)]
     hosts += [(("clients", i), each) for i, each in enumerate(site.clients)]
     for place, host in hosts:
@@ -366,12 +366,12 @@ def _static_routes(site: Site, routes: Sequence[StaticRoute], networks: set[str]
                 message = f"{own} is on “{network}” itself, where no gateway is needed"
                 yield Problem((*place, "routes", j, "to"), f"{message}; name addresses that are further on")
         if any(each.to == earlier.to for earlier in routes[:j]):
-            message = f"{each.to} is told a second time; which of the two gateways does it go through? keep one"
+            message = f"{each.to} is listed a second time; which of the two gateways does it go through? keep one"
             yield Problem((*place, "routes", j, "to"), message)
 
 
 def _on_own_network(site: Site, network: str, route: StaticRoute) -> AddressSet:
-    """The addresses of a route that its holder reaches without a gateway; a wider route says nothing of them."""
+    """The addresses of a route that its holder reaches without a gateway; a wider route states nothing about them."""
     subnet = next((each.subnet for each in site.networks if each.name == network), AddressSet())
     held = AddressSet.single(*(each for _, _, name, some in _attached(site) if name == network for each in some.each))
     wider = bool(subnet) and network != INTERNET and not (route.to <= subnet)

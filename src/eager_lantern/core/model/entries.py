@@ -72,7 +72,7 @@ class Destination(Value):
 
     @property
     def own(self) -> bool:
-        """Whether it says: the device's own address."""
+        """Whether it means the device's own address."""
         return self.name == "own"
 
     def __str__(self) -> str:

@@ -2,7 +2,7 @@
 
 Each class is one mapping of the file and each field one key, so this module is also the
 reference of the format. What the keys mean together is computed elsewhere; whether names
-refer to something is told by :mod:`.consistency`.
+refer to something is checked by :mod:`.consistency`.
 """
 
 from collections.abc import Iterable
@@ -34,9 +34,9 @@ Translation = Literal["none", "outward", "one-to-one"]
 Refusal = Literal["reset", "port-unreachable", "host-unreachable", "prohibited"]
 INTERNET = "internet"
 ETHERNET_BYTES = 1500
-"""The largest packet of a network, unless the site says otherwise (RFC 894)."""
+"""The largest packet of a network, unless the site states otherwise (RFC 894)."""
 FTP_PORT = PortSet.single(21)
-"""The control port of FTP (RFC 959), on which helpers read unless they are told otherwise."""
+"""The control port of FTP (RFC 959), on which helpers read unless they are set otherwise."""
 
 
 class Part(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -187,7 +187,7 @@ class Gateway(Part, frozen=True):
         return min(self.outside.mtu, self.inside.mtu)
 
     def translates(self, family: Family) -> Translation:
-        """How it changes addresses of a family; IPv6 as IPv4 unless the site says otherwise."""
+        """How it changes addresses of a family; IPv6 as IPv4 unless the site states otherwise."""
         return self.translate if family == 4 or self.translate_ipv6 is None else self.translate_ipv6
 
     def entered_forwards(self) -> list[tuple[int, Forward]]:
@@ -199,7 +199,7 @@ class Gateway(Part, frozen=True):
 
 
 def default_own_ports(system: str) -> PortSet:
-    """The ports that a system uses for its own outgoing connections unless told otherwise: of Windows the dynamic
+    """The ports that a system uses for its own outgoing connections unless set otherwise: of Windows the dynamic
     ones (RFC 6335, section 6), of Linux those of ``ip_local_port_range``."""
     return PortSet.of((49152, 65535)) if system == "windows" else PortSet.of((32768, 60999))
 
@@ -222,7 +222,7 @@ class Server(Part, frozen=True):
 
     @property
     def own_ports(self) -> PortSet:
-        """The ports that the system uses for its own outgoing connections: what the site says, else its default."""
+        """The ports that the system uses for its own outgoing connections: what the site states, else its default."""
         return self.local_ports if self.local_ports is not None else default_own_ports(self.system)
 
 
@@ -427,7 +427,7 @@ class Site(Part, frozen=True):
 
 def effective_rights(site: Site, account: Account) -> frozenset[Right] | None:
     """What its groups give and none of them denies, with what it is given itself, without what it is denied itself;
-    None where the site tells of no right."""
+    None where the site states no right."""
     groups = [each for each in site.groups if each.name in account.groups]
     if not account.rights and not any(each.rights for each in groups):
         return None
@@ -436,7 +436,7 @@ def effective_rights(site: Site, account: Account) -> frozenset[Right] | None:
 
 
 def rights_in(site: Site, account: Account, folder: Folder) -> frozenset[Right] | None:
-    """What an account may do in one of its folders: what is said of that folder, else what it may everywhere."""
+    """What an account may do in one of its folders: what is stated for that folder, else what it may everywhere."""
     return effective_rights(site, account) if folder.rights is None else frozenset(folder.rights)
 
 

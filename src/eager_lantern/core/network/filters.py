@@ -28,8 +28,8 @@ allow   10.0.0.4/30
 refuse  10.0.0.8/31
 
 Where a pool will draw the source (``pooled``), its addresses are candidates and no product of cases: a
-rule about some of them can be told for none. A rule of which the site says that it is ``unknown`` what it does may
-let pass, stop, or be about less than it says: what it matches cannot be told.
+rule about some of them is known for none. A rule that the site marks as ``unknown`` may
+let pass, stop, or be about less than it states: what it matches is unknown.
 """
 
 from bisect import bisect_left, insort
@@ -79,8 +79,8 @@ class Table(Struct, frozen=True):
 
 
 class Ruling(Struct, frozen=True):
-    """What a table says of one part of a flow and why, and with what it refuses where the site tells; the action is
-    unknown where it cannot be told."""
+    """What a table decides about one part of a flow and why, and with what it refuses where that is stated; the action is
+    unknown where it is unknown."""
 
     flow: Flow
     action: Literal[Action, "unknown"]

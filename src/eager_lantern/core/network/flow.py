@@ -125,7 +125,7 @@ class Journey(Struct, frozen=True):
     """A part of a flow that had one fate from end to end.
 
     ``asked`` is the part as its origin sent it, ``flow`` as it was at the last step. For
-    ``ok`` the last step is the arrival at ``steps[-1].at``; otherwise it is the stop. ``trail`` tells the
+    ``ok`` the last step is the arrival at ``steps[-1].at``; otherwise it is the stop. ``trail`` states the
     networks that it came out on, as long as it is under way.
     """
 
@@ -187,7 +187,7 @@ class Leg(Struct, frozen=True):
     def refused(
         self, at: str, reason: Reason, place: SitePath | None, rule: str | None = None, answer: Refusal | None = None
     ) -> Journey:
-        """The journey that ends here with an answer that says no: the usual one of its transport, or another."""
+        """The journey that ends here with a refusal: the usual one of its transport, or another."""
         usual: Refusal = "reset" if self.flow.protocol == "tcp" else "port-unreachable"
         meant = usual if answer in (None, "reset") else answer
         stop = Step(at, "stop", self.flow, place, rule, reason, meant)

@@ -77,7 +77,7 @@ def announced_to_all(
     topology: Topology, controls: Sequence[Journey], start: str, address: Address, extended: bool
 ) -> Followed | None:
     """Follow the server's reply out to clients whose control connections came on several ways: each helper expects
-    the data of all whom it read. None where not all are told the same address, or helpers lead them apart."""
+    the data of all whom it read. None where not all get the same address, or helpers lead them apart."""
     each = [announced_through(topology, control, start, address, extended) for control in controls]
     helped: dict[str, Expected] = {}
     for name, expected in (pair for one in each for pair in one.helped.items()):
@@ -127,7 +127,7 @@ def first_reader(topology: Topology, control: Journey, start: str) -> Device | N
 
 def reads_twice(topology: Topology, control: Journey) -> Device | None:
     """A device with a helper that the control connection passes, leaves, and passes again: what its
-    two readings of the same words make of each other is not told by any rule of the site."""
+    two readings of the same words make of each other is decided by no rule of the site."""
     for device in topology.devices:
         steps = [i for i, step in enumerate(control.steps) if step.at == device.name]
         if device.spec.ftp_helper and steps and steps[-1] - steps[0] >= len(steps):

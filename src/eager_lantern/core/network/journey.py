@@ -10,7 +10,7 @@ Theory: how a leg splits
 A leg is a flow twice: as its origin sent it (``asked``) and as it is now (``flow``). A device that
 treats a part of it in its own way cuts the present flow, and :meth:`.flow.Leg.narrowed` cuts what was
 asked alike: ports are shifted back by as much as forwards have moved them, and sources are cut as
-long as nothing has translated them. So a result can always be told in the client's own numbers, and
+long as nothing has translated them. So a result can always be stated in the client's own numbers, and
 two journeys never tell of the same connection. A forward that moves ports by 100, and a provider that
 blocks one of them:
 
@@ -98,7 +98,7 @@ def trace(topology: Topology, origin: Host | str, flow: Flow, helped: Helped | N
 
 def _able_to_say(topology: Topology, journey: Journey) -> Journey:
     """An ICMP error comes from an address of whoever sends it (RFC 4443, section 2.2; RFC 1812, section 4.3.2.4): of a
-    device of which the site tells none of the family, it cannot be told whether it can send one. A TCP reset comes
+    device of which the site states none of the family, it is unknown whether it can send one. A TCP reset comes
     from the address that was asked for."""
     if journey.end.answer in (None, "reset") or not _lacks(topology, journey.end.at, journey.flow.to.family):
         return journey
@@ -275,7 +275,7 @@ class Tracer:
         return Tracer(self.topology, {name: each for name, each in self.helped.items() if name != device.name})
 
     def _either_way(self, leg: Leg, device: Device, unexpected: list[Journey]) -> Iterator[Journey]:
-        """What arrives without the helper arrives; of the rest it cannot be told."""
+        """What arrives without the helper arrives; of the rest it is unknown."""
         for each in unexpected:
             if each.outcome == "ok":
                 yield each
@@ -285,7 +285,7 @@ class Tracer:
                 yield part.stopped(device.name, "unknown", "source address may change", place)
 
     def _at_inside(self, leg: Leg, device: Device) -> Iterator[Journey]:
-        """The device itself, unless its helper has told the sender of this address for data."""
+        """The device itself, unless its helper has given the sender this address for data."""
         expected = self._expected(leg, device)
         if expected is None or expected.host is None or expected.source is None:
             yield self._unmatched(leg, device, "the device itself")

@@ -9,7 +9,7 @@ comes from an address that the client never called, and is dropped. So the way i
 At each network that the connection came out on, whoever holds it then is asked where it would send to the present
 source; that has to be the device through which it came.
 
-What a site says of routes is what its hosts know: with ``gateway`` a host knows its own network, its ``routes``, and
+The routes of a site are what its hosts know: with ``gateway`` a host knows its own network, its ``routes``, and
 its gateway for all else. Without, it is taken to know every way, as long as there is only one. Here the server's
 gateway is another device than the one that forwards:
 
@@ -84,7 +84,7 @@ def next_hop(topology: Topology, network: str, address: Address, sender: Node | 
 
 
 def _configured_hop(topology: Topology, network: str, address: Address, sender: Node) -> NextHop | None:
-    """What the site itself says of a sender's routes: the narrowest that is about the address, else its gateway."""
+    """The configured routes of a sender: the narrowest that is about the address, else its gateway."""
     routes = sender.spec.routes if isinstance(sender, Device) else sender.routes
     about = [each for each in routes if address.number in each.to]
     for each in sorted(about, key=_width):
@@ -133,7 +133,7 @@ def _several(topology: Topology, network: str, address: Address, lost: bool) -> 
 
 def ways_back(topology: Topology, journey: Journey) -> list[tuple[AddressSet, Astray | None]]:
     """What becomes of the answer at the end of a journey, be it of a host or of a device, by the source that whoever
-    answers knows. Where nobody has the address, whoever asked for it last says so."""
+    answers knows. Where nobody has the address, whoever asked for it last reports that."""
     if not journey.trail:
         return [(journey.flow.sources, None)]
     if journey.reason == "nobody there":
@@ -231,7 +231,7 @@ def _is_nearer(topology: Topology, device: Device, other: str, network: str, sou
 def _outcome_of_astray(topology: Topology, hop: NextHop, rewritten: bool, source: Address) -> Outcome:
     """Answers that go out by another device, or straight to the client, past one that has rewritten the connection,
     are nothing to the client, nor are those that are lost. An inner device may send them back where they came from, and
-    what a device makes of half a connection, whether it drops, translates or passes it, is not told by any rule."""
+    what a device makes of half a connection, whether it drops, translates or passes it, is decided by no rule."""
     if hop.crossing is None:
         return "silent" if hop.lost or (rewritten and not hop.several) else "unknown"
     device = hop.crossing.device

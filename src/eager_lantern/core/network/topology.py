@@ -78,7 +78,7 @@ class Crossing(Struct, frozen=True):
 class Topology:
     """A site made ready for questions about paths. Built once, never changed. Without ``ways_back`` answers are
     taken to find back, whatever routes say, as where each device is looked at alone. ``derived`` keeps what was made
-    of it for many questions alike, by whatever tells those apart."""
+    of it for many questions alike, by whatever separates those."""
 
     def __init__(self, site: Site, ways_back: bool = True) -> None:
         site = _completed(site)

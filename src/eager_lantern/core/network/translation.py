@@ -42,7 +42,7 @@ def rewrites(gateway: Gateway) -> tuple[Rewrite, ...]:
 
 def entries(gateway: Gateway) -> tuple[Rewrite, ...]:
     """The forwards that the device holds, in the order in which they win, then its pairs, then the host that gets
-    everything else, whatever the master switch says. Forwards that are switched off are no entries: only the
+    everything else, whatever the master switch is set to. Forwards that are switched off are no entries: only the
     pages to work from name them, as the site file has them."""
     forwards = in_order(gateway, gateway.entered_forwards())
     exposed = gateway.exposed_host.each if gateway.exposed_host else ()

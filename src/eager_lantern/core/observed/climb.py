@@ -12,7 +12,7 @@ from .range_estimate import RangeSeen
 
 
 class RightSeen(Struct, frozen=True):
-    """One right that was tried. ``expected`` is what the site says, ``seen`` what the server let
+    """One right that was tried. ``expected`` is what the site states, ``seen`` what the server let
     happen; None where the one is silent or the other could not be tried. ``folder`` is the one that it was tried in,
     as clients see it; empty for where the session begins."""
 
@@ -24,7 +24,7 @@ class RightSeen(Struct, frozen=True):
 
     @property
     def fits(self) -> bool | None:
-        """Whether both say the same; None where one of them says nothing."""
+        """Whether both say the same; None where one of them states nothing."""
         return None if self.expected is None or self.seen is None else self.expected == self.seen
 
 
@@ -49,7 +49,7 @@ class RungSeen(Struct, frozen=True):
     advice: str = ""
 
 
-Look = Literal["closely", "rights", "caution", "range", "wrong-logins"]
+Look = Literal["closely", "rights", "bounce", "range", "login-throttling"]
 
 
 class Missed(Struct, frozen=True):
@@ -107,7 +107,7 @@ class Climb(Struct, frozen=True):
 
     @property
     def kept(self) -> bool | None:
-        """Whether what was seen is what is promised; None where it cannot be told."""
+        """Whether what was seen is what is promised; None where it is unknown."""
         if self.observed == "unknown":
             return None
         return (self.observed == "fails") if self.holds == "shut" else self.observed == "works"

@@ -18,7 +18,7 @@ _TOGETHER: tuple[Rung, ...] = ("data", "list", "send", "fetch", "tidy")
 
 class Beside(Struct, frozen=True):
     """One rung: what may be by the prediction, what was seen, and whether the two agree; None where
-    one of them says nothing."""
+    one of them states nothing."""
 
     rung: Rung
     predicted: tuple[Outcome, ...]
@@ -66,7 +66,7 @@ def _rung_pairs(forecast: Forecast, climb: Climb) -> Iterator[Beside]:
 
 
 def _diverted(forecast: Forecast, climb: Climb) -> bool:
-    """Whether the server named another host, as the site file has it, and the visit did not follow: what it
+    """Whether the server named another host, as the site file states, and the visit did not follow: what it
     tried instead, no client of the site would."""
     elsewhere = forecast.announced is not None and forecast.announced != forecast.target
     return elsewhere and any((each.rung, each.outcome) == ("announce", "wrong") for each in climb.rungs)
@@ -150,7 +150,7 @@ def seen_rung_of(climb: Climb | None, rung: Rung) -> RungSeen | None:
 
 
 def parted(row: VantageRow, places: Sequence[Outlook]) -> str:
-    """What the difference between the places tells about where to look; empty where it tells nothing.
+    """What the difference between the places shows about where to look; empty where it shows nothing.
 
     Where the session works from one place, and from another a connection does not come about, it is not
     the server's doing. What the server answers, as an announced address, may well be.

@@ -2,7 +2,7 @@
 
 A router knows the address of its own outside; whoever stands outside knows the address that packets come from. Where
 both are the same, nothing else translates on the way; where they are not, something does, and the kind of the
-router's address tells what: one of RFC 6598 is a carrier's, one of RFC 1918 another router's.
+router's address shows what: one of RFC 6598 is a carrier's, one of RFC 1918 another router's.
 """
 
 from collections.abc import Iterator, Sequence
@@ -241,7 +241,7 @@ def _single(mappings: Sequence[MappingSeen]) -> list[tuple[int, int]]:
 
 
 def _forward(span: tuple[int, int], same: Sequence[MappingSeen]) -> Forward:
-    """One range of mappings that are alike; a lease that ends is told by the shortest of them."""
+    """One range of mappings that are alike; of leases that end the shortest counts."""
     one = same[0]
     shift = one.to_port - one.port
     lasting = min(each.lease_seconds for each in same)

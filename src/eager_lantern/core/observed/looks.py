@@ -173,7 +173,7 @@ class SshOffer(Struct, frozen=True):
 
 
 class SshFacts(Struct, frozen=True):
-    """What was seen. ``expected`` is the fingerprint of the site, empty where it tells none; ``bits`` is 0
+    """What was seen. ``expected`` is the fingerprint of the site, empty where it states none; ``bits`` is 0
     where the kind of key has no size to speak of."""
 
     offer: SshOffer

@@ -1,8 +1,8 @@
 """What was observed of a session: who tried what, and how far it came.
 
-What was seen may be less than all: a log that breaks off tells how far it came at least, somebody's answer that the
-listing does not come tells not how. So a sighting has the last rung that was well, and what may have been the matter
-at the next.
+What was seen may be less than all: a log that breaks off shows how far it came at least, somebody's answer that the
+listing does not come does not show how. So an observation has the last rung that was well, and what may have
+been the matter at the next.
 """
 
 from typing import Literal
@@ -49,7 +49,7 @@ class Observation(Struct, frozen=True):
     """What was seen of a try: ``reached`` is the last rung that was well. It ended at ``rung`` with one of
     ``outcomes``, or it worked, or, with neither, nothing more is known; with outcomes and no rung it ended somewhere.
     ``sometimes`` is a try that was made again and again and ended so now and then. ``more`` is how many further data
-    connections carried data. ``source`` tells where this is from, ``typed`` the name or address that was typed, where
+    connections carried data. ``source`` states where this is from, ``typed`` the name or address that was typed, where
     that is known."""
 
     tried: Situation

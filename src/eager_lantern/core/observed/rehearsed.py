@@ -95,7 +95,7 @@ class PacketSeen(Struct, frozen=True, order=True):
 
 
 class Rehearsed(Struct, frozen=True):
-    """A promise predicted and observed; without ``observed``, ``reason`` tells why there is none.
+    """A promise predicted and observed; without ``observed``, ``reason`` states why there is none.
     Where the two part, ``sightings`` follow one connection that differs, packet by packet."""
 
     forecast: Forecast

@@ -103,7 +103,7 @@ class LocalPorts(Struct, frozen=True):
 
 
 class SurveyedHost(Struct, frozen=True):
-    """A host as it was found; what is None or empty is told under ``unknown`` of the survey."""
+    """A host as it was found; what is None or empty is listed under ``unknown`` of the survey."""
 
     name: str
     system: str
@@ -118,7 +118,7 @@ class SurveyedHost(Struct, frozen=True):
 
 
 class OutsideSeen(Struct, frozen=True):
-    """The address under which the host is seen from outside, by one of the means; ``by`` is who said so."""
+    """The address under which the host is seen from outside, by one of the means; ``by`` is who reported it."""
 
     address: Address
     means: Means

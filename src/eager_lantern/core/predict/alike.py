@@ -1,7 +1,7 @@
 """Promises of clients alike, worked out as one.
 
 Clients that stand on one network and behave alike are one set of sources: what happens to all of it
-happens to each of them. Where something on the way tells their addresses apart, the set is parted
+happens to each of them. Where something on the way treats their addresses differently, the set is parted
 along that, until every part has one fate; so a hundred clients cost as much as the differences that
 the site makes between them.
 

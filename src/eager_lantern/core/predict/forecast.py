@@ -18,7 +18,7 @@ from ..values.text_value import SitePath
 
 
 class Stop(Struct, frozen=True):
-    """Ports of a connection that do not get through, what is to blame, and the answer that says so, if any does."""
+    """Ports of a connection that do not get through, what is to blame, and the refusal that is sent, if any."""
 
     ports: PortSet
     outcome: Outcome
@@ -59,7 +59,7 @@ class Forecast(Struct, frozen=True):
     """What is predicted of one promise.
 
     ``control`` holds the journeys of the control connection to ``target``; ``announced`` is
-    the address that the client is told for data. ``data_flow`` is what is sent for data, and
+    the address that the client gets for data. ``data_flow`` is what is sent for data, and
     ``helped`` the gateways whose helper expects it.
     """
 
@@ -79,7 +79,7 @@ class Forecast(Struct, frozen=True):
 
     @property
     def kept(self) -> bool | None:
-        """Whether the promise holds; None where it cannot be told."""
+        """Whether the promise holds; None where it is unknown."""
         if self.promise.holds == "shut":
             return None if self.predicted == "unknown" else self.predicted == "fails"
         if self.data and self.data.fails:
@@ -106,7 +106,7 @@ def stops_of(journeys: tuple[Journey, ...]) -> tuple[Stop, ...]:
 
 def data_of(flows: tuple[Flow, ...], journeys: tuple[Journey, ...], at: str) -> Data:
     """Sort ports by their fate: a port works where all of its journeys arrived, over every transport that
-    is asked for; one that fails for a single source fails. What no journey tells of is unknown, for
+    is asked for; one that fails for a single source fails. What no journey covers is unknown, for
     want of an address of the family at ``at``."""
     asked = flows[0].ports
     fails, unknown = PortSet(), PortSet()
@@ -126,7 +126,7 @@ def data_of(flows: tuple[Flow, ...], journeys: tuple[Journey, ...], at: str) -> 
 
 
 def _ports_of_transport(flow: Flow, journeys: tuple[Journey, ...]) -> PortSet:
-    """The ports of which a journey of this transport tells."""
+    """The ports that a journey of this transport covers."""
     return _union(each.asked.ports for each in journeys if each.asked.protocol == flow.protocol)
 
 

@@ -105,7 +105,7 @@ class Layer(Struct, frozen=True):
 
     @property
     def shut(self) -> PortSet:
-        """What it is known to stop: of the rest the site says that nobody knows."""
+        """What it is known to stop: of the rest the site marks as unknown."""
         unasked = PortSet()
         for each in self.journeys:
             if each.reason in ("rule unknown", "ports unknown"):
@@ -164,7 +164,7 @@ class Route(Struct, frozen=True):
 
 def control_moves(route: "Route", own: int) -> tuple[tuple[str, int, int], ...]:
     """How the devices on a way ought to move the port that is asked for, so that it ends as the service's own:
-    each as its forward says, the last one as it takes."""
+    each as its forward states, the last one as it takes."""
     port, moves = route.flow.ports.lowest, []
     names = route.entrances
     devices = [*([route.turning] if route.turning and route.turning not in names else []), *names]
@@ -382,7 +382,7 @@ def next_hops(route: Route, gateway: Gateway) -> Addresses:
 
 class Ledger(Struct, frozen=True):
     """The layers between a client and the data ports of a service, in order of the way. ``outcome`` is how what
-    does not work ends, as the forecast says it."""
+    does not work ends, as the forecast states it."""
 
     service: str
     client: str

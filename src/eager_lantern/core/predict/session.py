@@ -1,6 +1,6 @@
 """Sessions foreseen: a control connection, and the data connections that hang on it.
 
-Control is one journey. Passive data goes from the client to the address that it was told
+Control is one journey. Passive data goes from the client to the address that it was given
 (or trusts), over every port that the server may hand out; active data comes back from the
 server to what the client named. Every port is its own case.
 """
@@ -221,7 +221,7 @@ def _listening_ports(control: Journey, data: Journey) -> PortSet:
 
 
 def _followed(client: Client, announced: Address, target: Address) -> Address:
-    """Where a client goes that is told an address for data; ``target`` is where its control connection goes."""
+    """Where a client goes that gets an address for data; ``target`` is where its control connection goes."""
     if client.trusts_announced == "unless-private":
         return target if announced.kind != "public" == target.kind else announced
     return announced if client.trusts_announced else target
@@ -239,7 +239,7 @@ def _announced_address(topology: Topology, passive: Passive, control: Journey) -
 
 
 def _accepted(topology: Topology, forecast: Forecast, journey: Journey) -> Journey:
-    """What the server says to a data connection that reached its port."""
+    """What the server states to a data connection that reached its port."""
     service = forecast.service
     journey = _resumed(topology, forecast, journey)
     if journey.outcome != "ok" or not service.peer_must_match:
@@ -268,7 +268,7 @@ def _resumed(topology: Topology, forecast: Forecast, journey: Journey) -> Journe
 
 def _peers(forecast: Forecast, journey: Journey) -> AddressSet:
     """The addresses that the control connections of the same clients come from; where nobody's own
-    address is told, some clients may be treated otherwise than others."""
+    address is given, some clients may be treated otherwise than others."""
     found = AddressSet()
     for each in forecast.control:
         if each.asked.sources & journey.asked.sources:
@@ -326,7 +326,7 @@ def _predict_active(topology: Topology, forecast: Forecast) -> Forecast:
 
 def _not_its_own(topology: Topology, forecast: Forecast, named: Address) -> Stop | None:
     """What a server does that connects to nobody but its peer: it refuses an address that no control connection of
-    the client comes from; of one that only some may come from it cannot be told."""
+    the client comes from; of one that only some may come from it is unknown."""
     peers = _all_peers(forecast)
     if peers == AddressSet.single(named):
         return None
@@ -381,7 +381,7 @@ def _until_the_end(topology: Topology, forecast: Forecast) -> Forecast:
 
 
 def _in_full_packets(topology: Topology, forecast: Forecast, journeys: tuple[Journey, ...]) -> Forecast | None:
-    """Where a line on the way takes no full packets and nobody says so, every longer transfer hangs."""
+    """Where a line on the way takes no full packets and senders are not notified, every longer transfer hangs."""
     passed: dict[Gateway, int] = {}
     for device in topology.devices:
         ways = [each.steps for each in journeys if any(step.at == device.name for step in each.steps)]

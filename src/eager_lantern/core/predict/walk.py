@@ -92,7 +92,7 @@ def walk_session(
 ) -> tuple[Forecast, PortSet, bool]:
     """The session that is meant, the port of it, and whether that is one of its data ports.
 
-    Without a word on which connection is meant the port tells; without a port it is the control connection, and
+    Without a word on which connection is meant the port decides; without a port it is the control connection, and
     of data the first port that fails, else the first of all. Raises NoSuchWalk for a port that is neither.
     """
     forecast = predict_from(topology, Promise(client=position.name, service=service.name, mode=mode), position)

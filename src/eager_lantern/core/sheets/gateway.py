@@ -173,7 +173,7 @@ def _gateway_settings(gateway: Gateway) -> Iterator[tuple[str, str]]:
         yield "reaches IPv4 for hosts of IPv6 alone (NAT64)", f"{gateway.nat64}, as a program or device of its own does"
     if gateway.mtu < ETHERNET_BYTES:
         yield "largest packet of its line (MTU)", f"{gateway.mtu} bytes"
-        yield "senders of larger ones", "are told by ICMP" if gateway.too_big == "told" else "are not told"
+        yield "senders of larger ones", "are notified by ICMP" if gateway.too_big == "told" else "are not notified"
     if gateway.clamps_mss:
         sizes = f"{segment_bytes(gateway, 4)} bytes, of IPv6 {segment_bytes(gateway, 6)}"
         yield "segment size of TCP (MSS) is clamped to", sizes

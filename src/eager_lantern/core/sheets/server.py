@@ -107,7 +107,7 @@ def _account_parts(site: Site) -> Iterator[SheetPart]:
     rows = tuple(_account_row(site, each) for each in site.accounts)
     heads = ("account", "service", "folder", "may", "may not", "sees", "used by")
     lines = (
-        "One password each, told to its users by another way than this page. No right to log in to the system itself.",
+        "One password each, given to its users separately from this page. No right to log in to the system itself.",
     )
     yield SheetPart("Accounts", lines, Grid(heads, rows))
 
@@ -161,7 +161,7 @@ def _way_in_part(site: Site, shut_out: frozenset[tuple[str, str]]) -> SheetPart:
         ]
     lines += [f"Not known: {part}. Look at it before you enter anything here." for part in untold_parts(site.server)]
     return SheetPart(
-        "Leave alone", (*lines, "Never switch the filter off to test: the page “Tests” tells which rule is missing.")
+        "Leave alone", (*lines, "Never switch the filter off to test: the page “Tests” shows which rule is missing.")
     )
 
 
@@ -169,7 +169,7 @@ def _kept_open(service: Service, shut_out: frozenset[tuple[str, str]]) -> str:
     lost = [name for name, other in sorted(shut_out) if other == service.name]
     if not lost:
         return "stays as it is."
-    return f"what this page says shuts {', '.join(lost)} out of it. Mend the site file first (eager-lantern check)."
+    return f"this page shuts {', '.join(lost)} out of it. Mend the site file first (eager-lantern check)."
 
 
 def _for(service: Service) -> str:

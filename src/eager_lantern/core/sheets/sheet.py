@@ -26,7 +26,7 @@ _DOES = {
 
 
 class Grid(Struct, frozen=True):
-    """A table: the heads of its columns, and rows of as many cells. ``purpose`` tells whether its rows
+    """A table: the heads of its columns, and rows of as many cells. ``purpose`` states whether its rows
     are entered somewhere, one after the other, or only read."""
 
     heads: tuple[str, ...]
@@ -119,7 +119,7 @@ def _remarks(rule: Rule, category: str | None) -> Iterator[str]:
 
 
 def untold_parts(device: Server | Gateway) -> tuple[str, ...]:
-    """What of a device the site says that nobody knows, each in a few words."""
+    """What of a device the site marks as unknown, each in a few words."""
     whole = device.filter
     tables = (whole.inward, whole.outward) if isinstance(whole, GatewayFilter) else (whole.incoming, whole.outgoing)
     rules = (rule for table in tables for rule in table.rules if rule.enabled and rule.action == "unknown")

@@ -1,5 +1,5 @@
 """The page of the tests: from the server itself, from inside, from truly outside, and what each
-failure says. The order is that of the ladder: what comes first is told first."""
+failure means. The order is that of the ladder."""
 
 from collections.abc import Iterator, Sequence
 from shlex import quote
@@ -94,7 +94,7 @@ def _shut_part(forecasts: Sequence[Forecast]) -> Iterator[SheetPart]:
 
 def _failures(topology: Topology, forecasts: Sequence[Forecast]) -> Iterator[SheetPart]:
     rows = tuple(row for row in _signs(topology, forecasts) if row)
-    yield SheetPart("What a failure says", grid=Grid(("you see", "it means", "look at"), rows, "read"))
+    yield SheetPart("What a failure means", grid=Grid(("you see", "it means", "look at"), rows, "read"))
 
 
 def _signs(topology: Topology, forecasts: Sequence[Forecast]) -> Iterator[tuple[str, str, str]]:

@@ -263,14 +263,14 @@ class Estimate(Struct, frozen=True):
 
 
 class SizeTried(Struct, frozen=True):
-    """A size, and what the simulation says of it."""
+    """A size, and what the simulation gives for it."""
 
     ports: int
     estimate: Estimate
 
 
 class Sized(Struct, frozen=True):
-    """What two rules ask for, what the simulation says, and which range to take. ``by_rest`` is the
+    """What two rules ask for, what the simulation gives, and which range to take. ``by_rest`` is the
     size for each time, in seconds, that a port may rest; ``present`` is the range of the site, if any."""
 
     title: str

@@ -161,7 +161,7 @@ class AddressSet(IntervalSet):
     def parse(cls, text: str) -> Self:
         """Read ``10.61.4.0/24, 2001:db8::7, 10.61.5.1-10.61.5.9``.
 
-        Raises ValueError that says which part is wrong and what would be right.
+        Raises ValueError that states which part is wrong and what would be right.
         """
         return cls(_spans(text))
 

@@ -82,7 +82,7 @@ class PortSet(IntervalSet):
     def parse(cls, text: str) -> Self:
         """Read ``21``, ``61200-61455`` or ``20-21, 990``; the empty text is the empty set.
 
-        Raises ValueError that says which part is wrong and what would be right.
+        Raises ValueError that states which part is wrong and what would be right.
         """
         return cls(_spans(text))
 

@@ -42,7 +42,7 @@ def read_proftpd(file: str, text: str) -> DeviceConfig:
 
 
 def _of_main_server(lines: Iterator[Line]) -> Iterator[Line]:
-    """The lines that are about the server itself, not about a part of it; a limit of commands with what it says."""
+    """The lines that are about the server itself, not about a part of it; a limit of commands with what it states."""
     inside: list[str] = []
     limited: list[str] = []
     for number, word, rest in lines:

@@ -13,7 +13,7 @@ from ..reading import BadInput, InputProblem
 
 MOST_LINES = 100_000
 CONFINED = ("accounts", "confined")
-"""What a server states of all accounts of a service at once."""
+"""What a server states about all accounts of a service at once."""
 FIRST, LAST = ("passive", "first"), ("passive", "last")
 """Keys of a range that two lines give; :func:`read_lines` makes one of them."""
 ACCOUNTS_DECIDE = "decides who may log in and what they see: compare it with the accounts"

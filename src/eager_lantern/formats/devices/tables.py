@@ -3,7 +3,7 @@
 A table is typed off a screen or exported by some page, so heads, separators and words differ. Heads are known by what
 they usually mean; of a cell that cannot be read the line is told, and nothing is taken over, since a rule that is left
 out could make something seem shut that is open. Rows of other transports than TCP and UDP concern no file transfer and
-are left out, which is said.
+are left out, which is reported.
 """
 
 import csv

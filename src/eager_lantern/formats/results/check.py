@@ -41,7 +41,7 @@ class DataResult(ResultPart, frozen=True, kw_only=True):
 
 
 class PromiseResult(ResultPart, frozen=True, kw_only=True):
-    """What is predicted of one promise; ``kept`` is null where it cannot be told."""
+    """What is predicted of one promise; ``kept`` is null where it is unknown."""
 
     client: str
     service: str
@@ -131,7 +131,7 @@ class FindingResult(ResultPart, frozen=True, kw_only=True):
 
 
 class SeenRung(ResultPart, frozen=True, kw_only=True):
-    """One rung: what may be by the prediction, what was seen, and whether they agree; null where one says nothing."""
+    """One rung: what may be by the prediction, what was seen, and whether they agree; null where one states nothing."""
 
     rung: Rung
     predicted: tuple[Outcome, ...]
@@ -186,7 +186,7 @@ class CheckFolderResult(ResultPart, frozen=True, kw_only=True):
 
 
 def check_result(verdict: Verdict, line: LineOf, file: str, seen: tuple[Compared, ...] = ()) -> CheckResult:
-    """The result of a check; ``line`` tells the line of a place in ``file``."""
+    """The result of a check; ``line`` states the line of a place in ``file``."""
     return CheckResult(
         site=verdict.site.site,
         verdict=verdict.verdict,

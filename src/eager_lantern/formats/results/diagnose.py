@@ -41,7 +41,7 @@ class ObservationResult(ResultPart, frozen=True, kw_only=True):
 
 
 class WhereResult(ResultPart, frozen=True, kw_only=True):
-    """Where the site file says how it is meant; without a site file, ``file`` is empty and ``line`` null."""
+    """Where the site file states how it is meant; without a site file, ``file`` is empty and ``line`` null."""
 
     file: str
     line: int | None

@@ -71,7 +71,7 @@ class IncurableResult(ResultPart, frozen=True, kw_only=True):
 
 
 class UndoneResult(ResultPart, frozen=True, kw_only=True):
-    """What may be otherwise on a device than the file says: what to look at there, what undoes it, and the line."""
+    """What may be otherwise on a device than the file states: what to look at there, what undoes it, and the line."""
 
     kind: FaultKind
     at: str

@@ -40,7 +40,7 @@ SETTINGS = {
     "net/ipv6/conf/*/forwarding": "1",
     "net/ipv6/conf/*/accept_ra": "0",
     "net/ipv6/conf/*/accept_redirects": "0",
-    # that nobody has an address is found out by three questions, a second apart unless told otherwise
+    # that nobody has an address is found out by three questions, a second apart unless set otherwise
     "net/ipv4/neigh/*/retrans_time_ms": "100",
     "net/ipv6/neigh/*/retrans_time_ms": "100",
     # what a gateway has forgotten it does not take up again in the middle

@@ -117,7 +117,7 @@ def hop(topology: Topology, here: Onward) -> Hop:
 
 
 def _cloud(topology: Topology, name: str) -> bool:
-    """Whether a device of this name is a cloud's, which says nothing of an address that nobody has."""
+    """Whether a device of this name is a cloud's, which sends nothing about an address that no host has."""
     return any(each.name == name and not each.tells_of_nobody for each in topology.site.gateways)
 
 

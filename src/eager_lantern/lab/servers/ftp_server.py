@@ -127,7 +127,7 @@ class _Passive(PassiveDTP):  # type: ignore[misc]
 
 
 class _Active(ActiveDTP):  # type: ignore[misc]
-    """Connects out from the port that the service says, and says nothing when that works."""
+    """Connects out from the port that the service says, and states nothing when that works."""
 
     def create_socket(self, *args: Any, **kwargs: Any) -> None:
         """A socket that may share its port with earlier data connections."""

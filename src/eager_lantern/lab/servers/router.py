@@ -29,7 +29,7 @@ MOST_REQUEST = 65_536
 
 
 class RouterSetup(Struct, frozen=True):
-    """What the router says: where it stands, its outside address, and its mappings."""
+    """What the router states: where it stands, its outside address, and its mappings."""
 
     address: str
     outside: Address
@@ -215,6 +215,6 @@ class _Answering(asyncio.DatagramProtocol):
         self._transport = cast(asyncio.DatagramTransport, transport)
 
     def datagram_received(self, data: bytes, sender: tuple[str, int]) -> None:
-        """Answer, or say nothing."""
+        """Answer, or state nothing."""
         if reply := self._answer(data, sender):
             self._transport.sendto(reply, sender)

@@ -36,7 +36,7 @@ class Guest:
 @dataclass(frozen=True, slots=True)
 class StandInSetup:
     """How one service of the stand-in is to behave; port 0 is any free one, no certificate
-    means no TLS, and ``inside`` are the peers that are told ``announce_inside``. ``known`` tells
+    means no TLS, and ``inside`` are the peers that are told ``announce_inside``. ``known`` states
     who stands behind an address of this machine."""
 
     guests: tuple[Guest, ...]

@@ -56,7 +56,7 @@ def _socket(kind: socket.SocketKind, address: str) -> socket.socket:
     made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     if sys.platform != "win32":
         made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEPORT, 1)
-    if sys.platform == "linux" and kind is socket.SOCK_DGRAM:  # else a datagram's sender is told of few refusals
+    if sys.platform == "linux" and kind is socket.SOCK_DGRAM:  # else a datagram's sender is listed few refusals
         level, option = (socket.IPPROTO_IPV6, _IPV6_RECVERR) if ":" in address else (socket.IPPROTO_IP, _IP_RECVERR)
         made.setsockopt(level, option, 1)
     made.setblocking(False)

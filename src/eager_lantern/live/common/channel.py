@@ -97,7 +97,7 @@ class Channel:
                 else:
                     self._incoming.write(data)
             except ssl.SSLError:
-                await self._flush()  # the alert tells the peer why
+                await self._flush()  # the alert gives the peer the reason
                 raise
             else:
                 await self._flush()
@@ -140,12 +140,12 @@ async def timed(seconds: float, what: Awaitable[Done]) -> Done:
 
 
 _OWN = {errno.ENETUNREACH, errno.EADDRNOTAVAIL, errno.EAFNOSUPPORT, errno.EINVAL}
-"""What a system says of itself, before anything was sent."""
+"""A system's own error, before anything was sent."""
 _TOLD = "reported by this machine or a device on the way: no host has this address, or a filter forbids it"
 
 
 async def connected(plan: VisitPlan, endpoint: Endpoint) -> Connected:
-    """A connection. Raises Failed with what the network said."""
+    """A connection. Raises Failed with the network's error."""
     try:
         way = plan.reach(endpoint.address, endpoint.port)
         return await plan.vantage.connect(way.address, way.port, way.source)
@@ -162,7 +162,7 @@ async def connected(plan: VisitPlan, endpoint: Endpoint) -> Connected:
 
 def _is_local_error(plan: VisitPlan, address: str, error: OSError) -> bool:
     """Whether “network is unreachable” came from the way: where this machine has a route itself, and nothing but that
-    is asked by connecting a datagram socket, it was told so by ICMPv6."""
+    is asked by connecting a datagram socket, an ICMPv6 message reported it."""
     if error.errno != errno.ENETUNREACH or not isinstance(plan.vantage, Here):
         return False
     with socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, socket.SOCK_DGRAM) as asked:

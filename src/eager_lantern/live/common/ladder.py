@@ -59,7 +59,7 @@ class Climber:
         raise NotImplementedError
 
     async def look_further(self) -> None:
-        """Whatever else the plan asks for; what fails here changes nothing in the ladder, and is told."""
+        """Whatever else the plan asks for; what fails here changes nothing in the ladder, and is reported."""
         raise NotImplementedError
 
     async def leave(self) -> None:
@@ -81,7 +81,7 @@ class Climber:
             await self.leave()
 
     async def look(self, name: Look, step: Callable[[], Awaitable[None]]) -> None:
-        """Look at something beyond the ladder; what fails there changes nothing in it, and is told."""
+        """Look at something beyond the ladder; what fails there changes nothing in it, and is reported."""
         try:
             await step()
             self.looked.add(name)
@@ -103,9 +103,9 @@ class Climber:
         asked: dict[Look, bool] = {
             "closely": plan.looks.closely,
             "rights": plan.looks.tries_rights,
-            "caution": plan.looks.tries_caution,
+            "bounce": plan.looks.tries_caution,
             "range": bool(plan.looks.range_connections),
-            "wrong-logins": bool(plan.looks.login_tries),
+            "login-throttling": bool(plan.looks.login_tries),
         }
         stopped = next((each for each in self.ladder() if each.outcome not in ("ok", "untried")), None)
         rest = f"the session ended at {stopped.rung}" if stopped else "the visit ended before it"

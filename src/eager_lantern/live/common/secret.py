@@ -55,7 +55,7 @@ class Secret:
 
     def hide_in(self, text: str) -> str:
         """The text with the password covered wherever it stands, in every form that :func:`traces` knows. Only
-        for what somebody else has said: a short password may well be a part of our own words."""
+        for foreign text: a short password may well be a part of our own words."""
         parts, done = [], 0
         for first, last in traces(self._text, text, GAP if self.is_long else 0):
             parts += [text[done:first], HIDDEN]

@@ -148,7 +148,7 @@ class DataHabits:
 
 @dataclass(frozen=True, slots=True)
 class FolderLook:
-    """A folder that the account is to see under this name, with its rights there; None where the site says none. The
+    """A folder that the account is to see under this name, with its rights there; None where the site states none. The
     empty name is where the session begins."""
 
     name: str = ""
@@ -157,7 +157,7 @@ class FolderLook:
 
 @dataclass(frozen=True, slots=True)
 class Looks:
-    """What to look at beyond the ladder, and the rights that the site gives the account; None where it says none."""
+    """What to look at beyond the ladder, and the rights that the site gives the account; None where it has none."""
 
     closely: bool = False
     range_connections: int = 0
@@ -217,7 +217,7 @@ def plan_of(
     user: str,
     password: Secret,
 ) -> VisitPlan:
-    """What the site tells of a session of who stands somewhere, with the habits of the client that plays it.
+    """What the site states a session of who stands somewhere, with the habits of the client that plays it.
     Where to connect, by which name, is for whoever makes it to add."""
     tls = service.tls
     mode_of_tls: TlsMode = tls.mode if player.secures(tls) else "none"

@@ -1,6 +1,6 @@
 """How careful a server is with addresses that a client names, and with wrong logins.
 
-RFC 2577, sections 3 and 5: a server that connects wherever it is told can be made to attack others,
+RFC 2577, sections 3 and 5: a server that connects to any address that it is given can be made to attack others,
 and one that takes data from anybody can be robbed of it.
 """
 

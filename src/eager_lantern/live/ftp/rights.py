@@ -42,7 +42,7 @@ class Trial:
         return RightsSeen(tuple(self._found), expected, confined, detail, tuple(left))
 
     async def _in(self, look: FolderLook) -> list[str]:
-        """Every right in a folder, in an order in which each can be told; what could not be removed again."""
+        """Every right in a folder, in an order in which each can be tried; what could not be removed again."""
         self._look, self._files = look, []
         made = f"{look.name}/{self._name}" if look.name else self._name
         file = f"{made}-rights.txt"

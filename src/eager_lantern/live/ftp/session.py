@@ -176,7 +176,7 @@ class Session:
             raise Failed("wrong", f"TLS handshake: {reason}") from None
 
     async def passive(self) -> tuple[Endpoint, Reply]:
-        """Ask for a data port; where the reply says it is."""
+        """Ask for a data port; at the address of the reply."""
         peer = self.wire.peer
         if self.plan.data.extended or ":" in peer:
             reply = await self.ask("EPSV")
@@ -209,7 +209,7 @@ class Session:
 
     async def arrival(self, listener: "Listener") -> Channel:
         """The server's data connection of active mode. Raises Failed where it comes from elsewhere,
-        and where the server says instead that it finds no way."""
+        and where the server states instead that it finds no way."""
         data = asyncio.ensure_future(listener.arrival(self.wire.peer))
         heard = asyncio.ensure_future(self._heard())
         try:
@@ -276,7 +276,7 @@ class Listener:
 
 
 async def opened(plan: VisitPlan, endpoint: Endpoint) -> Channel:
-    """A connection as a channel. Raises Failed with what the network said."""
+    """A connection as a channel. Raises Failed with the network's error."""
     return await Channel.over(await connected(plan, endpoint))
 
 
@@ -316,7 +316,7 @@ def _reuse_hint(reply: Reply) -> str:
 
 
 def followed(plan: VisitPlan, announced: Endpoint, peer: str) -> Endpoint:
-    """Where a passive reply leads: to the address that it names only where the plan follows it, which is said before.
+    """Where a passive reply leads: to the address that it names only where the plan follows it, reported before.
     Raises Failed where that needs a word more than was given."""
     own = plan.target.address or peer
     repaired = Address.parse(announced.address).kind != "public" == Address.parse(own).kind

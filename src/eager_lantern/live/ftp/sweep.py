@@ -11,7 +11,7 @@ A listing may fail because of its port, of its session, or of bad luck, and only
 the port. So a result is written down at once only where the network spoke of this very port: it opened
 and carried a listing, it was refused, or the server named its reason. What one session alone may have
 caused, silence after a short wait, a refused PORT command, is believed only of a second session with full
-patience; a session that broke tells nothing, its port goes back to those that wait, and who has seen three
+patience; a session that broke shows nothing, its port goes back to those that wait, and who has seen three
 of its sessions break gives up. What none came as far as to try stays untried, neither open nor shut.
 
 In passive mode the server chooses: a session asks for ports until one is named that is still to be tried,
@@ -48,7 +48,7 @@ from .session import Session, awaited_at, commanded, followed, opened, taken_in
 LEAST_WAIT_SECONDS = 0.008
 SIDE_BY_SIDE = 128
 MOST_BROKEN = 3
-"""After so many sessions that broke before they told anything of a port, a trial gives up."""
+"""After so many sessions that broke before they showed anything about a port, a trial gives up."""
 _FAULTS = (Failed, ProtocolFault, OSError, ssl.SSLError, EOFError, TimeoutError)
 Progress = Callable[[str], None]
 
@@ -130,7 +130,7 @@ class _Trial:
         self.broken = 0
 
     async def attempt(self, wanted: int, wait: float) -> bool:
-        """Try a port. A session that breaks tells nothing of it, and another may try it again; false once
+        """Try a port. A session that breaks shows nothing about it, and another may try it again; false once
         too many have broken."""
         try:
             await self._one(wanted, wait)

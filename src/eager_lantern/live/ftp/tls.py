@@ -32,7 +32,7 @@ async def sent_chain(session: Session) -> tuple[Sent, ...]:
 
 
 async def takes_old_versions(session: Session) -> bool:
-    """Whether a client that knows none but TLS 1.0 and 1.1 gets through. Raises Failed where it cannot be told."""
+    """Whether a client that knows none but TLS 1.0 and 1.1 gets through. Raises Failed where it is unknown."""
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
     context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
     with warnings.catch_warnings():

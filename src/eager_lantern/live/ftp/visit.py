@@ -145,23 +145,23 @@ class _FtpClimber(Climber):
 
     async def look_further(self) -> None:
         """TLS, rights and the range, as far as they are asked for and the session has come; what fails
-        here changes nothing in the ladder, and is told."""
+        here changes nothing in the ladder, and is reported."""
         plan = self.plan
         if plan.looks.closely and plan.security.mode != "none" and self.address:
             await self.look("closely", self._look_closely)
         elif plan.security.mode == "none":
             self.cannot_look("this session has no TLS", "closely")
         if not self.logged_in:
-            self.cannot_look("the login was rejected", "rights", "caution", "range", "wrong-logins")
+            self.cannot_look("the login was rejected", "rights", "bounce", "range", "login-throttling")
             return
         if plan.looks.tries_rights:
             await self.look("rights", self._look_at_rights)
         if plan.looks.tries_caution:
-            await self.look("caution", self._look_at_caution)
+            await self.look("bounce", self._look_at_caution)
         if plan.looks.range_connections:
             await self.look("range", self._look_at_range)
         if plan.looks.login_tries:  # last, since it may bar this address
-            await self.look("wrong-logins", self._look_at_wrong_logins)
+            await self.look("login-throttling", self._look_at_wrong_logins)
 
     async def _look_closely(self) -> None:
         await self.list_without_resuming()

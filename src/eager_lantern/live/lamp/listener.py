@@ -2,7 +2,7 @@
 
 Theory: places in a crowd
 =========================
-A lamp stands on the internet for hours, and anybody may open connections to it and say nothing. Three things run out:
+A lamp stands on the internet for hours, and anybody may open connections to it and state nothing. Three things run out:
 descriptors, places among those that are waited for, and the kernel's queue before them. So
 
 - connections are accepted one by one, and a place is made before each: the stranger who has been silent longest goes.
@@ -239,7 +239,7 @@ def _bind_error(error: OSError, port: int, protocol: Transport) -> str:
 
 
 def _holder(port: int, protocol: Transport) -> str:
-    """The process that holds a port, where the system tells."""
+    """The process that holds a port, where the system reports it."""
     kind = socket.SOCK_STREAM if protocol == "tcp" else socket.SOCK_DGRAM
     try:
         for each in psutil.net_connections(protocol):

@@ -19,9 +19,9 @@ TRIES = 2
 async def swept(
     vantage: Vantage, address: str, ports: Sequence[int], secret: bytes, protocol: Transport, timeout: float
 ) -> Sweep:
-    """Every port of an address once, silent ones once more. Where the lamp says that it has had no place for some,
+    """Every port of an address once, silent ones once more. Where the lamp reports that it had no place for some,
     ports that were closed without a word are tried again, one after the other; what is closed even then is
-    ``crowded``, since nothing tells it from a port that another program holds."""
+    ``crowded``, since it looks the same as a port that another program holds."""
     turns = asyncio.Semaphore(AT_ONCE)
     ask = _by_tcp if protocol == "tcp" else _by_udp
 

@@ -35,7 +35,7 @@ class SshTrial:
         return f"{self._look.name}/{self._name}" if self._look.name else self._name
 
     async def _in(self, look: FolderLook) -> list[str]:
-        """Every right in a folder, in an order in which each can be told; what could not be removed again."""
+        """Every right in a folder, in an order in which each can be tried; what could not be removed again."""
         self._look = look
         files, file, moved, folder = self._files, self._file, f"{self._file}.renamed", f"{self._file}.folder"
         await self._tried("list", lambda: self._listed(look.name or "."))

@@ -54,7 +54,7 @@ class _SshClimber(Climber):
         self.facts: SshFacts | None = None
 
     def as_failed(self, error: Exception) -> Failed:
-        """What the server says it refuses is told apart from what makes no sense."""
+        """What the server states it refuses is separate from what makes no sense."""
         if isinstance(error, Failed):
             return error
         if isinstance(error, asyncssh.SFTPError):
@@ -82,7 +82,7 @@ class _SshClimber(Climber):
         if plan.looks.tries_rights:
             await self.look("rights", self._look_at_rights)
         if plan.looks.login_tries and self.address:  # last, since it may bar this address
-            await self.look("wrong-logins", self._look_at_wrong_logins)
+            await self.look("login-throttling", self._look_at_wrong_logins)
 
     async def _look_closely(self) -> None:
         offer = await ssh_offer(self.plan, self.address) if self.client.kind else None
@@ -137,7 +137,7 @@ class _SshClimber(Climber):
         return f"{endpoint} answers{packets_note(self._connected.sock)}"
 
     async def _entered(self) -> None:
-        """Greeting, key exchange, host key and login, told apart by how far they came."""
+        """Greeting, key exchange, host key and login, separated by how far they came."""
         started = time.perf_counter()
         try:
             self._connection = await timed(2 * self.plan.limits.timeout, self._shaken())

@@ -71,7 +71,7 @@ SUPERUSER = "run it as root there (sudo)"
 
 
 async def is_linux(vantage: Vantage) -> bool:
-    """Whether the place tells of itself as Linux does."""
+    """Whether the place is a Linux system."""
     try:
         return bool(await vantage.read("/proc/sys/kernel/osrelease"))
     except OSError:
@@ -79,7 +79,7 @@ async def is_linux(vantage: Vantage) -> bool:
 
 
 async def linux_host(vantage: Vantage, far: bool, learning: Learning) -> SurveyedHost:
-    """Everything that the host tells; ``far`` is one whose clock is held against this machine's."""
+    """Everything that the host reports; ``far`` is one whose clock is held against this machine's."""
     found = await learning.of("addresses", "ip address", _interfaces(vantage))
     links = found or linux.Interfaces((), frozenset())
     waiting = await learning.of("listeners", "ss -ltunp", _sockets(vantage)) or ()
@@ -261,7 +261,7 @@ _KINDS: dict[str, SystemKind] = {"win32": "windows", "darwin": "macos"}
 
 
 def this_machine(learning: Learning) -> SurveyedHost:
-    """What this machine tells without a word of a shell."""
+    """What this machine reports without a shell."""
     kind = _KINDS.get(sys.platform, "other")
     addresses = tuple(_own_addresses())
     learning.note_unknown(
@@ -291,7 +291,7 @@ def _own_addresses() -> Iterator[OwnAddress]:
 
 
 def _network(address: Address, mask: str | None) -> AddressSet | None:
-    """The network around an address, by its mask where that is told."""
+    """The network around an address, by its mask where that is known."""
     with contextlib.suppress(ValueError, OSError):
         return network_around(address, _length(mask)) if mask else None
     return None
@@ -323,7 +323,7 @@ def source_towards(address: Address) -> Address | None:
 
 
 def _tunnel(interface: str) -> bool | None:
-    """Whether an interface leads to one other end alone, as tunnels do; None where the system tells no such thing."""
+    """Whether an interface leads to one other end alone, as tunnels do; None where the system does not report it."""
     flags = getattr(psutil.net_if_stats().get(interface), "flags", "")
     return "pointopoint" in flags.split(",") if flags else None
 

@@ -29,7 +29,7 @@ NEVER = ("loopback", "link-local", "multicast", "unspecified", "reserved")
 
 
 class Asks(Struct, frozen=True):
-    """Whether servers that only a resolver's answer names are asked: said before, and where they are not everybody's
+    """Whether servers that only a resolver's answer names are asked: printed before, and where they are not everybody's
     only with a word for it."""
 
     tell: Callable[[str], None]
@@ -104,7 +104,7 @@ async def _placed(vantage: Vantage, server: str, resolver: Address) -> list[tupl
 async def _dns_answer(
     vantage: Vantage, name: str, kind: dns.rdatatype.RdataType, server: Address, recursive: bool
 ) -> dns.message.ChainingResult:
-    """What a server says to one question, with the aliases on the way to it. Raises ValueError where it says nothing
+    """A server's answer to one question, with the aliases on the way to it. Raises ValueError where it states nothing
     that can be taken for an answer, as where its records are another name's."""
     try:
         question = dns.message.make_query(name, kind, use_edns=0, payload=1232, id=secrets.randbelow(65_536))

@@ -1,7 +1,7 @@
 """The router, asked in the three languages that routers speak: NAT-PMP, PCP, and UPnP with its search.
 
 Nobody but the router itself is asked: an answer that leads to another host is left aside. NAT-PMP and UPnP only read.
-PCP tells an outside address in the answer to a mapping alone, so one is made for a port that nobody uses, for the
+PCP states an outside address only in the answer to a mapping, so one is made for a port that nobody uses, for the
 shortest time, and taken back.
 """
 
@@ -34,7 +34,7 @@ Tell = Callable[[str], None]
 
 
 class RouterAnswers(Struct, frozen=True):
-    """What the router tells."""
+    """What the router states."""
 
     outside: tuple[OutsideSeen, ...]
     mappings: tuple[MappingSeen, ...]
@@ -49,7 +49,7 @@ class Asking(Struct, frozen=True):
 
 
 async def router_answers(vantage: Vantage, asking: Asking, tell: Tell, learning: Learning) -> RouterAnswers:
-    """Everything that it tells, in whichever language it speaks."""
+    """Everything that it reports, in whichever language it speaks."""
     ask = f"look at the status page of {asking.router}"
     address, mapped, listed = await asyncio.gather(
         learning.of("outside-address", ask, _by_nat_pmp(vantage, asking)),
@@ -103,7 +103,7 @@ async def _mapped_for_a_moment(vantage: Vantage, asking: Asking, own: Address, t
 
 
 async def _taken_back(requested: Callable[[int], Awaitable[bytes]], nonce: bytes) -> bool:
-    """Whether the router says that the mapping is gone; also where it is not known whether it was ever made."""
+    """Whether the router states that the mapping is gone; also where it is not known whether it was ever made."""
     try:
         return pcp.mapped(await requested(0), nonce).seconds == 0
     except (Failed, ValueError, OSError):
@@ -150,7 +150,7 @@ async def _igd_answer(vantage: Vantage, router: str, learning: Learning) -> Rout
         try:
             values = await done("GetGenericPortMappingEntry", NewPortMappingIndex=number)
             mappings.append(await understood(partial(igd.mapping, values, by)))
-        except igd.Declined:  # the end of its list; which number it says differs
+        except igd.Declined:  # the end of its list; which number it sends differs
             return RouterAnswers(outside, tuple(mappings))
     learning.note_unknown("mappings", f"it lists more than {MOST_MAPPINGS}", f"look at the page of {router}")
     return RouterAnswers(outside, tuple(mappings))

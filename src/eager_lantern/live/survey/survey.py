@@ -38,7 +38,7 @@ class SurveyPlan(Struct, frozen=True):
 
 
 async def survey(vantage: Vantage, wanted: SurveyPlan, observers: Sequence[SshVantage], tell: Tell) -> Survey:
-    """What is there, as it can be told from a place. ``observers`` are hosts outside that see this machine."""
+    """What is there, as seen from a place. ``observers`` are hosts outside that see this machine."""
     learning = Learning()
     host = await _survey_host(vantage, learning)
     return await outside_of_host(vantage, host, wanted, observers, tell, learning)
@@ -52,7 +52,7 @@ async def outside_of_host(
     tell: Tell,
     learning: Learning,
 ) -> Survey:
-    """What everybody else tells of a host that is known: its router, who sees it from outside, names."""
+    """What others report about a known host: its router, servers outside, names."""
     way = next((each for each in host.ways_out if each.gateway is not None), None)
     router = wanted.router or (way.gateway if way else None)
     router_facts, by_stun, by_ssh, names = await asyncio.gather(

@@ -31,7 +31,7 @@ MOST_BYTES = 65_536
 WINDOW_BYTES = 262_144
 CHUNK = 16_384
 QUIET_SECONDS = 600.0
-"""Longer than somebody takes to type a password at the near end, which says nothing meanwhile."""
+"""Longer than somebody takes to type a password at the near end, which states nothing meanwhile."""
 MOST_ADDRESSES = 500
 MOST_ROUTE_LINES = 200_000
 RUN_SECONDS = 10.0
@@ -178,7 +178,7 @@ class FarEnd:
         self.say({"is": "held", "n": number})
 
     async def _own(self, number: int, head: Head, body: bytes) -> None:
-        """This host's own addresses, as far as they can be told."""
+        """This host's own addresses, as far as they are known."""
         own = await asyncio.get_running_loop().run_in_executor(None, own_addresses)
         self.say({"is": "own", "n": number, "own": own[:MOST_ADDRESSES]})
 
@@ -192,7 +192,7 @@ class FarEnd:
             self.say({"is": "answered", "n": number}, await loop.sock_recv(tried, MOST_BYTES))
 
     async def _read(self, number: int, head: Head, body: bytes) -> None:
-        """The beginning of a file, as of those in which a system tells of itself."""
+        """The beginning of a file, as of those in which a system shows its state."""
         self.say({"is": "read", "n": number}, beginning_of(head["path"]))
 
     async def _run(self, number: int, head: Head, body: bytes) -> None:

@@ -45,7 +45,7 @@ def _never() -> None:
 @dataclass(frozen=True, slots=True)
 class Connected:
     """A connection that stands: a stream socket that does not block, and the addresses of both ends as
-    they are where it was opened. ``lost`` tells why it ended, where the socket itself cannot."""
+    they are where it was opened. ``lost`` states why it ended, where the socket itself cannot."""
 
     sock: socket.socket
     local: str

@@ -40,7 +40,7 @@ _OPTIONS = (
 
 
 class AgentReply(Struct, frozen=True, rename={"what": "is", "number": "n"}):
-    """What the far end says; which fields there are depends on ``what``."""
+    """A message of the far end; which fields there are depends on ``what``."""
 
     what: str
     number: int
@@ -103,7 +103,7 @@ class Link:
         if self._process is None:
             return
         assert self._process.stdin is not None
-        # ssh may be asking for a passphrase: told to terminate, it turns the terminal's echo on again
+        # ssh may be asking for a passphrase: when terminated, it turns the terminal's echo on again
         for end in (self._process.stdin.close, self._process.terminate, self._process.kill):
             with contextlib.suppress(ProcessLookupError):
                 end()
@@ -132,7 +132,7 @@ class Link:
         self.round_trip_seconds = time.perf_counter() - started
 
     async def _overheard(self) -> None:
-        """The last of what ssh says on its own account."""
+        """The last of ssh's own output."""
         assert self._process is not None
         assert self._process.stderr is not None
         while data := await self._process.stderr.read(CHUNK):
@@ -242,7 +242,7 @@ class _Carried:
         self._outwards = loop.create_task(self._send())
 
     def take(self, reply: AgentReply, body: bytes) -> None:
-        """What the far end says of this connection."""
+        """The far end's messages about this connection."""
         if reply.what == "data":
             self._held += len(body)
             if self._held > WINDOW_BYTES:

@@ -24,7 +24,7 @@ class Here:
     round_trip_seconds: float | None = None
 
     async def find(self, name: str, port: int) -> str:
-        """As the system's resolver says, which may take long and cannot be interrupted."""
+        """By the system's resolver, which may take long and cannot be interrupted."""
         found = await aside(lambda: socket.getaddrinfo(name, port, type=socket.SOCK_STREAM))
         return str(found[0][4][0])
 
@@ -48,7 +48,7 @@ class Here:
         return Listening(made, arrived)
 
     async def ask(self, address: str, port: int, question: bytes) -> bytes:
-        """By a socket that is connected, so that refusals are told."""
+        """By a socket that is connected, so that refusals are reported."""
         loop = asyncio.get_running_loop()
         with contextlib.closing(_socket(address, socket.SOCK_DGRAM)) as tried:
             await loop.sock_connect(tried, (address, port))

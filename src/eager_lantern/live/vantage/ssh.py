@@ -31,7 +31,7 @@ class SshVantage:
         await self._link.__aexit__()
 
     async def find(self, name: str, port: int) -> str:
-        """As the resolver there says."""
+        """By the resolver there."""
         reply, _ = await self._link.asked({"do": "find", "name": name, "port": port})
         return reply.address
 
@@ -67,7 +67,7 @@ class SshVantage:
         return True
 
     async def second_address(self, own: str) -> str | None:
-        """From what the host tells of itself."""
+        """From the host's own list."""
         reply, _ = await self._link.asked({"do": "own"})
         try:
             return second_of(own, reply.own)

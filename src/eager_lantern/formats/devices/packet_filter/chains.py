@@ -49,7 +49,7 @@ class Doubt(Struct, frozen=True):
 
 class Decided(Struct, frozen=True):
     """What becomes of some connections; ``rewrite`` is what a rewriting rule does, and what it writes. Where that is
-    unknown, ``likely`` is what the rule does if it matches, where that is known, and ``doubt`` tells which it is."""
+    unknown, ``likely`` is what the rule does if it matches, where that is known, and ``doubt`` states which it is."""
 
     action: Literal["allow", "deny", "refuse", "unknown"]
     box: Box
@@ -189,7 +189,7 @@ class Ruleset:
         return found if len(found) <= MOST_CUT else [doubtful.box]
 
     def walk(self, key: Chain, left: list[Box], whole: list[Box], depth: int) -> Iterator[Decided]:
-        """The verdicts of a chain, of which the first that matches decides; what it says nothing of is not among them.
+        """The verdicts of a chain, of which the first that matches decides; the rest is not among them.
         Of the ``whole`` that comes to it without having left it again, ``left`` is what no rule has decided yet; what
         rules in a row decide is taken off it only once something depends on it."""
         taken: list[Box] = []

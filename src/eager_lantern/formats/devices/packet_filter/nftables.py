@@ -74,7 +74,7 @@ def listening(site: Site) -> dict[str, PortSet]:
 
 
 def host_rules(both: HostFilter, category: str | None, listening: Listening, reads: PortSet = NO_PORTS) -> str:
-    """The table of a host; ``listening`` tells the ports of a service that a rule names, ``reads`` the control ports
+    """The table of a host; ``listening`` states the ports of a service that a rule names, ``reads`` the control ports
     that its FTP helper watches."""
     return _replacing_table(
         [
@@ -395,7 +395,7 @@ _WIRES = "# Put the names of this machine's interfaces here (ip -brief address).
 
 
 def rule_files(site: Site) -> dict[str, str]:
-    """The text of the rule file of each device whose system is linux, by its name; none for one of which the file says
+    """The text of the rule file of each device whose system is linux, by its name; none for one whose file states
     that something is not known."""
     ports = listening(site)
     found = {}

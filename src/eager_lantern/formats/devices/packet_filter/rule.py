@@ -397,7 +397,7 @@ def _union_of_addresses(values: Sequence[Any]) -> AddressSet:
 
 
 def _as_site_text(each: Any) -> str:
-    """An address, a prefix or a range as the site file has it."""
+    """An address, a prefix or a range as the site file states."""
     if isinstance(each, dict) and "prefix" in each:
         return f"{each['prefix']['addr']}/{each['prefix']['len']}"
     return "-".join(each["range"]) if isinstance(each, dict) and "range" in each else str(each)
