@@ -140,19 +140,17 @@ def adopt_command(
         list[str],
         typer.Argument(help="The site file, then files of the device; without a site file, kept surveys and visits."),
     ],
-    device: Annotated[str, typer.Option(help="The gateway, server or client that the files are of.")] = "",
-    service: Annotated[str, typer.Option(help="The service that settings are of; default: the only one.")] = "",
+    device: Annotated[str, typer.Option(help="The gateway, server or client that the files belong to.")] = "",
+    service: Annotated[str, typer.Option(help="The service that settings belong to; default: the only one.")] = "",
     direction: Annotated[
-        FilterDirection, typer.Option(help="Which filter a table of rules is of: what comes in, or what goes out.")
+        FilterDirection, typer.Option(help="Which filter a table of rules is for: incoming or outgoing.")
     ] = FilterDirection.into,
     writes: Annotated[
-        bool, typer.Option("--write", help="Write the site file; else the difference is only shown.")
+        bool, typer.Option("--write", help="Write the site file; by default the difference is only shown.")
     ] = False,
-    outside: Annotated[
-        str, typer.Option(help="Of a gateway's rule set: the interface on its outside, as the rules call it.")
-    ] = "",
+    outside: Annotated[str, typer.Option(help="For a gateway's rule set: the name of its outside interface.")] = "",
     inside: Annotated[
-        str, typer.Option(help="Of a rule set: the interface on a gateway's inside, or a host's only one.")
+        str, typer.Option(help="For a rule set: the name of a gateway's inside interface, or of a host's only one.")
     ] = "",
     save: Annotated[Path | None, typer.Option(help="Without a site file: the file to write.")] = None,
     force: Forced = False,
@@ -162,14 +160,14 @@ def adopt_command(
     """Read a device's configuration into the site file.
 
     Reads the router's mappings in a kept survey; tables of forwards and filter rules as CSV, ours or any whose columns
-    mean the same; settings of ProFTPD, of Pure-FTPd and of OpenSSH; or those of any server as a table of setting and
-    value, as sheets writes it. Shows what that would change: promises, who reaches what. With --write the file is
-    changed in those places alone, each with a remark of where it was read.
+    mean the same; rule sets of nftables and iptables; settings of ProFTPD, of Pure-FTPd and of OpenSSH; or those of any
+    server as a table of setting and value, as sheets writes it. Shows what that would change: promises and access. With
+    --write the file is changed in those places alone, each with a remark of where it was read.
 
-    Without a site file it writes a first one from surveys and visits that were kept: each line bears where it was
-    seen, or that nobody has seen it.
+    Without a site file it writes a first one from kept surveys and visits: each line states its source, or that nothing
+    was observed.
 
-    Exit code 0: nothing is lost by it, 1: a promise is, or a way in, 2: bad input.
+    Exit code 0: nothing is lost, 1: a promise or a way in is lost, 2: bad input.
     """
     site = Path(files[0])
     if site.suffix not in (".yaml", ".yml"):

@@ -160,11 +160,9 @@ def check(
         CheckFormat, typer.Option("--format", help="text for people; json, sarif and junit for programs.")
     ] = CheckFormat.text,
     certificate: Annotated[
-        Path | None, typer.Option(readable=False, help="Hold this certificate against what clients type.")
+        Path | None, typer.Option(readable=False, help="Compare this certificate with the names that clients type.")
     ] = None,
-    seen: Annotated[
-        Path | None, typer.Option(readable=False, help="A result that visit --save has kept: put it beside.")
-    ] = None,
+    seen: Annotated[Path | None, typer.Option(readable=False, help="Compare with a result of visit --save.")] = None,
     survey: Annotated[
         list[str] | None,
         typer.Option(help="A kept survey of the server, as FILE, or of a client, as CLIENT=FILE; may be repeated."),
@@ -174,7 +172,7 @@ def check(
     """Predict every promise and name what breaks it.
 
     Of a folder: one line for each site in it. Exit code 0: all promises kept, 1: one is
-    broken, 2: bad input, 3: one is unknown.
+    broken, 2: bad input, 3: cannot tell for one.
     """
     if site is not None and os.path.isdir(site):  # noqa: PTH112  (Path.is_dir raises where it may not look)
         if certificate is not None or seen is not None or survey:

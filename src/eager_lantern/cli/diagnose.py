@@ -44,17 +44,19 @@ def diagnose_command(
     log: Annotated[
         list[str] | None, typer.Option(help="A session log of any client, as FILE or CLIENT=FILE; may be repeated.")
     ] = None,
-    ask: Annotated[bool, typer.Option("--ask", help="Ask for symptoms, then for one test after the other.")] = False,
+    ask: Annotated[
+        bool, typer.Option("--ask", help="Ask for symptoms, then propose one test after the other.")
+    ] = False,
     whole: Annotated[bool, typer.Option("--all", help="Show everything, however many screens it takes.")] = False,
     form: Written = Format.text,
 ) -> None:
-    """Name what is wrong, from what was seen.
+    """Name the causes of what was observed.
 
     Results of visits, session logs or answers go in; out come the causes that explain all of it, the
-    likeliest first, what to look at, the cure of each, and the test that would tell most.
+    likeliest first, what to look at, the cure of each, and the test that is worth most.
 
-    Without a site file a plain router and server stand in. Exit code 0: all is as promised, 1: causes are named,
-    2: bad input, 3: nothing known explains it.
+    Without a site file a plain router and server are assumed. Exit code 0: all is as promised, 1: causes are named,
+    2: bad input, 3: no known cause explains it.
     """
     source = _site_or_plain(site)
     file = "" if source.file == PLAIN else source.file

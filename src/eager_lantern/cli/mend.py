@@ -32,20 +32,22 @@ def mend_command(
     site: SiteArgument = None,
     cause: Annotated[
         list[str] | None,
-        typer.Option(help="Only what cures findings or undoes faults of this kind; may be repeated."),
+        typer.Option(help="Only cures of this kind of finding or fault; may be repeated."),
     ] = None,
-    writes: Annotated[bool, typer.Option("--write", help="Write the site file; else the patch is only shown.")] = False,
+    writes: Annotated[
+        bool, typer.Option("--write", help="Write the site file; by default the patch is only shown.")
+    ] = False,
     form: Written = Format.text,
 ) -> None:
     """Find the cheapest changes that keep every promise.
 
-    Those included that must stay shut; and nothing is let in that the promises do not need. What a change costs
+    Promises of “shut” included; and nothing is opened that the promises do not need. What a change costs
     depends on whose device it is on. A cause that diagnose names on a device is undone there: what to look at
     and to enter is shown, as the file states.
 
     The file is changed in those places alone: comments, order and quotes stay. Exit code 0: all promises are kept
     (with --write: by now), 1: changes are proposed (with --cause of devices as well), or nothing helps,
-    2: bad input, 3: it is unknown.
+    2: bad input, 3: cannot tell.
     """
     path = find_site_file(site)
     text = read_text(path)

@@ -67,7 +67,7 @@ def visit(
     Of a site: every promise of the client that stands here (or of --client), one after the other.
     From several places (--from here --from ssh://pilot@skerry.saltmarsh.example) all at once, a column each.
     The password comes from EAGER_LANTERN_PASSWORD, from ~/.netrc or from a prompt. What is
-    sent is removed again. Exit code 0: works, 1: does not, 2: bad usage, 3: is unknown.
+    sent is removed again. Exit code 0: works, 1: does not, 2: bad usage, 3: cannot tell.
     """
     source = read_site(_site_file(destination.target)) if _names_site(destination.target) else None
     if source is None:

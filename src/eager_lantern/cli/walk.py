@@ -61,7 +61,7 @@ def walk(
 
     With the line of the site file that decides at each device.
 
-    Exit code 0: it arrives, 1: it does not, 2: bad usage or input, 3: it is unknown.
+    Exit code 0: it arrives, 1: it does not, 2: bad usage or input, 3: cannot tell.
     """
     source = read_site(find_site_file(site))
     topology = Topology(source.site)

@@ -59,7 +59,7 @@ def extras(climb: Climb) -> Iterator[Iterator[RenderableType]]:
     if climb.rights is not None:
         yield rights_view(climb.rights)
     if climb.pace is not None:
-        yield facts_view("How it takes wrong logins", throttling_remarks(climb.pace))
+        yield facts_view("Wrong logins", throttling_remarks(climb.pace))
     if climb.missed:
         yield facts_view("Not looked at", (Remark(each.look, None, each.reason) for each in climb.missed))
 

@@ -77,12 +77,15 @@ class VisitDestination:
 class Protection:
     """How the session is protected, and what the server has to show."""
 
-    security: Annotated[SecurityOptions | None, typer.Option(help="Default: the service's, else explicit TLS.")] = None
+    security: Annotated[
+        SecurityOptions | None,
+        typer.Option(help="TLS of the control connection; default: the service's, else explicit."),
+    ] = None
     trust: Annotated[Path | None, typer.Option(readable=False, help="A certificate file (PEM) to trust.")] = None
-    any_certificate: Annotated[
-        bool, typer.Option("--any-certificate", help="Do not examine certificate or host key.")
-    ] = False
-    host_key: Annotated[str, typer.Option(help="The fingerprint that SSH is to show, as SHA256:….")] = ""
+    any_certificate: Annotated[bool, typer.Option("--any-certificate", help="Accept any certificate or host key.")] = (
+        False
+    )
+    host_key: Annotated[str, typer.Option(help="The expected SSH fingerprint, as SHA256:….")] = ""
 
     def of_security(self) -> dict[str, Any]:
         """What it changes of a plan's security. Raises BadInput when the file to trust holds no certificate."""
@@ -154,7 +157,8 @@ class LooksWanted:
         bool, typer.Option("--closely", help="Look closely at TLS or SSH: certificate, key, reuse, algorithms.")
     ] = False
     range_connections: Annotated[
-        int, typer.Option("--find-range", min=0, max=16, help="Find the range of data ports on so many connections.")
+        int,
+        typer.Option("--find-range", min=0, max=16, help="Find the range of data ports over this many connections."),
     ] = 0
     rights: Annotated[bool, typer.Option("--rights", help="Try what the account may do, and where.")] = False
     caution: Annotated[
@@ -200,7 +204,7 @@ class Bounds:
 class Keeping:
     """Where the result goes, and how it is written."""
 
-    save: Annotated[Path | None, typer.Option(help="Keep the result (JSON) in this file, for check --seen.")] = None
+    save: Annotated[Path | None, typer.Option(help="Save the result (JSON) in this file, for check --seen.")] = None
     force: Forced = False
     form: Written = Format.text
     survey: Annotated[

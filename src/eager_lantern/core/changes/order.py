@@ -9,8 +9,8 @@ whoever lets the new in before he shuts the old out loses nobody. Where no singl
 another; a set that leads nowhere is not entered again.
 
 Where no such walk exists, edits have to be made at once: first those of one device, which most devices can take
-together, else all that are left. That is reported, never passed off as safe. The same applies from the start where there are
-more edits than sets that may be looked at: nobody makes thousands one by one.
+together, else all that are left. That is reported, never passed off as safe. The same holds from the start where there
+are more edits than sets that may be looked at: nobody makes thousands one by one.
 """
 
 from collections.abc import Callable, Iterator, Sequence, Set

@@ -79,7 +79,7 @@ class Table(Struct, frozen=True):
 
 
 class Ruling(Struct, frozen=True):
-    """What a table decides about one part of a flow and why, and with what it refuses where that is stated; the action is
+    """What a table decides about one part of a flow and why, and how it refuses where that is stated; the action is
     unknown where it is unknown."""
 
     flow: Flow
