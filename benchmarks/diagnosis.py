@@ -35,7 +35,7 @@ from eager_lantern.core.diagnosis.faults import faults_of
 from eager_lantern.core.diagnosis.hypotheses import Predictions
 from eager_lantern.core.diagnosis.next_test import LEAST_BITS, Spread, information, spreads_of
 from eager_lantern.core.model.change import changed
-from eager_lantern.core.model.site import Site
+from eager_lantern.core.model.site import Site, complete
 from eager_lantern.core.network.topology import Topology
 from eager_lantern.core.observed.observation import Observation, Situation
 from eager_lantern.core.observed.rehearsed import Rehearsed
@@ -89,7 +89,7 @@ def broken_site(site: Site, faults: tuple[Fault, ...], chance: random.Random) ->
     """The site with its faults; a client in the other mode transfers in that."""
     ways = [chance.choice(each.variants) for each in faults]
     broken = changed(settled(site), *(change for way in ways for change in way))
-    modes = {each.name: each.modes[0] for each in broken.clients}
+    modes = {each.name: complete(broken, each).modes[0] for each in broken.clients}
     strayed = {each.at for each in faults if each.kind == "client-other-mode"}
     promises = (replace(each, mode=modes[each.client]) if each.client in strayed else each for each in broken.promises)
     return replace(broken, promises=tuple(promises))

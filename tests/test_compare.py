@@ -25,10 +25,13 @@ from eager_lantern.core.changes.steps import Overlay
 from eager_lantern.core.diagnosis.diagnosis import settled
 from eager_lantern.core.diagnosis.faults import faults_of
 from eager_lantern.core.findings.all import studied
-from eager_lantern.core.model.change import changed
+from eager_lantern.core.mending.mend import mend
+from eager_lantern.core.model.change import change, changed
 from eager_lantern.core.model.consistency import problems
 from eager_lantern.core.model.site import Promise, Site
 from eager_lantern.core.values.addresses import Address
+from eager_lantern.core.verdict import judge
+from eager_lantern.formats.shipped import shipped_costs
 from eager_lantern.formats.site.site_file import parse_site, read_site
 
 QUICK = settings(max_examples=30, deadline=None, suppress_health_check=list(HealthCheck))
@@ -342,3 +345,38 @@ def test_a_site_beside_a_survey_is_held_against_itself_as_it_was_found() -> None
     assert lost == {("field-station", "tide-exchange"), ("institute", "tide-exchange")}
     assert run("compare", survey, AFTER).returncode == 0
     assert run("compare", survey, survey).returncode == 2
+
+
+SHARED = """
+lantern: 1
+site: Pier
+networks: [{name: office, subnet: 10.61.4.0/24}]
+server: {name: store, network: office, address: 10.61.4.20}
+services:
+  - {name: tides, protocol: ftp, control_port: 21, passive: {ports: 61200-61203, announce: 10.61.4.77}}
+habits: [{name: app, trusts_announced: false}]
+clients:
+  - {name: gauge, network: office, address: 10.61.4.9, habits: app, reaches: 10.61.4.20}
+  - {name: buoy, network: office, address: 10.61.4.10, habits: app, trusts_announced: false, reaches: 10.61.4.20}
+promises: [{client: gauge, service: tides, mode: passive}, {client: buoy, service: tides, mode: passive}]
+"""
+
+
+def test_a_habit_that_changes_is_one_edit_and_changes_who_has_it_and_has_no_word_of_its_own() -> None:
+    before = parse_site("before", SHARED).site
+    after = parse_site("after", SHARED.replace("name: app, trusts_announced: false", "name: app")).site
+    assert changed(before, change(before, ("habits", 0, "trusts_announced"), True)) == after
+    comparison = compare(before, after)
+    assert [(each.path, each.old, each.new) for each in comparison.edits] == [
+        (("habits", "app", "trusts_announced"), False, True)
+    ]
+    assert [(each.promise.client, each.turn) for each in comparison.promises] == [("gauge", "lost"), ("buoy", "same")]
+
+
+def test_a_cure_of_a_client_goes_before_its_habits() -> None:
+    broken = parse_site("broken", SHARED.replace("name: app, trusts_announced: false", "name: app")).site
+    cured = changed(broken, change(broken, ("clients", 0, "trusts_announced"), False))
+    assert (judge(broken).verdict, judge(cured).verdict) == ("broken", "kept")
+    plan = mend(broken, shipped_costs()).plan
+    assert plan is not None
+    assert judge(changed(broken, *plan.changes)).verdict == "kept"

@@ -61,9 +61,9 @@ def survey_command(
 ) -> None:
     """See what is there: this host, its network, its outside.
 
-    On the server or on a client; with a site file, what differs from it. Only the router is asked without being named, and
-    nothing is changed; for PCP a mapping is made and removed, which is printed before. What is unknown is listed with
-    where to look.
+    On the server or on a client; with a site file, what differs from it. Only the router is asked without being named,
+    and nothing is changed; for PCP a mapping is made and removed, which is printed before. What is unknown is listed
+    with where to look.
 
     Exit code 0: nothing hinders, 1: something does, 2: bad input, 3: the place cannot be reached.
     """

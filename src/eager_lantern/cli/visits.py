@@ -10,7 +10,19 @@ from typing import Any, Literal
 import typer
 from msgspec import structs
 
-from ..core.model.site import Client, Mode, Promise, Server, Service, Site, account_of, effective_rights, rights_in
+from ..core.model.site import (
+    Client,
+    CompleteClient,
+    Mode,
+    Promise,
+    Server,
+    Service,
+    Site,
+    account_of,
+    complete,
+    effective_rights,
+    rights_in,
+)
 from ..core.network.topology import Topology
 from ..core.observed.climb import Climb
 from ..core.observed.compared import Outlook
@@ -98,17 +110,17 @@ def _unpromised(site: Site, client: Client, service: str, mode: Mode | None) -> 
     transfers = [each.name for each in site.services if each.protocol != "other"]
     if not service and len(transfers) != 1:
         raise typer.BadParameter(f"--service is needed; this site has {', '.join(transfers) or 'none'}")
-    return Promise(client=client.name, service=service or transfers[0], mode=mode or client.modes[0])
+    return Promise(client=client.name, service=service or transfers[0], mode=mode or complete(site, client).modes[0])
 
 
 def _wanted(topology: Topology, client: Client, promise: Promise) -> WantedVisits:
     service = next(each for each in topology.site.services if each.name == promise.service)
-    plan = _plan_for_client(topology, client, service, promise.mode or "passive")
+    plan = _plan_for_client(topology, complete(topology.site, client), service, promise.mode or "passive")
     acts: dict[str, Act] = {"ftp": "session", "sftp": "ssh", "other": "knock"}
     return WantedVisits(plan, acts[service.protocol] if promise.holds == "works" else "knock", promise.holds)
 
 
-def _plan_for_client(topology: Topology, client: Client, service: Service, mode: Mode) -> VisitPlan:
+def _plan_for_client(topology: Topology, client: CompleteClient, service: Service, mode: Mode) -> VisitPlan:
     """A session as a client of the site has it."""
     position = position_of(topology, client.name)
     addresses = targets(topology, position)

@@ -4,7 +4,19 @@ from collections.abc import Iterator
 
 from ..model.change import change
 from ..model.entries import OWN, Destination
-from ..model.site import INTERNET, Client, Filter, HostFilter, Mode, Passive, Rule, Service, Site
+from ..model.site import (
+    INTERNET,
+    Client,
+    CompleteClient,
+    Filter,
+    HostFilter,
+    Mode,
+    Passive,
+    Rule,
+    Service,
+    Site,
+    complete,
+)
 from ..network.topology import Topology, free_address
 from ..values.addresses import Address, Addresses
 from ..values.outcomes import Rung
@@ -223,8 +235,9 @@ def client_faults(site: Site) -> Iterator[Fault]:
     """Of every client of the site."""
     for i, client in enumerate(site.clients):
         place: SitePath = ("clients", i)
-        yield from _modes(site, place, client)
-        if client.speaks_tls != "never" and any(each.tls.mode != "none" for each in site.services):
+        used = complete(site, client)
+        yield from _modes(site, place, used)
+        if used.speaks_tls != "never" and any(each.tls.mode != "none" for each in site.services):
             yield Fault(
                 "client-without-tls",
                 (*place, "speaks_tls"),
@@ -238,7 +251,7 @@ def client_faults(site: Site) -> Iterator[Fault]:
             yield _port_filter_fault(site, place, client)
 
 
-def _modes(site: Site, place: SitePath, client: Client) -> Iterator[Fault]:
+def _modes(site: Site, place: SitePath, client: CompleteClient) -> Iterator[Fault]:
     other: Mode = "active" if client.modes[:1] == ("passive",) else "passive"
     yield Fault(
         "client-other-mode",

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..model.site import Client, Mode, Promise, Site
+from ..model.site import CompleteClient, Mode, Promise, Site
 from ..network.flow import Flow
 from ..network.journey import trace
 from ..network.topology import Topology
@@ -114,7 +114,7 @@ def _as_tried(position: ClientPosition, tried: Situation) -> ClientPosition:
     return replace(position, spec=spec)
 
 
-def _untrusting(spec: Client) -> Client:
+def _untrusting(spec: CompleteClient) -> CompleteClient:
     return replace(spec, trusts_announced=False)
 
 

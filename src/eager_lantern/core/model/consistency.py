@@ -11,6 +11,7 @@ from .site import (
     INTERNET,
     Account,
     Client,
+    CompleteClient,
     Filter,
     Forward,
     Gateway,
@@ -22,6 +23,7 @@ from .site import (
     Service,
     Site,
     StaticRoute,
+    complete,
     parts_of,
 )
 
@@ -194,7 +196,7 @@ def _all_filters(site: Site) -> Iterator[tuple[SitePath, Filter]]:
 
 
 def _promise_problems(site: Site) -> Iterator[Problem]:
-    clients = {each.name: each for each in site.clients}
+    clients = {each.name: complete(site, each) for each in site.clients}
     services = {each.name: each for each in site.services}
     for i, promise in enumerate(site.promises):
         place: SitePath = ("promises", i)
@@ -209,7 +211,9 @@ def _promise_problems(site: Site) -> Iterator[Problem]:
             yield from _mode_problems(promise, service, clients.get(promise.client), place)
 
 
-def _mode_problems(promise: Promise, service: Service, client: Client | None, place: SitePath) -> Iterator[Problem]:
+def _mode_problems(
+    promise: Promise, service: Service, client: CompleteClient | None, place: SitePath
+) -> Iterator[Problem]:
     if service.protocol != "ftp":
         if promise.mode:
             message = f"“{service.name}” has protocol {service.protocol}, which has no passive or active mode"

@@ -336,27 +336,39 @@ class Account(Part, frozen=True):
 
 
 class Client(Part, frozen=True):
-    """A place where users stand."""
+    """A place where users stand, as the file has it: what is None here is as its habits have it, else by default."""
 
     name: Name
     network: Name
     address: Addresses = Addresses()
     reaches: Typed | None = None
-    modes: tuple[Mode, ...] = ("passive",)
+    modes: tuple[Mode, ...] | None = None
     gateway: Name | None = None
     routes: tuple[StaticRoute, ...] = ()
     on_server: bool = False
     habits: Name | None = None
+    uses_epsv: bool | Literal["first"] | None = None
+    trusts_announced: bool | Literal["unless-private"] | None = None
+    maps_ipv4: bool | None = None
+    speaks_tls: SpeaksTls | None = None
+    resumes_tls: bool | None = None
+    keeps_alive: Duration | None = None
+    active_address: Address | None = None
+    active_ports: PortSet | None = None
+    category: Name | None = None
+    filter: HostFilter = HostFilter()
+
+
+class CompleteClient(Client, frozen=True):
+    """A client with its habits filled in (:func:`complete`)."""
+
+    modes: tuple[Mode, ...] = ("passive",)
     uses_epsv: bool | Literal["first"] = False
     trusts_announced: bool | Literal["unless-private"] = True
     maps_ipv4: bool = False
     speaks_tls: SpeaksTls = "where-offered"
     resumes_tls: bool = True
-    keeps_alive: Duration | None = None
-    active_address: Address | None = None
     active_ports: PortSet = UNPRIVILEGED
-    category: Name | None = None
-    filter: HostFilter = HostFilter()
 
     def extends(self, service: "Service", family: Family) -> bool | None:
         """Whether its data is asked for by EPSV or EPRT (RFC 2428); None where it would have to be, and the server
@@ -459,3 +471,15 @@ def parts_of(path: str) -> tuple[str, ...]:
 
 def _all_rights(several: Iterable[tuple[Right, ...]]) -> frozenset[Right]:
     return frozenset(right for each in several for right in each)
+
+
+_HABITS = tuple(name for name in Habits.__struct_fields__ if name != "name")
+
+
+def complete(site: Site, client: Client) -> CompleteClient:
+    """The client with its own words first, then those of the habits that it names, then the defaults."""
+    shared = next((each for each in site.habits if each.name == client.habits), Habits(name="default"))
+    values = {name: getattr(client, name) for name in Client.__struct_fields__}
+    return CompleteClient(
+        **values | {name: getattr(shared, name) for name in _HABITS if values[name] is None},
+    )

@@ -13,7 +13,18 @@ from typing import Literal
 
 from msgspec import Struct, structs
 
-from ..model.site import INTERNET, Client, Gateway, HostFilter, Server, Service, Site, StaticRoute
+from ..model.site import (
+    INTERNET,
+    Client,
+    CompleteClient,
+    Gateway,
+    HostFilter,
+    Server,
+    Service,
+    Site,
+    StaticRoute,
+    complete,
+)
 from ..values.addresses import FAMILIES, Address, Addresses, AddressSet, Family, Prefix96, public_addresses
 from ..values.ports import PortSet
 from ..values.text_value import SitePath
@@ -93,7 +104,7 @@ class Topology:
         self.derived: dict[Hashable, Topology] = {}
         self._searched: dict[tuple[str, Family | None, str], dict[str, tuple[Crossing, ...]]] = {}
         self._exits: dict[str, list[Crossing]] = {}
-        self._clients = {each.name: each for each in site.clients}
+        self._clients = {each.name: complete(site, each) for each in site.clients}
         self._hosts = {each.name: each for each in (*self.clients, self.server)}
         self._devices = {each.name: each for each in self.devices}
         self._holders = dict(self._held())
@@ -119,8 +130,8 @@ class Topology:
         """The host or gateway of this name. Raises KeyError."""
         return self._hosts.get(name) or self._devices[name]
 
-    def client(self, name: str) -> Client | None:
-        """The client of this name; None for a network, and where there is none."""
+    def client(self, name: str) -> CompleteClient | None:
+        """The client of this name with its habits; None for a network, and where there is none."""
         return self._clients.get(name)
 
     def holder(self, network: str, address: Address) -> Host | Side | None:

@@ -33,7 +33,7 @@ from collections.abc import Callable, Hashable, Iterator, Sequence
 from msgspec import structs
 from msgspec.structs import replace
 
-from ..model.site import OPEN, Client, Promise
+from ..model.site import OPEN, CompleteClient, Promise
 from ..network.flow import Flow, Journey, Step
 from ..network.journey import Expected
 from ..network.topology import Host, Topology
@@ -73,7 +73,7 @@ def _habits(topology: Topology, promise: Promise, position: ClientPosition) -> H
     return _nameless(spec), families, promise.service, promise.mode, port
 
 
-def _nameless(spec: Client) -> Client:
+def _nameless(spec: CompleteClient) -> CompleteClient:
     return structs.replace(spec, name="", address=Addresses())
 
 

@@ -10,7 +10,7 @@ from shlex import quote
 from msgspec.structs import replace
 
 from ..model.entries import Destination
-from ..model.site import INTERNET, Client, Service, Site
+from ..model.site import INTERNET, Client, CompleteClient, Service, Site
 from ..network.flow import Journey
 from ..network.reachability import doors
 from ..network.topology import LOCALHOST, Host, Topology
@@ -23,7 +23,7 @@ def position_of(topology: Topology, name: str) -> ClientPosition:
     """The client of this name, or anybody on the network of this name."""
     spec = topology.client(name)
     if spec is None:
-        return ClientPosition(name, name, name, topology.strangers(name), Client(name=name, network=name))
+        return ClientPosition(name, name, name, topology.strangers(name), CompleteClient(name=name, network=name))
     own = AddressSet.single(*(each for family in FAMILIES for each in spec.address.of_family(family)[:1]))
     own = spec.address.as_set if spec.on_server else own  # there each address has a connection of its own
     sources = own if spec.address else topology.strangers(spec.network)

@@ -7,7 +7,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..model.problem import network_names
-from ..model.site import INTERNET, Service, Site, Transport
+from ..model.site import INTERNET, Service, Site, Transport, complete
 from ..network.reachability import Reach, opener, reaches
 from ..network.topology import Topology, listens_on
 from ..values.addresses import Address
@@ -149,5 +149,5 @@ def _needed_ports(site: Site) -> dict[tuple[str, Transport], PortSet]:
     active = {each.client for each in works if each.mode == "active"}
     for client in site.clients:
         if client.name in active:
-            found[client.name, "tcp"] = client.active_ports
+            found[client.name, "tcp"] = complete(site, client).active_ports
     return found

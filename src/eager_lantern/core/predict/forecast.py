@@ -6,7 +6,7 @@ from typing import assert_never
 
 from msgspec import Struct, field
 
-from ..model.site import Client, Promise, Refusal, Service
+from ..model.site import CompleteClient, Promise, Refusal, Service
 from ..network.flow import Flow, Journey, Reason
 from ..network.journey import Helped
 from ..network.topology import Host
@@ -52,7 +52,7 @@ class ClientPosition(Struct, frozen=True):
     origin: Host | str
     network: str
     sources: AddressSet
-    spec: Client
+    spec: CompleteClient
 
 
 class Forecast(Struct, frozen=True):

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
-from ..model.site import Active, Client, Gateway, Passive, Promise, Service
+from ..model.site import Active, CompleteClient, Gateway, Passive, Promise, Service
 from ..network.flow import Flow, Journey, Leg, Reason, largest_passing, swallowing
 from ..network.ftp_helper import Followed, announced_to_all, first_reader, named_through, reads_twice
 from ..network.journey import Expected, trace
@@ -220,7 +220,7 @@ def _listening_ports(control: Journey, data: Journey) -> PortSet:
     return data.asked.ports if named else PortSet()
 
 
-def _followed(client: Client, announced: Address, target: Address) -> Address:
+def _followed(client: CompleteClient, announced: Address, target: Address) -> Address:
     """Where a client goes that gets an address for data; ``target`` is where its control connection goes."""
     if client.trusts_announced == "unless-private":
         return target if announced.kind != "public" == target.kind else announced

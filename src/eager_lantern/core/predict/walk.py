@@ -3,7 +3,7 @@
 from msgspec.structs import replace
 
 from ..model.problem import did_you_mean, network_names
-from ..model.site import INTERNET, Client, Mode, Promise, Service, Transport
+from ..model.site import INTERNET, CompleteClient, Mode, Promise, Service, Transport
 from ..network.flow import Flow, Journey
 from ..network.journey import trace
 from ..network.topology import Host, Topology
@@ -37,7 +37,7 @@ def position_at(topology: Topology, text: str) -> ClientPosition:
     if holder is not None:
         name = holder.name if isinstance(holder, Host) else holder.device.name
         raise NoSuchWalk(f"{address} is {name}: a walk starts at a client, or at an address that no device has")
-    spec = Client(name=text, network=network, address=Addresses((address,)))
+    spec = CompleteClient(name=text, network=network, address=Addresses((address,)))
     return ClientPosition(text, network, network, AddressSet.single(address), spec)
 
 

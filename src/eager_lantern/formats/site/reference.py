@@ -9,7 +9,7 @@ import msgspec
 from msgspec import Struct
 
 from ...core.model.entries import KeyPage
-from ...core.model.site import Site
+from ...core.model.site import Client, Habits, Site
 from ..shipped import shipped_text
 from .types import meant, plain_type
 from .yaml_tree import YamlTree
@@ -37,7 +37,7 @@ def key_page(path: str) -> KeyPage | None:
     struct = _struct(kind)
     below = tuple(words[struct.__name__].items())[1:] if struct else ()
     example = next((found for each in _same_keys(owner, keys) if (found := _example(each))), "")
-    return KeyPage(".".join(keys), means, _kind_text(kind), _default_text(field), field.required, example, below)
+    return KeyPage(".".join(keys), means, _kind_text(kind), _default_text(owner, field), field.required, example, below)
 
 
 def _same_keys(owner: type[Struct] | None, keys: list[str]) -> Iterator[list[str]]:
@@ -90,10 +90,13 @@ def _kind_text(kind: Any) -> str:
     return meant(kind)
 
 
-def _default_text(field: Any) -> str:
-    value = field.default
+def _default_text(owner: Any, field: Any) -> str:
     if field.required:
         return ""
+    shared = {each.name: each for each in msgspec.structs.fields(Habits)}
+    if owner is Client and field.default is None and field.name in shared:
+        return f"as its habits; without habits {_default_text(Habits, shared[field.name])}"
+    value = field.default
     if value is None or value is msgspec.NODEFAULT or isinstance(value, Struct):
         return "nothing"
     if isinstance(value, bool):

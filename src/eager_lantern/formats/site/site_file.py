@@ -3,12 +3,11 @@
 import os
 from itertools import islice
 from pathlib import Path
-from typing import Any
 
 import msgspec
 
 from ...core.model.consistency import problems
-from ...core.model.site import Client, Site
+from ...core.model.site import Site
 from ...core.values.text_value import SitePath
 from ..damage import guarded
 from ..reading import MOST_COUNTED, BadInput, InputProblem
@@ -56,16 +55,6 @@ def find_site_file(named: Path | None) -> Path:
     )
 
 
-def _with_habits(site: Site, data: Any) -> Site:
-    """The site with each client's own words on top of the habits that it names."""
-    habits = {each["name"]: each for each in data.get("habits", ())}
-    clients = []
-    for client, written in zip(site.clients, data.get("clients", ()), strict=True):
-        shared = {key: value for key, value in habits.get(client.habits, {}).items() if key != "name"}
-        clients.append(msgspec.convert(shared | written, Client, dec_hook=from_text) if shared else client)
-    return msgspec.structs.replace(site, clients=tuple(clients))
-
-
 @guarded
 def read_site(path: Path) -> SiteFile:
     """Read and check a site file. Raises BadInput with everything that is wrong in it."""
@@ -82,7 +71,7 @@ def parse_site(file: str, text: str) -> SiteFile:
     """The same for a text that stands in no file; ``file`` is what errors call it."""
     tree = YamlTree(file, text)
     try:
-        site = _with_habits(msgspec.convert(tree.data, Site, dec_hook=from_text), tree.data)
+        site = msgspec.convert(tree.data, Site, dec_hook=from_text)
     except msgspec.ValidationError as error:
         found = list(islice(faults(Site, tree.data, ()), MOST_COUNTED)) or [((), str(error))]
     else:

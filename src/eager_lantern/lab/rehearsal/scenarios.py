@@ -10,7 +10,7 @@ from secrets import token_hex
 
 from msgspec import structs
 
-from ...core.model.site import Client, Passive, Right, Service, account_of, effective_rights
+from ...core.model.site import Client, CompleteClient, Passive, Right, Service, account_of, effective_rights
 from ...core.network.topology import LOCALHOST, Host, Topology
 from ...core.observed.rehearsed import to_try
 from ...core.predict.endpoints import inside_peers, position_of, resolved, targets, typed_port, unpromised, ways_in
@@ -65,7 +65,7 @@ def typed_names(topology: Topology) -> tuple[str, ...]:
     return tuple(dict.fromkeys(found))
 
 
-def player_of(topology: Topology, forecasts: Sequence[Forecast], position: ClientPosition) -> Client:
+def player_of(topology: Topology, forecasts: Sequence[Forecast], position: ClientPosition) -> CompleteClient:
     """The host that plays a client in a lab: its own, or for a network, or a client whose address the
     site does not tell, one with an address for each part of the network that is treated otherwise."""
     if position.spec.address:
@@ -131,7 +131,9 @@ def _probes(topology: Topology, forecast: Forecast, host: Client) -> Iterator[Pr
                 yield Probe(host.name, "tcp", str(source), SOURCE_PORT, str(target), port)
 
 
-def _session_scenario(topology: Topology, scenario: Scenario, host: Client, folder: Path, trust: Trust) -> Scenario:
+def _session_scenario(
+    topology: Topology, scenario: Scenario, host: CompleteClient, folder: Path, trust: Trust
+) -> Scenario:
     forecast, service = scenario.forecast, scenario.forecast.service
     account, rights = _account_for(topology, forecast)
     ports = to_try(forecast)
@@ -157,7 +159,7 @@ def _session_scenario(topology: Topology, scenario: Scenario, host: Client, fold
     return replace(scenario, plans=plans, ports=ports, guest=replace(guest, ports=handed if passive else ()))
 
 
-def _follows(client: Client) -> Announced:
+def _follows(client: CompleteClient) -> Announced:
     """What a client does with a passive reply that names another host."""
     if client.trusts_announced == "unless-private":
         return "follow-public"
@@ -171,7 +173,7 @@ def _port_order(ports: tuple[int, ...], working: int) -> tuple[int, ...]:
     return ports[:working] * again + ports[working:]
 
 
-def _plan_towards(base: VisitPlan, host: Client, typed: str, target: Address) -> VisitPlan:
+def _plan_towards(base: VisitPlan, host: CompleteClient, typed: str, target: Address) -> VisitPlan:
     """The plan for one of the addresses that a client may try."""
     own = host.active_address or (target if host.on_server and target in host.address.each else None)
     own = own or next(iter(host.address.of_family(target.family)), None)

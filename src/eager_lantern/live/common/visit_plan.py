@@ -13,7 +13,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Literal, Protocol
 
-from ...core.model.site import Client, Mode, Right, Service, TlsMode
+from ...core.model.site import CompleteClient, Mode, Right, Service, TlsMode
 from ...core.network.topology import Topology
 from ...core.predict.endpoints import typed_port
 from ...core.predict.forecast import ClientPosition
@@ -211,7 +211,7 @@ def stranger(plan: VisitPlan) -> VisitPlan:
 def plan_of(
     topology: Topology,
     position: ClientPosition,
-    player: Client,
+    player: CompleteClient,
     service: Service,
     mode: Mode,
     user: str,
