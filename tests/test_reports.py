@@ -26,6 +26,18 @@ def folder(tmp_path: Path) -> Path:
     return tmp_path
 
 
+@pytest.mark.parametrize("form", ["json", "sarif", "junit"])
+def test_a_single_file_that_cannot_be_read_gives_a_result_that_states_the_error(form: str, folder: Path) -> None:
+    done = run("check", "below/d-bad.site.yaml", "--format", form, cwd=folder)
+    assert done.returncode == 2
+    assert "d-bad.site.yaml:2: " in done.stderr
+    if form == "json":
+        (site,) = json.loads(done.stdout)["sites"]
+        assert (site["error"] + "\n", site["result"]) == (done.stderr, None)
+    else:
+        assert "d-bad.site.yaml" in done.stdout
+
+
 def test_a_folder_gives_a_line_a_site_and_a_total(folder: Path) -> None:
     done = run("check", ".", cwd=folder)
     *rows, _, total = done.stdout.splitlines()

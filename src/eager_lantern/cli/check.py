@@ -67,15 +67,31 @@ def check_folder(folder: Path, form: CheckFormat) -> None:
     if form is CheckFormat.text:
         show(folder_view([_row(each, folder) for each in found]))
     else:
-        sites = [
-            {"file": each.file, "error": None if each.result else each.fault or str(each.error), "result": each.result}
-            for each in found
-        ]
-        written(found, form, {"format": "eager-lantern/check-folder/1", "sites": sites})
+        written(found, form, _of_several(found))
     for each in found:
         if each.fault:
             print(f"eager-lantern: a fault of the program itself ({each.file}): {each.fault}", file=sys.stderr)
     raise typer.Exit(worst(map(_folder_code, found)))
+
+
+def _of_several(found: list[Checked]) -> Result:
+    sites = [
+        {"file": each.file, "error": None if each.result else each.fault or str(each.error), "result": each.result}
+        for each in found
+    ]
+    return {"format": "eager-lantern/check-folder/1", "sites": sites}
+
+
+def _read(site: Path | None, form: CheckFormat) -> SiteFile:
+    """The site that is meant. Where it cannot be read, a program gets a result as of a folder, which states the error;
+    raises BadInput all the same."""
+    try:
+        return read_site(find_site_file(site))
+    except BadInput as error:
+        if form is not CheckFormat.text:
+            found = [Checked(error.file, None, error)]
+            written(found, form, _of_several(found))
+        raise
 
 
 def _folder_code(each: Checked) -> int:
@@ -177,10 +193,8 @@ def check(
     if site is not None and os.path.isdir(site):  # noqa: PTH112  (Path.is_dir raises where it may not look)
         if certificate is not None or seen is not None or survey:
             raise typer.BadParameter("--certificate, --seen and --survey belong to one site; name the site file")
-        # merged
-
         check_folder(site, form)
-    source = read_site(find_site_file(site))
+    source = _read(site, form)
     try:
         verdict = judged(source, certificate)
     except Exception as error:
@@ -193,8 +207,6 @@ def check(
     if form is CheckFormat.text:
         show(check_view(verdict, Shown(source.file, source.line, usual_names, whole)))
     else:
-        # merged  # the parts of results load slowly, and a view needs none
-
         found = checked(source, verdict)
         written([found], form, found.result or {})
     raise typer.Exit(of_verdict(verdict.verdict))

@@ -64,8 +64,6 @@ def check_body(verdict: Verdict, shown: Shown) -> Iterator[RenderableType]:
     yield ""
     yield from openings_view(verdict.openings, shown.line, shown.usual)
     if verdict.kinds:
-        # merged  # few sites describe no clients
-
         yield ""
         yield from kinds_view(verdict.kinds)
     for ledger in _worth_showing(verdict, shown):

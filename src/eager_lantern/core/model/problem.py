@@ -8,6 +8,8 @@ from ..values.addresses import Address
 from ..values.text_value import SitePath
 from .site import INTERNET, Site
 
+MOST_NAMES = 12
+
 
 class Problem(Struct, frozen=True):
     """Something that stops the site from meaning anything."""
@@ -24,7 +26,9 @@ def did_you_mean(wrong: str, known: Iterable[str]) -> str:
     near = get_close_matches(wrong, names, n=1, cutoff=0.6)
     if near:
         return f"; did you mean “{near[0]}”?"
-    return f"; known here: {', '.join(names[:12])}" if names else "; there are none yet"
+    shown = ", ".join(names[:MOST_NAMES])
+    more = f" and {len(names) - MOST_NAMES} more" if len(names) > MOST_NAMES else ""
+    return f"; known here: {shown}{more}" if names else "; there are none yet"
 
 
 def network_names(site: Site) -> list[str]:
