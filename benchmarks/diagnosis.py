@@ -46,8 +46,8 @@ from eager_lantern.formats.reading import BadInput
 from eager_lantern.formats.results.observations import observations_of_rehearsal
 from eager_lantern.formats.results.rehearse import rehearse_result
 from eager_lantern.formats.session_logs import read_session_log
-from eager_lantern.formats.shipped import shipped_knowledge
 from eager_lantern.formats.site.site_file import parse_site
+from eager_lantern.formats.weights import shipped_knowledge
 from eager_lantern.lab.kernel.lab import KernelLab
 from eager_lantern.lab.kernel.layout import lab_nodes
 from eager_lantern.lab.rehearsal.scenarios import listened_on

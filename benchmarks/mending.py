@@ -24,8 +24,8 @@ from eager_lantern.core.model.change import Change, changed
 from eager_lantern.core.model.consistency import problems
 from eager_lantern.core.model.site import Site
 from eager_lantern.core.verdict import judge
-from eager_lantern.formats.shipped import shipped_costs
 from eager_lantern.formats.site.site_file import parse_site
+from eager_lantern.formats.weights import shipped_costs
 
 COSTS = shipped_costs()
 MOST_CHANGES, MOST_DEPTH = 18, 4

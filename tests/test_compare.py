@@ -31,8 +31,8 @@ from eager_lantern.core.model.consistency import problems
 from eager_lantern.core.model.site import Promise, Site
 from eager_lantern.core.values.addresses import Address
 from eager_lantern.core.verdict import judge
-from eager_lantern.formats.shipped import shipped_costs
 from eager_lantern.formats.site.site_file import parse_site, read_site
+from eager_lantern.formats.weights import shipped_costs
 
 QUICK = settings(max_examples=30, deadline=None, suppress_health_check=list(HealthCheck))
 FROM_PORTS = (5000, 60000)

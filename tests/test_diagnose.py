@@ -19,8 +19,8 @@ from eager_lantern.core.diagnosis.hypotheses import Predictions
 from eager_lantern.core.diagnosis.next_test import AnsweredTest, _spread
 from eager_lantern.core.observed.observation import FAILED, Observation, PortFate, Situation
 from eager_lantern.core.values.ports import PortSet
-from eager_lantern.formats.shipped import shipped_knowledge
 from eager_lantern.formats.site.site_file import read_site
+from eager_lantern.formats.weights import shipped_knowledge
 
 CASES = Path(__file__).parent / "cases"
 LOGS = yaml.safe_load((CASES / "logs.yaml").read_text())

@@ -10,6 +10,9 @@ from pathlib import Path
 import pytest
 from program import run
 
+from eager_lantern.formats.shipped import finding_pages, terms
+from eager_lantern.formats.site.reference import key_page
+
 ROOT = Path(__file__).parent.parent
 DOCS = ROOT / "docs"
 SHOWN = re.compile(r"<!-- runs ?([0-9 ]*)-->\n```sh\n(.*?)```", re.DOTALL)
@@ -53,3 +56,16 @@ def test_every_link_of_a_page_leads_somewhere(page: Path) -> None:
             heads = re.findall(r"^#+ (.*)$", (page.parent / target).read_text(), re.MULTILINE)
             slugs = {re.sub(r"[\s-]+", "-", re.sub(r"[^\w\s-]", "", each.lower()).strip()) for each in heads}
             assert anchor[1:] in slugs, (target, anchor)
+
+
+@pytest.mark.parametrize("word", list(terms()))
+def test_a_word_of_the_trade_leads_to_pages_that_exist_and_stands_in_the_glossary(word: str) -> None:
+    kinds = finding_pages()
+    assert [each for each in terms()[word] if each not in kinds and key_page(each) is None] == []
+    assert f"| {word} | {', '.join(f'`{each}`' for each in terms()[word])} |" in (DOCS / "glossary.md").read_text()
+
+
+def test_explain_finds_a_word_of_the_trade() -> None:
+    done = run("explain", "NAT", "loopback")
+    assert done.returncode == 0
+    assert "NAT loopback: see gateways.hairpin, hairpin-needed" in done.stdout

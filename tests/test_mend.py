@@ -24,9 +24,9 @@ from eager_lantern.core.model.consistency import problems
 from eager_lantern.core.model.site import Site
 from eager_lantern.core.predict.exposure import beyond_need, exposed, widened
 from eager_lantern.core.values.ports import PortSet
-from eager_lantern.formats.shipped import shipped_costs
 from eager_lantern.formats.site.edits import edited, mended_text
 from eager_lantern.formats.site.site_file import parse_site, read_site
+from eager_lantern.formats.weights import shipped_costs
 
 COSTS = shipped_costs()
 QUICK = settings(max_examples=25, deadline=None, suppress_health_check=list(HealthCheck))

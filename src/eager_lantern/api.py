@@ -35,8 +35,8 @@ from .formats.devices.register import read_files as read_device
 from .formats.reading import BadInput, InputProblem
 from .formats.results.base import as_json
 from .formats.results.check import CheckResult, check_result
-from .formats.shipped import shipped_costs, shipped_knowledge
 from .formats.site.site_file import SiteFile, parse_site, read_site
+from .formats.weights import shipped_costs, shipped_knowledge
 
 __all__ = [
     "Address", "AddressSet", "Addresses", "BadInput", "Change", "CheckResult", "Client", "Comparison", "Costs", "Data",

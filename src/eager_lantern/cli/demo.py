@@ -30,9 +30,10 @@ from ..core.verdict import Verdict, judge
 from ..formats.reading import BadInput, InputProblem
 from ..formats.results.observations import observations_of_rehearsal
 from ..formats.results.rehearse import rehearse_result
-from ..formats.shipped import shipped_costs, shipped_knowledge, usual_names
+from ..formats.shipped import usual_names
 from ..formats.site.edits import mended_text, patch
 from ..formats.site.site_file import SiteFile, read_site
+from ..formats.weights import shipped_costs, shipped_knowledge
 from ..lab.kernel.lab import missing_means
 from ..lab.rehearsal.setup import prepared
 from ..lab.servers.router import RouterSetup, StandInRouter, StandInStun

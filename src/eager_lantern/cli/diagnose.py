@@ -21,8 +21,9 @@ from ..formats.results.base import as_json
 from ..formats.results.diagnose import diagnose_result
 from ..formats.results.observations import clients_of, read_observations
 from ..formats.session_logs import read_session_log
-from ..formats.shipped import shipped_knowledge, shipped_text
+from ..formats.shipped import shipped_text
 from ..formats.site.site_file import PATTERN, SiteFile, find_site_file, parse_site, read_site
+from ..formats.weights import shipped_knowledge
 from ..views.diagnose import diagnose_view
 from ..views.screen import ACCENT, STRONG, command, command_line
 from .arguments.options import Format, SiteArgument, Written, example

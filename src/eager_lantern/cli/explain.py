@@ -10,9 +10,9 @@ from ..core.model.entries import KeyPage
 from ..core.model.problem import did_you_mean
 from ..formats.results.base import as_json
 from ..formats.results.pages import ExplainResult, FindingPage
-from ..formats.shipped import Page, finding_pages, showing_like
+from ..formats.shipped import Page, finding_pages, showing_like, terms
 from ..formats.site.reference import key_page, key_paths
-from ..views.explain import found_view, key_view, list_view, page_view
+from ..views.explain import found_view, key_view, list_view, page_view, term_view
 from .arguments import completion
 from .arguments.options import Format, Written, example
 from .ending import emit, show
@@ -25,7 +25,7 @@ def explain(
     words: Annotated[
         list[str] | None,
         typer.Argument(
-            help="A kind of finding, a key (gateways.hairpin), or what shows (listing hangs); default: list all.",
+            help="A finding, a key (gateways.hairpin), a word (port forwarding) or a symptom (listing hangs).",
             autocompletion=completion.kinds,
         ),
     ] = None,
@@ -34,7 +34,8 @@ def explain(
     """Explain a finding, a key of the site file, or what shows.
 
     Of a finding: what it means, how it shows, how to cure it. Of a key: what it means, what it may hold, its default
-    and an example. Of anything else: the findings that show like this.
+    and an example. Of a word of the trade: what it is called here. Of anything else: the findings that show like this.
+    Without a word: a list of all.
     """
     asked = " ".join(words or ()).strip()
     pages = finding_pages()
@@ -44,6 +45,10 @@ def explain(
         _emit_pages(form, chosen, [], page_view(kind, pages[kind]) if asked else list_view(pages, dict(key_paths())))
     elif key := key_page(asked):
         _emit_pages(form, {}, [key], key_view(key))
+    elif meant := terms().get(kind):
+        keys = [page for each in meant if (page := key_page(each))]
+        findings = {each: pages[each] for each in meant if each in pages}
+        _emit_pages(form, findings, keys, term_view(asked, keys, findings))
     elif found := showing_like(asked, pages):
         alike = {each: pages[each] for each in found}
         _emit_pages(form, alike, [], found_view(asked, alike))

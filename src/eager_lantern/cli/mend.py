@@ -12,10 +12,10 @@ from ..core.model.site import Site
 from ..core.verdict import judge
 from ..formats.results.base import as_json
 from ..formats.results.mend import mend_result
-from ..formats.shipped import shipped_costs
 from ..formats.site.edits import mended_text, patch
 from ..formats.site.site_file import as_typed, find_site_file, parse_site
 from ..formats.site.yaml_tree import read_text
+from ..formats.weights import shipped_costs
 from ..formats.writing import rewrite
 from ..views.mend import mend_view
 from ..views.screen import command_line

@@ -5,10 +5,6 @@ from collections.abc import Mapping
 from functools import cache
 from typing import cast
 
-from ..core.diagnosis.diagnosis import Knowledge
-from ..core.diagnosis.fault import FaultKind
-from ..core.diagnosis.next_test import TestKind
-from ..core.mending.mend import Costs, Owner
 from ..core.model.site import Transport
 from ..core.values.ports import PortSet
 from .site.yaml_tree import YamlTree
@@ -26,27 +22,6 @@ def shipped_text(name: str) -> str:
 def finding_pages() -> dict[str, Page]:
     """The page of each kind of finding: ``means``, ``shows``, ``cure``."""
     return cast(dict[str, Page], YamlTree("findings.yaml", shipped_text("findings.yaml")).data)
-
-
-_COSTS = "mending.yaml"
-
-
-def shipped_costs() -> Costs:
-    """The costs of ``data/mending.yaml``."""
-    tree = cast(dict[str, dict[str, dict[str, float]]], YamlTree(_COSTS, shipped_text(_COSTS)).data)
-    owners = {cast(Owner, name): float(each["cost"]) for name, each in tree["owners"].items()}
-    return Costs(owners, {key: float(each["cost"]) for key, each in tree["gives_up"].items()})
-
-
-_FAULTS = "faults.yaml"
-
-
-def shipped_knowledge() -> Knowledge:
-    """The weights and costs of ``data/faults.yaml``."""
-    tree = cast(dict[str, dict[str, dict[str, float]]], YamlTree(_FAULTS, shipped_text(_FAULTS)).data)
-    weights = {cast(FaultKind, kind): float(each["weight"]) for kind, each in tree["faults"].items()}
-    costs = {cast(TestKind, kind): float(each["cost"]) for kind, each in tree["tests"].items()}
-    return Knowledge(weights, costs)
 
 
 MOST_NAMES = 3
@@ -76,6 +51,13 @@ def usual_names(ports: PortSet, protocol: Transport) -> str:
     names = list(dict.fromkeys(found))
     more = f" and {len(names) - MOST_NAMES} more" if len(names) > MOST_NAMES else ""
     return ", ".join(names[:MOST_NAMES]) + more
+
+
+@cache
+def terms() -> dict[str, tuple[str, ...]]:
+    """Words that people search for, in small letters, with the keys and kinds of findings that they mean."""
+    tree = cast(dict[str, list[str]], YamlTree("terms.yaml", shipped_text("terms.yaml")).data)
+    return {word: tuple(meant) for word, meant in tree.items()}
 
 
 MOST_FOUND = 12

@@ -1,6 +1,6 @@
 """What `explain` shows: a kind of finding, a key of the site file, what shows like this, or the list of all."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 
 from rich.console import RenderableType
 from rich.text import Text
@@ -18,6 +18,24 @@ def page_view(kind: str, page: Mapping[str, str]) -> Iterator[RenderableType]:
         yield ""
         yield Text(heading, style=ACCENT)
         yield _indented_rows(page[key])
+
+
+def term_view(
+    asked: str, keys: Sequence[KeyPage], findings: Mapping[str, Mapping[str, str]]
+) -> Iterator[RenderableType]:
+    """What a word of the trade is called here: keys of the site file, and findings about it."""
+    names = [*(each.path for each in keys), *findings]
+    yield Text(f"{asked}: see {', '.join(names)}", style=STRONG)
+    for each in keys:
+        yield ""
+        yield Text(each.path, style=ACCENT)
+        yield _indented_rows(each.means)
+    for kind, page in findings.items():
+        yield ""
+        yield Text(kind, style=ACCENT)
+        yield _indented_rows(page["means"])
+    yield ""
+    yield command(f"Next: {command_line('explain', names[0])}   the whole page", ACCENT)
 
 
 def key_view(page: KeyPage) -> Iterator[RenderableType]:
