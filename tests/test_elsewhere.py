@@ -104,7 +104,7 @@ class TestLab:
             ledger, control, data = each["ledger"], *each["sweeps"]
             assert (each["client"], ledger["reachable"], ledger["measured"]) == (client, arrives, arrives)
             assert (data["ok"], data["silent"], control["seen_from"]) == (arrives, silent, [source])
-        assert nowhere["trouble"].startswith("out of reach: ssh says")
+        assert nowhere["trouble"].startswith("out of reach: ssh reports")
         assert code == 1
 
     def test_each_place_sees_the_site_as_the_client_that_stands_there(self, tmp_path: Path) -> None:
@@ -171,7 +171,7 @@ class TestFarHost:
         heads = done.stdout.splitlines()[3].split()
         assert heads == ["here", host.place.removeprefix("ssh://"), nowhere.removeprefix("ssh://")]
         assert done.returncode == 3
-        assert "out of reach: ssh says: connect to host 127.0.0.1 port 1: Connection refused" in done.stdout
+        assert "out of reach: ssh reports: connect to host 127.0.0.1 port 1: Connection refused" in done.stdout
 
     def test_a_wrong_password_is_tried_once_however_many_places_visit(self, host: FarHost, server: StandIn) -> None:
         tried: list[str] = []
@@ -328,7 +328,7 @@ def its_own_ssh(folder: Path, does: str) -> None:
 def test_what_ssh_says_last_is_told_though_it_comes_late(tmp_path: Path) -> None:
     its_own_ssh(tmp_path, "exec 1>&-; sleep 0.3; echo 'ssh: no route to the pier' >&2; exit 255")
     done = run("visit", "h", "--from", "ssh://pier", PATH=f"{tmp_path}:{os.environ['PATH']}")
-    assert (done.returncode, "ssh says: no route to the pier" in done.stdout) == (3, True)
+    assert (done.returncode, "ssh reports: no route to the pier" in done.stdout) == (3, True)
 
 
 @pytest.mark.parametrize("terminal", [True, False])

@@ -177,7 +177,7 @@ def test_where_nothing_in_the_file_helps_it_says_what_would() -> None:
     done = run("mend", DATA / "creek-carrier.site.yaml")
     assert done.returncode == 1
     assert "no change of the file helps" in done.stdout
-    assert "outside of the file: get a public address from the provider" in done.stdout
+    assert "outside the file: get a public address from the provider" in done.stdout
 
 
 def test_what_stands_in_an_alias_is_left_to_its_author(tmp_path: Path) -> None:

@@ -399,7 +399,7 @@ def test_the_demo_tells_the_story_and_leaves_nothing(tmp_path: Path) -> None:
         "range-mismatch",
         "no forward for port 61328",
         "announces its own address in the passive reply",
-        "kept with it",
+        "kept by this plan",
         "all 5 promises kept",
         "real sessions in the",
     ]

@@ -215,7 +215,7 @@ def test_in_a_burst_of_strangers_who_knows_the_secret_sweeps_as_ever() -> None:
 
 def test_a_challenge_that_was_answered_is_not_answered_again() -> None:
     lamp, line = Lamp(b"flood-and-ebb-tide-61"), question(b"flood-and-ebb-tide-61", secrets.token_bytes(16))
-    said = [lamp.said(line, ("192.0.2.9", 40_000), ("127.0.0.1", 61_997)) for _ in range(3)]
+    said = [lamp.reply(line, ("192.0.2.9", 40_000), ("127.0.0.1", 61_997)) for _ in range(3)]
     assert [bool(each) for each in said] == [True, False, False]
     assert (lamp.answered, lamp.rejected) == (1, 2)
 

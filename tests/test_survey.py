@@ -489,6 +489,6 @@ def test_a_visit_that_fails_is_told_with_what_a_survey_of_the_server_says(tmp_pa
     result = result_of(run(*words, "--format", "json", EAGER_LANTERN_PASSWORD="x").stdout)
     assert "outside-differs" in {each["kind"] for each in result["surveyed"]}
     shown = run(*words, EAGER_LANTERN_PASSWORD="x").stdout
-    assert "Surveyed, and other than" in shown
+    assert "The survey differs from" in shown
     alone = run("visit", "127.0.0.1", "--survey", tmp_path / "s.json")
     assert (alone.returncode, "held against a site file" in alone.stderr) == (2, True)

@@ -1,85 +1,21 @@
 """``check``: promises predicted, the ledger, findings; for one site or a folder of them."""
 
 import os
-import sys
-from collections.abc import Iterator
-from fnmatch import fnmatch
 from pathlib import Path
 from typing import Annotated
 
 import typer
-from msgspec import Struct
 from msgspec.structs import replace
 
 from ..core.verdict import Verdict
 from ..formats.reading import BadInput, InputProblem
-from ..formats.results.base import Result, as_json, plain
-from ..formats.results.check import check_result
-from ..formats.shipped import finding_pages, usual_names
-from ..formats.site.site_file import PATTERN, SiteFile, find_site_file, read_site
-from ..views.check import FolderRow, Shown, check_view, folder_view
-from ..wire.terminal_safe import printable
+from ..formats.shipped import usual_names
+from ..formats.site.site_file import SiteFile, find_site_file, read_site
+from ..views.check import Shown, check_view
 from .arguments.options import CheckFormat, example
 from .arguments.sites import judged
-from .ending import emit, end_quietly, show
-from .exit_codes import BAD_INPUT, BROKEN, FAULT, KEPT, of_verdict, worst
-
-
-class Checked(Struct, frozen=True):
-    """The result of one site of several, or why there is none: bad input, or a fault of the program."""
-
-    file: str
-    result: Result | None
-    error: BadInput | None
-    fault: str = ""
-
-
-def checked(source: SiteFile, verdict: Verdict) -> Checked:
-    """The result of a site that was judged."""
-    return Checked(source.file, plain(check_result(verdict, source.line, source.file)), None)
-
-
-def written(found: list[Checked], form: CheckFormat, whole: Result) -> None:
-    """Write what was found of each site, or as JSON the whole of it."""
-    from ..formats.results.reports import junit, sarif
-
-    results = [(each.file, each.result) for each in found if each.result is not None]
-    unread = [each.error for each in found if each.error is not None]
-    if form is CheckFormat.json:
-        emit(as_json(whole))
-    elif form is CheckFormat.sarif:
-        emit(as_json(sarif((result for _, result in results), unread, finding_pages())))
-    else:
-        emit(junit(results, unread))
-
-
-ALONE = 8
-
-
-def check_folder(folder: Path, form: CheckFormat) -> None:
-    """Check every site file in a folder and in those below it. Raises BadInput, and Exit with the worst code."""
-    if not os.access(folder, os.R_OK | os.X_OK):
-        raise BadInput(str(folder), InputProblem(0, "cannot be read: permission denied"))
-    paths = sorted(_found_below(folder))
-    if not paths:
-        raise BadInput(str(folder), InputProblem(0, f"has no site file in it ({PATTERN})"))
-    found = _all_checked(paths)
-    if form is CheckFormat.text:
-        show(folder_view([_row(each, folder) for each in found]))
-    else:
-        written(found, form, _of_several(found))
-    for each in found:
-        if each.fault:
-            print(f"eager-lantern: a fault of the program itself ({each.file}): {each.fault}", file=sys.stderr)
-    raise typer.Exit(worst(map(_folder_code, found)))
-
-
-def _of_several(found: list[Checked]) -> Result:
-    sites = [
-        {"file": each.file, "error": None if each.result else each.fault or str(each.error), "result": each.result}
-        for each in found
-    ]
-    return {"format": "eager-lantern/check-folder/1", "sites": sites}
+from .ending import emit, show
+from .exit_codes import BROKEN, KEPT, of_verdict
 
 
 def _read(site: Path | None, form: CheckFormat) -> SiteFile:
@@ -89,78 +25,11 @@ def _read(site: Path | None, form: CheckFormat) -> SiteFile:
         return read_site(find_site_file(site))
     except BadInput as error:
         if form is not CheckFormat.text:
+            from .check_written import Checked, of_several, written
+
             found = [Checked(error.file, None, error)]
-            written(found, form, _of_several(found))
+            written(found, form, of_several(found))
         raise
-
-
-def _folder_code(each: Checked) -> int:
-    if each.fault:
-        return FAULT
-    return of_verdict(each.result["verdict"]) if each.result is not None else BAD_INPUT
-
-
-def _found_below(folder: Path) -> Iterator[str]:
-    """The site files of a folder and of those in it; one that may not be entered is told and passed by."""
-
-    def unreadable(error: OSError) -> None:
-        name = printable(str(error.filename), 600)
-        print(f"{name}: cannot be read: {(error.strerror or 'it failed').lower()}; passed by", file=sys.stderr)
-
-    for where, _, names in os.walk(folder, onerror=unreadable):
-        for name in names:
-            if fnmatch(name, PATTERN) and os.path.isfile(path := os.path.join(where, name)):  # noqa: PTH113, PTH118
-                yield str(Path(path))
-
-
-def _all_checked(paths: list[str]) -> list[Checked]:
-    """Every site, on all processors where there are enough of them to be worth it."""
-    if len(paths) <= ALONE:
-        return [_check_one(each) for each in paths]
-    from concurrent.futures import ProcessPoolExecutor  # only a folder needs it, and it loads slowly
-    from concurrent.futures.process import BrokenProcessPool
-
-    try:
-        with ProcessPoolExecutor(os.cpu_count(), initializer=end_quietly) as pool:
-            return list(pool.map(_check_one, paths, chunksize=8))
-    except BrokenProcessPool:  # a worker was killed, for want of memory perhaps
-        return [_checked_apart(each) for each in paths]
-
-
-def _checked_apart(path: str) -> Checked:
-    """A site checked in a process of its own, so that only its own result is lost with it."""
-    from concurrent.futures import ProcessPoolExecutor
-    from concurrent.futures.process import BrokenProcessPool
-
-    try:
-        with ProcessPoolExecutor(1, initializer=end_quietly) as pool:
-            return pool.submit(_check_one, path).result()
-    except BrokenProcessPool:
-        return Checked(path, None, None, "its process was killed, for want of memory perhaps")
-
-
-def _check_one(path: str) -> Checked:
-    try:
-        source = read_site(Path(path))
-        return checked(source, judged(source, None))
-    except BadInput as error:
-        return Checked(path, None, error)
-    except Exception as error:  # one site that the program fails at hides no other's result
-        notes = "".join(f"{note}: " for note in getattr(error, "__notes__", ()))
-        return Checked(path, None, None, f"{notes}{type(error).__name__}: {error}")
-
-
-def _row(each: Checked, folder: Path) -> FolderRow:
-    name = os.path.relpath(each.file, folder)
-    if each.fault:
-        return FolderRow(name, "fault", 0, 0, each.fault)
-    if each.result is None:
-        return FolderRow(name, "bad input", 0, 0, str(each.error).splitlines()[0].removeprefix(each.file).lstrip(":"))
-    promises, findings = [*each.result["promises"], *each.result["ways_in"]], each.result["findings"]
-    kept = sum(promise["kept"] is True for promise in promises)
-    most = f"{findings[0]['kind']}, line {findings[0]['where']['line']}" if findings else ""
-    more = f" and {len(findings) - 1} more" if len(findings) > 1 else ""
-    return FolderRow(name, each.result["verdict"], kept, len(promises), most + more)
 
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -193,6 +62,8 @@ def check(
     if site is not None and os.path.isdir(site):  # noqa: PTH112  (Path.is_dir raises where it may not look)
         if certificate is not None or seen is not None or survey:
             raise typer.BadParameter("--certificate, --seen and --survey belong to one site; name the site file")
+        from .check_folder import check_folder  # it loads what writes results
+
         check_folder(site, form)
     source = _read(site, form)
     try:
@@ -207,6 +78,8 @@ def check(
     if form is CheckFormat.text:
         show(check_view(verdict, Shown(source.file, source.line, usual_names, whole)))
     else:
+        from .check_written import checked, written  # the parts of results load slowly, and a view needs none
+
         found = checked(source, verdict)
         written([found], form, found.result or {})
     raise typer.Exit(of_verdict(verdict.verdict))

@@ -16,7 +16,7 @@ from ..formats.results.kept import KeptSurvey, KeptVisits
 from ..formats.site.site_file import SiteFile
 from ..views.compare import compare_view, revisits_view
 from .arguments.options import example
-from .arguments.sites import read_state
+from .arguments.states import read_state
 from .ending import emit, show
 from .exit_codes import BROKEN, CANNOT_TELL, KEPT
 

@@ -4,24 +4,14 @@ import codecs
 import contextlib
 import io
 import os
-import platform
 import signal
 import sys
 from collections.abc import Iterable
-from datetime import UTC, datetime
 from typing import Self, TextIO
 
 from rich.console import RenderableType
 
-from .. import __version__
-from ..formats.results.visit import Taken
 from ..views.screen import WIDTH, rendered
-
-
-def taken_now() -> Taken:
-    """Now, on this host, with this version of the tool."""
-    return Taken(time=datetime.now(UTC).isoformat(timespec="seconds"), host=platform.node(), tool=__version__)
-
 
 _ENDINGS = [getattr(signal, name) for name in ("SIGTERM", "SIGHUP") if hasattr(signal, name)]
 

@@ -27,8 +27,9 @@ from ..views.survey import survey_view
 from ..wire.ftp import Endpoint
 from .arguments.options import Forced, Format, SiteArgument, Written, example, parsed
 from .arguments.sites import the_place
-from .ending import emit, show, taken_now, tell
+from .ending import emit, show, tell
 from .exit_codes import BROKEN, CANNOT_TELL, KEPT
+from .taken import taken_now
 from .visits import reached
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)

@@ -41,9 +41,10 @@ from .arguments.visit_options import (
     only_ssh,
     typed_host,
 )
-from .ending import emit, show, taken_now
+from .ending import emit, show
 from .exit_codes import of_kept
 from .lamp_sweep import sweep_lamp
+from .taken import taken_now
 from .visits import Login, Options, WantedVisits, ready, seen_from, visits_of
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)

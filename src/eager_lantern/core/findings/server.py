@@ -55,7 +55,7 @@ def _resting(topology: Topology) -> Iterator[Finding]:
                 f"after use: transfers of {seconds:.1f} s in a row need {need} of them"
             )
             cure = f"let it listen on at least {need} ports, and open them where the old ones are open"
-            where: SitePath = ("clients", site.clients.index(client), "active_ports")
+            where: SitePath = ("clients", topology.client_index(client.name), "active_ports")
             yield Finding("active-ports-rest", "risks", message, cure, where)
 
 

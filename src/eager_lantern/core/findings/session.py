@@ -90,7 +90,7 @@ def no_way_in(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
             mends = sets(topology.site, where, ways) if ways else ()
             yield Cause("announced-name-disagrees", where, port, text, f"set addresses: [{good}]", mends=mends)
             return
-    place: SitePath = ("clients", topology.site.clients.index(forecast.position.spec), "reaches")
+    place: SitePath = ("clients", topology.client_index(forecast.position.name), "reaches")
     text = f"{forecast.position.name} goes to {forecast.target}, but {reached}"
     ways = Addresses(entrances(topology, forecast.position.network))
     typed = Typed(ways, port=forecast.position.spec.reaches.port)
@@ -141,7 +141,7 @@ def _named_elsewhere(topology: Topology, forecast: Forecast, cure: str) -> Cause
     named, client = forecast.announced, forecast.position.name
     text = f"{client} names {named} for the connection back, {topology.server.name} sees it elsewhere and refuses"
     key = "active_address" if forecast.position.spec.active_address else "address"
-    place: SitePath = ("clients", topology.site.clients.index(forecast.position.spec), key)
+    place: SitePath = ("clients", topology.client_index(forecast.position.name), key)
     if named is not None and named.kind != "public":
         return Cause("active-client-names-private", place, PortSet(), text, cure)
     return Cause("active-cannot-return", place, PortSet(), text, cure)
@@ -205,7 +205,7 @@ def _straight(topology: Topology, forecast: Forecast) -> tuple[Callable[[PortSet
     seen = tuple(each for each in own.each if topology.sees(forecast.position.network, each))
     if not seen or forecast.position.network == INTERNET or spec not in topology.site.clients or spec.reaches is None:
         return ()
-    place: SitePath = ("clients", topology.site.clients.index(spec), "reaches")
+    place: SitePath = ("clients", topology.client_index(spec.name), "reaches")
     return sets(topology.site, place, Typed(Addresses(seen), port=spec.reaches.port))
 
 

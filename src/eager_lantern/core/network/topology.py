@@ -134,6 +134,10 @@ class Topology:
         """The client of this name with its habits; None for a network, and where there is none."""
         return self._clients.get(name)
 
+    def client_index(self, name: str) -> int:
+        """Where the client of this name stands among the clients of the site."""
+        return next(i for i, each in enumerate(self.site.clients) if each.name == name)
+
     def holder(self, network: str, address: Address) -> Host | Side | None:
         """The host or the side of a gateway that has this address on this network."""
         return self._holders.get((network, address.number))

@@ -517,5 +517,5 @@ def _passive_layer(topology: Topology, forecast: Forecast, wanted: PortSet) -> L
     if forecast.promise.mode == "passive":
         index = topology.site.services.index(forecast.service)
         return Layer("hands-out", topology.server.name, wanted, wanted, ("services", index, "passive", "ports"))
-    index = topology.site.clients.index(forecast.position.spec)
+    index = topology.client_index(forecast.position.name)
     return Layer("hands-out", forecast.position.name, wanted, wanted, ("clients", index, "active_ports"))

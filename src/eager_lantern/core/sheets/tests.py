@@ -74,7 +74,7 @@ def _test_part(
 def _command(topology: Topology, forecast: Forecast, file: str) -> str:
     site, promise, service, spec = topology.site, forecast.promise, forecast.service, forecast.position.spec
     mode = " --mode active" if promise.mode == "active" else ""
-    if service.protocol == "sftp" or spec not in site.clients:
+    if service.protocol == "sftp" or spec.name not in [each.name for each in site.clients]:
         host = str(spec.reaches.host) if spec.reaches is not None else str(forecast.target)
         return visit_command(site, service, host, typed_port(topology, forecast.position, service)) + mode
     several = f" --service {quote(service.name)}" if sum(each.protocol == "ftp" for each in site.services) > 1 else ""

@@ -153,10 +153,8 @@ def left_of(*rulesets: Ruleset) -> tuple[Skipped, ...]:
         Skipped(
             line,
             where,
-            f"a site cannot say “{what}”: "
-            + (
-                "connections that it may match are unknown" if unknown else "no effect: the following rules do the same"
-            ),
+            f"a site file cannot state “{what}”: "
+            + ("what it may match is unknown" if unknown else "no effect: the following rules do the same"),
         )
         for (line, where, what), unknown in doubts.items()
     ]
