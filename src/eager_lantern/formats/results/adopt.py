@@ -57,7 +57,7 @@ class LearntResult(ResultPart, frozen=True, kw_only=True):
 
 
 class FirstSiteResult(ResultPart, frozen=True, kw_only=True):
-    """The site file that was written from what was seen alone, what nobody has seen, and what check says of it."""
+    """The site file that was written from what was seen alone, what was not observed, and what check predicts."""
 
     format: Literal["eager-lantern/first-site/1"] = "eager-lantern/first-site/1"
     file: str

@@ -64,7 +64,7 @@ class StopResult(ResultPart, frozen=True, kw_only=True):
 
 
 class LayerResult(ResultPart, frozen=True, kw_only=True):
-    """One place that must agree: what it does, where, which ports it passes, and the line that says so."""
+    """One place that must agree: what it does, where, which ports it passes, and the line that states it."""
 
     name: str
     at: str

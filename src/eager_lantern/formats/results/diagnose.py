@@ -74,7 +74,7 @@ class CauseResult(ResultPart, frozen=True, kw_only=True):
 
 
 class GroupResult(ResultPart, frozen=True, kw_only=True):
-    """Causes that nothing observed tells apart."""
+    """Causes that no observation separates."""
 
     probability: float
     causes: tuple[CauseResult, ...]

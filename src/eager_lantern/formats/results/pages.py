@@ -49,7 +49,7 @@ class CertificateResult(ResultPart, frozen=True, kw_only=True):
 
 
 class NewResult(ResultPart, frozen=True, kw_only=True):
-    """The site file that was written, the answers that it was made from, and what check says of it."""
+    """The site file that was written, the answers that it was made from, and what check predicts."""
 
     format: Literal["eager-lantern/new/1"] = "eager-lantern/new/1"
     file: str
