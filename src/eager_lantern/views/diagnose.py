@@ -1,6 +1,6 @@
 """What `diagnose` shows: what was seen, what explains it, and what to try next."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from rich.console import RenderableType
 from rich.text import Text
@@ -79,8 +79,7 @@ def _unexplained(found: Diagnosis, file: str) -> Iterator[RenderableType]:
 
 def _group(number: int, group: CauseGroup, in_file: bool, line: LineOf, whole: bool) -> Iterator[RenderableType]:
     causes = named_causes(group)
-    many = f"{len(causes)} causes fit, and no observation separates them" if len(causes) > 1 else "one cause"
-    yield Text.assemble((f"{number}. ", STRONG), (_percent(group.probability), STRONG), f"  {many}")
+    yield Text.assemble((f"{number}. ", STRONG), (_percent(group.probability), STRONG), f"  {_how_many(causes)}")
     full = causes if whole else causes[:MOST_IN_FULL]
     for each in full:
         yield from _in_full(each, in_file, line)
@@ -93,6 +92,14 @@ def _group(number: int, group: CauseGroup, in_file: bool, line: LineOf, whole: b
     if len(rest) > MOST_OTHERS:
         yield Text(f"    and {len(rest) - MOST_OTHERS} more, less likely (--all shows them)", style=UNTRIED)
     yield ""
+
+
+def _how_many(causes: Sequence[NamedCause]) -> str:
+    """How many causes fit, and the share of the likeliest: that of the group is no single cause's."""
+    if len(causes) == 1:
+        return "one cause"
+    likeliest = causes[0]
+    return f"{len(causes)} causes fit; the likeliest first ({_percent(likeliest.probability)} by itself)"
 
 
 def _in_full(each: NamedCause, in_file: bool, line: LineOf) -> Iterator[RenderableType]:

@@ -45,7 +45,7 @@ def survey_view(found: Survey, parts: Sequence[Finding], file: str, ending: str)
     for title, rows in (
         ("Outside", list(_outside_rows(found))),
         ("Names", list(_name_rows(found))),
-        ("The router hands on", list(_mappings(found))),
+        ("The router forwards", list(_mappings(found))),
         ("This host", list(_host_rows(found))),
     ):
         if rows:
@@ -63,7 +63,7 @@ def router_view(found: Survey) -> Iterator[RenderableType]:
     """What the router and those outside say alone."""
     yield from map(_conclusion, conclusions(found))
     yield ""
-    yield from _fact_table("The router hands on", list(_mappings(found)))
+    yield from _fact_table("The router forwards", list(_mappings(found)))
 
 
 def _survey_head(follows: Sequence[Conclusion], parts: Sequence[Finding]) -> Text:

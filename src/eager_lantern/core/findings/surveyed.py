@@ -120,7 +120,7 @@ def _control_port_findings(site: Site, service: Service, place: SitePath, survey
     if found:
         at = listed(sorted({str(each.address) for each in found}))
         message = f"{_program_name(found[0])} listens on port {port} of {at} only, not of {own}"
-        yield _finding("listens-elsewhere", "breaks", place, message, f"let it wait at {own}, or at every address")
+        yield _finding("listens-elsewhere", "breaks", place, message, f"let it listen on {own}, or on every address")
         return
     like = [each for each in survey.host.listeners if each.protocol == "tcp" and _speaks(service, each.program)]
     others = listed(dict.fromkeys(f"{each.program} on port {each.port}" for each in like))
@@ -161,7 +161,7 @@ def _taken(service: Service, place: SitePath, survey: Survey) -> Iterator[Findin
     for program, numbers in others.items():
         named = ports_named(PortSet.of(*((number, number) for number in numbers)))
         message = f"{program} listens on {named}, in the passive range of {service.name}"
-        advice = f"let it wait elsewhere, or move the range of {the('service', service.name)} past it"
+        advice = f"let it listen elsewhere, or move the range of {the('service', service.name)} past it"
         yield _finding("port-taken-by-another", "risks", (*place, "passive", "ports"), message, advice)
 
 

@@ -117,7 +117,7 @@ def _item(kind: object, value: object) -> str:
 def plain_type(kind: Any) -> Any:
     """The type without “or None”."""
     if get_origin(kind) in (Union, UnionType) and NoneType in get_args(kind):
-        return next(each for each in get_args(kind) if each is not NoneType)
+        return Union[tuple(each for each in get_args(kind) if each is not NoneType)]  # noqa: UP007  (made of a tuple)
     return kind
 
 

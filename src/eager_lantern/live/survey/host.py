@@ -231,7 +231,7 @@ async def _clock(vantage: Vantage, far: bool) -> ClockState:
     kept = {b"yes": True, b"no": False}.get(await _time_server(vantage))
     if not far:
         if kept is None:
-            raise ValueError("timedatectl does not say whether a time server keeps it")
+            raise ValueError("timedatectl does not report whether a time server keeps it")
         return ClockState("timedatectl", None, kept)
     return ClockState("date there, beside the clock here", round(await clock_offset(vantage), 1), kept)
 
