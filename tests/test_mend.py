@@ -187,3 +187,12 @@ def test_what_stands_in_an_alias_is_left_to_its_author(tmp_path: Path) -> None:
     done = run("mend", path, "--write")
     assert (done.returncode, done.stdout) == (2, "")
     assert "make it by hand" in done.stderr
+
+
+def test_a_client_beside_the_server_is_sent_straight_to_it_where_the_router_hides_it() -> None:
+    raw = working_site(random.Random(9))
+    site = parse_site("beside", json.dumps(raw)).site
+    found = mend(site, shipped_costs())
+    assert found.plan is not None
+    (step,) = found.plan.steps
+    assert (step.finding.kind, step.change.place[::2]) == ("peer-address-changes", ("clients", "reaches"))

@@ -203,7 +203,7 @@ def _straight(topology: Topology, forecast: Forecast) -> tuple[Callable[[PortSet
     """Whoever stands where the server's own address can be seen goes straight to it."""
     spec, own = forecast.position.spec, topology.server.addresses
     seen = tuple(each for each in own.each if topology.sees(forecast.position.network, each))
-    if not seen or forecast.position.network == INTERNET or spec not in topology.site.clients or spec.reaches is None:
+    if not seen or forecast.position.network == INTERNET or topology.client(spec.name) is None or spec.reaches is None:
         return ()
     place: SitePath = ("clients", topology.client_index(spec.name), "reaches")
     return sets(topology.site, place, Typed(Addresses(seen), port=spec.reaches.port))
