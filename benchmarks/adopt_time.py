@@ -1,11 +1,12 @@
-"""How long `adopt` of a rule set of 10,000 rules takes, beside the kernel's own command that lists it.
+"""How long `adopt` of a rule set of 10,000 rules takes, beside the kernel's own command that lists it, and libraries.
 
-The whole command is timed, with its comparison, the proof of the new file and the patch. Listing and adopting take
-turns, so that both see the same machine; the ratio of their medians is printed, and above 3 the exit code is 1. Printed
-beside it is the reading alone.
+The whole command is timed, with its comparison, the proof of the new file and the patch; beside it a program that only
+loads the libraries, decodes the listing and reads the new file as YAML. They take turns, so that all see the same
+machine, and the fastest turn of each counts. The exit code is 1 above 2.5 times the libraries. How long the kernel's
+command takes beside Python differs by half from machine to machine: that ratio is printed, and so is the reading alone.
 """
 
-import statistics
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -15,7 +16,7 @@ from pathlib import Path
 
 from eager_lantern.formats.devices.packet_filter.host import read_ruleset
 
-RULES, ROUNDS, LIMIT = 10_000, 7, 3.0
+RULES, ROUNDS, LIMIT = 10_000, 9, 2.5
 SITE = """lantern: 1
 site: Border
 networks: [{name: office, subnet: 10.61.4.0/24}]
@@ -30,6 +31,12 @@ server:
         - {action: allow, protocol: tcp, ports: 22}
 """
 LISTS = "nft -f rules.nft; while read -r _; do nft -j list ruleset >list; echo listed; done"
+
+LIBRARIES = """
+import msgspec, rich.table, typer, yaml
+msgspec.json.decode(open("list", "rb").read())
+yaml.load(open("adopted.site.yaml", "rb"), Loader=yaml.CSafeLoader)
+"""
 
 
 def ruleset() -> str:
@@ -50,13 +57,17 @@ def main() -> int:
         words = ["unshare", "-n", "sh", "-ec", LISTS]
         with subprocess.Popen(words, cwd=name, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as shell:
             _listing(shell)  # loads the rules first
-            pairs = [(_seconds(lambda: _listing(shell)), _seconds(lambda: _adopting(name))) for _ in range(ROUNDS)]
+            shutil.copy(folder / "border.site.yaml", folder / "adopted.site.yaml")
+            _adopt(name, "adopted.site.yaml", "--write")
+            turns = (lambda: _listing(shell), lambda: _adopt(name, "border.site.yaml"), lambda: _libraries(name))
+            taken = [[_seconds(turn) for turn in turns] for _ in range(ROUNDS)]
         text = (folder / "list").read_text()
-        reading = statistics.median(_seconds(lambda: _reading(text)) for _ in range(ROUNDS))
-    listing, whole = (statistics.median(each) for each in zip(*pairs, strict=True))
+        reading = min(_seconds(lambda: _reading(text)) for _ in range(ROUNDS))
+    listing, whole, libraries = (min(each) for each in zip(*taken, strict=True))
     print(f"{RULES:,} rules listed by nft in {listing:.2f} s, read in {reading:.2f} s: ratio {reading / listing:.2f}")
     print(f"the whole of adopt, with comparison, proof and patch: {whole:.1f} s, ratio {whole / listing:.2f}")
-    return int(whole / listing > LIMIT)
+    print(f"libraries alone {libraries:.2f} s: ratio {whole / libraries:.2f} (at most {LIMIT})")
+    return int(whole / libraries > LIMIT)
 
 
 def _seconds(work: Callable[[], None]) -> float:
@@ -73,10 +84,14 @@ def _listing(shell: "subprocess.Popen[str]") -> None:
     assert shell.stdout.readline() == "listed\n"
 
 
-def _adopting(folder: str) -> None:
-    words = [sys.executable, "-m", "eager_lantern", "adopt", "border.site.yaml", "list", "--device", "store"]
+def _adopt(folder: str, *words: str) -> None:
+    words = (sys.executable, "-m", "eager_lantern", "adopt", *words, "list", "--device", "store")
     done = subprocess.run(words, cwd=folder, capture_output=True, text=True, check=False)
     assert f"{RULES:,} rules" in done.stdout, done.stderr
+
+
+def _libraries(folder: str) -> None:
+    subprocess.run([sys.executable, "-c", LIBRARIES], cwd=folder, check=True)
 
 
 def _reading(text: str) -> None:
