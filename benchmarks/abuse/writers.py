@@ -17,6 +17,8 @@ from corpus import CASES, DATA
 KILLS, LOOK_EVERY = 200, 5
 BEFORE, AFTER = (DATA / f"saltmarsh-{each}.site.yaml" for each in ("before", "after"))
 COMMANDS: dict[str, tuple[str, ...]] = {
+    "demo": ("demo", "--keep", "kept"),
+    "survey": ("survey", "--router", "127.61.9.9", "--resolver", "127.61.9.9", "--save", "survey.json", "--force"),
     "mend": ("mend", "pier.site.yaml", "--write"),
     "adopt": ("adopt", "pier.site.yaml", str(CASES / "forwards.csv"), "--device", "harbour-router", "--write"),
     "first site": ("adopt", str(CASES / "kept-survey.json"), "--save", "first.site.yaml", "--force"),
@@ -24,10 +26,8 @@ COMMANDS: dict[str, tuple[str, ...]] = {
     "sheets": ("sheets", "pier.site.yaml", "--into", "pages", "--force"),
     "certificate": ("certificate", "pier.site.yaml", "--self-signed", "--into", "keys"),
     "size": ("size", "pier.site.yaml", "--picture", "size.svg"),
-    "survey": ("survey", "--router", "127.61.9.9", "--resolver", "127.61.9.9", "--save", "survey.json", "--force"),
-    "demo": ("demo", "--keep", "kept"),
 }
-"""Each writes into the folder that it runs in; what it makes there ends with one of WHOLE, or is a key."""
+"""The longest first. Each writes into the folder that it runs in; what it makes there ends with one of WHOLE, or is a key."""
 WHOLE = (b"\n", b"</html>", b"}")
 
 
