@@ -27,7 +27,7 @@ COMMANDS: dict[str, tuple[str, ...]] = {
     "certificate": ("certificate", "pier.site.yaml", "--self-signed", "--into", "keys"),
     "size": ("size", "pier.site.yaml", "--picture", "size.svg"),
 }
-"""The longest first. Each writes into the folder that it runs in; what it makes there ends with one of WHOLE, or is a key."""
+"""The longest first. Each writes into the folder that it runs in; what it makes ends with one of WHOLE, or is a key."""
 WHOLE = (b"\n", b"</html>", b"}")
 
 

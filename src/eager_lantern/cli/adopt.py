@@ -22,7 +22,6 @@ from ..formats.devices.register import read_files
 from ..formats.devices.tables import read_table_text
 from ..formats.reading import BadInput, InputProblem
 from ..formats.results.adopt import FirstSiteResult, LearntResult, adopt_result
-from ..formats.results.base import as_json
 from ..formats.results.check import check_result
 from ..formats.results.compare import compare_result
 from ..formats.site.edits import adopted_text, patch
@@ -33,8 +32,8 @@ from ..formats.writing import rewrite, write, writes
 from ..views.adopt import adopt_view, first_site_view
 from .arguments.options import Forced, Format, Written, example
 from .arguments.sites import known, the_transfer
-from .ending import emit, show
 from .exit_codes import BROKEN, KEPT, of_verdict
+from .finish import finish
 
 
 def service_of_settings(site: Site, device: str, name: str, settings: Sequence[DeviceConfig]) -> str:
@@ -108,20 +107,17 @@ def _emit_first_site(
 ) -> None:
     verdict = judge(source.site)
     seen = {key: each for key, each in found.items() if key not in guessed}
-    if form is Format.json:
-        result = FirstSiteResult(
-            file=source.file,
-            seen=tuple(
-                LearntResult(key=key, answer=each.answer, seen_in=each.source, doubt=each.doubt)
-                for key, each in seen.items()
-            ),
-            not_seen=tuple(guessed),
-            forwards=forwards,
-            check=check_result(verdict, source.line, source.file),
-        )
-        emit(as_json(result))
-    else:
-        show(first_site_view(source.file, seen, guessed, forwards))
+    result = FirstSiteResult(
+        file=source.file,
+        seen=tuple(
+            LearntResult(key=key, answer=each.answer, seen_in=each.source, doubt=each.doubt)
+            for key, each in seen.items()
+        ),
+        not_seen=tuple(guessed),
+        forwards=forwards,
+        check=check_result(verdict, source.line, source.file),
+    )
+    finish(lambda: result, lambda: first_site_view(source.file, seen, guessed, forwards), form)
 
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -178,14 +174,14 @@ def adopt_command(
     text = read_text(site)
     source = parse_site(as_typed(site), text)
     read = source.site
-    names = [read.server.name, *(each.name for each in read.gateways), *(each.name for each in read.clients)]
+    devices = [read.server.name, *(each.name for each in read.gateways), *(each.name for each in read.clients)]
     way: Direction = "in" if direction is FilterDirection.into else "out"
     texts = {each: read_table_text(Path(each)) for each in files}
     configs = read_files(texts, DeviceTarget(read, device, way, outside, inside))
     if (outside or inside) and not any(each.of_ruleset for each in configs):
         raise typer.BadParameter("only a packet filter's rule set names interfaces: leave --outside and --inside out")
     settings = [each for each in configs if each.subject == "settings"]
-    known("--device", device or (source.site.server.name if len(settings) == len(configs) else ""), names)
+    known("--device", device or (source.site.server.name if len(settings) == len(configs) else ""), devices)
     device = device or source.site.server.name
     service = service_of_settings(source.site, device, service, settings)
     fits(source.site, device, configs)
@@ -202,19 +198,14 @@ def adopt_command(
     lines = (source.line, made.source.line)
     difference = patch(text, after, source.file)
     written = writes and after != text
-    if form is Format.json:
-        held = compare_result(comparison, (source.file, source.file), lines)
-        emit(as_json(adopt_result(device, configs, held, difference, written)))
-    else:
-        words = (
-            "adopt",
-            as_typed(site),
-            *files,
-            "--device",
-            device,
-            *(("--direction", "out") if direction is FilterDirection.out else ()),
-            *(("--outside", outside) if outside else ()),
-            *(("--inside", inside) if inside else ()),
-        )
-        show(adopt_view(comparison, device, configs, difference, words, written, whole))
+    words = ["adopt", as_typed(site), *files, "--device", device]
+    words += ["--direction", "out"] if direction is FilterDirection.out else []
+    words += ["--outside", outside] if outside else []
+    words += ["--inside", inside] if inside else []
+    names = source.file, source.file
+    finish(
+        lambda: adopt_result(device, configs, compare_result(comparison, names, lines), difference, written),
+        lambda: adopt_view(comparison, device, configs, difference, tuple(words), written, whole),
+        form,
+    )
     raise typer.Exit(BROKEN if comparison.verdict == "lost" else KEPT)

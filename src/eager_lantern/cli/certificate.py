@@ -12,14 +12,13 @@ from ..core.values.addresses import address_or_none
 from ..formats.certificates import certificate_at
 from ..formats.keys import key_pem, new_key, refuse_no_host, self_signed, signing_request
 from ..formats.reading import BadInput, InputProblem
-from ..formats.results.base import as_json
 from ..formats.results.pages import CertificateResult
 from ..formats.site.site_file import SiteFile, find_site_file, read_site
 from ..formats.writing import folder_for_new, write_new
 from ..views.setting_up import certificate_view
 from .arguments.options import Format, ServiceName, SiteArgument, Written, example
 from .arguments.sites import the_transfer
-from .ending import emit, show
+from .finish import finish
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
@@ -74,16 +73,8 @@ def certificate(
     with folder_for_new(into):
         write_new({paths[0]: key_pem(secret), paths[1]: public}, private=[paths[0]])
     digest = certificate_at(paths[1]).digest if by_itself else None
-    if form is Format.json:
-        emit(
-            as_json(
-                CertificateResult(
-                    names=names, key=str(paths[0]), public=str(paths[1]), self_signed=by_itself, digest=digest
-                )
-            )
-        )
-    else:
-        show(certificate_view(names, *paths, digest, days, source.file))
+    made = CertificateResult(names=names, key=str(paths[0]), public=str(paths[1]), self_signed=by_itself, digest=digest)
+    finish(lambda: made, lambda: certificate_view(names, *paths, digest, days, source.file), form)
 
 
 def _service_error(source: SiteFile, service: str, message: str) -> BadInput:

@@ -14,7 +14,7 @@ from ..formats.site.site_file import SiteFile, find_site_file, read_site
 from ..views.check import Shown, check_view
 from .arguments.options import CheckFormat, example
 from .arguments.sites import judged
-from .ending import emit, show
+from .ending import show
 from .exit_codes import BROKEN, KEPT, of_verdict
 
 
@@ -88,21 +88,23 @@ def check(
 def _emit_comparison(source: SiteFile, verdict: Verdict, seen: Path, form: CheckFormat) -> None:
     """Predicted beside observed, instead of the whole check. Raises BadInput, BadParameter and Exit."""
     from ..core.observed.compared import compared_visits
-    from ..formats.results.base import as_json
     from ..formats.results.check import check_result
     from ..formats.results.kept import read_visits
     from ..views.visit import seen_view
+    from .finish import finish
 
     kept = read_visits(seen)
     found = compared_visits(verdict.forecasts, kept.climbs)
     if not found:
         raise BadInput(str(seen), InputProblem(0, f"has no visit that stands for a promise of {source.file}"))
-    if form is CheckFormat.text:
-        show(seen_view(found, f"{kept.taken.time} from {kept.taken.host}", source.line, source.file, str(seen)))
-    elif form is CheckFormat.json:
-        emit(as_json(check_result(verdict, source.line, source.file, found)))
-    else:
+    if form not in (CheckFormat.text, CheckFormat.json):
         raise typer.BadParameter("--seen is written as text or json")
+    taken = f"{kept.taken.time} from {kept.taken.host}"
+    finish(
+        lambda: check_result(verdict, source.line, source.file, found),
+        lambda: seen_view(found, taken, source.line, source.file, str(seen)),
+        form,
+    )
     raise typer.Exit(BROKEN if any(each.parts_at or each.climb.kept is False for each in found) else KEPT)
 
 

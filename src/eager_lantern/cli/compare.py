@@ -17,8 +17,9 @@ from ..formats.site.site_file import SiteFile
 from ..views.compare import compare_view, revisits_view
 from .arguments.options import example
 from .arguments.states import read_state
-from .ending import emit, show
+from .ending import emit
 from .exit_codes import BROKEN, CANNOT_TELL, KEPT
+from .finish import finish
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 _CODES = {"same": KEPT, "changed": KEPT, "lost": BROKEN, "unknown": CANNOT_TELL}
@@ -79,10 +80,8 @@ def _of_sites(old: SiteFile, new: SiteFile, form: CompareFormat, whole: bool) ->
     found = compare(old.site, new.site)
     names, lines = (old.file, new.file), (old.line, new.line)
     match form:
-        case CompareFormat.text:
-            show(compare_view(found, names, lines, whole))
-        case CompareFormat.json:
-            emit(as_json(compare_result(found, names, lines)))
+        case CompareFormat.text | CompareFormat.json:
+            finish(lambda: compare_result(found, names, lines), lambda: compare_view(found, names, lines, whole), form)
         case CompareFormat.sarif:
             from ..formats.results.reports import compare_sarif  # seldom asked for, and XML loads slowly
 
@@ -97,10 +96,11 @@ def _of_sites(old: SiteFile, new: SiteFile, form: CompareFormat, whole: bool) ->
 def _compare_visits(old: KeptVisits, new: KeptVisits, names: tuple[str, str], form: CompareFormat) -> str:
     found = revisited(old.climbs, new.climbs)
     verdict = verdict_of({each.turn for each in found}, alike=True)
-    if form is CompareFormat.json:
-        emit(as_json(compare_visits_result(found, verdict, names)))
-    elif form is CompareFormat.text:
-        show(revisits_view(found, verdict, names, (old.taken.time, new.taken.time)))
-    else:
+    if form not in (CompareFormat.text, CompareFormat.json):
         raise typer.BadParameter("two visits are written as text or json")
+    finish(
+        lambda: compare_visits_result(found, verdict, names),
+        lambda: revisits_view(found, verdict, names, (old.taken.time, new.taken.time)),
+        form,
+    )
     return verdict

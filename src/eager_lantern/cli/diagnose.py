@@ -17,7 +17,6 @@ from ..core.diagnosis.wording import Instruction, in_general, instruction
 from ..core.interview.learnt import learnt
 from ..core.model.site import Site
 from ..core.observed.observation import Observation
-from ..formats.results.base import as_json
 from ..formats.results.diagnose import diagnose_result
 from ..formats.results.observations import clients_of, read_observations
 from ..formats.session_logs import read_session_log
@@ -28,8 +27,9 @@ from ..views.diagnose import diagnose_view
 from ..views.screen import ACCENT, STRONG, command, command_line
 from .arguments.options import Format, SiteArgument, Written, example
 from .arguments.sites import client_and_file, known
-from .ending import emit, show, tell
+from .ending import tell
 from .exit_codes import BROKEN, CANNOT_TELL, KEPT
+from .finish import finish
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 PLAIN = "plain.site.yaml"
@@ -77,11 +77,12 @@ def diagnose_command(
     first = "" if file else _first_file(source.site, raw or found.observations)
     if not file:
         found = in_general(found)
-    if form is Format.json:
-        emit(as_json(diagnose_result(source.site, found, file, source.line)))
-    else:
-        how_to_test = _instruction(source.site, found, file)
-        show(diagnose_view(source.site, found, how_to_test, file, source.line, whole, first))
+    how_to_test = _instruction(source.site, found, file)
+    finish(
+        lambda: diagnose_result(source.site, found, file, source.line),
+        lambda: diagnose_view(source.site, found, how_to_test, file, source.line, whole, first),
+        form,
+    )
     raise typer.Exit(KEPT if found.as_described else CANNOT_TELL if found.verdict == "none" else BROKEN)
 
 

@@ -8,14 +8,13 @@ from rich.console import RenderableType
 
 from ..core.model.entries import KeyPage
 from ..core.model.problem import did_you_mean
-from ..formats.results.base import as_json
 from ..formats.results.pages import ExplainResult, FindingPage
 from ..formats.shipped import Page, finding_pages, showing_like, terms
 from ..formats.site.reference import key_page, key_paths
 from ..views.explain import found_view, key_view, list_view, page_view, term_view
 from .arguments import completion
 from .arguments.options import Format, Written, example
-from .ending import emit, show
+from .finish import finish
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
@@ -58,8 +57,5 @@ def explain(
 
 
 def _emit_pages(form: Format, findings: dict[str, Page], keys: list[KeyPage], view: Iterable[RenderableType]) -> None:
-    if form is Format.json:
-        pages = {kind: FindingPage(**page) for kind, page in findings.items()}
-        emit(as_json(ExplainResult(findings=pages, keys=tuple(keys))))
-    else:
-        show(view)
+    pages = {kind: FindingPage(**page) for kind, page in findings.items()}
+    finish(lambda: ExplainResult(findings=pages, keys=tuple(keys)), lambda: view, form)

@@ -24,11 +24,10 @@ from ..live.lamp.listener import VARIABLE, given_secret
 from ..live.lamp.sweep import swept
 from ..live.vantage.base import Failed, Vantage
 from ..views.lamp import sweeps_view
-from .arguments.options import Format
 from .arguments.sites import known, the_transfer
 from .arguments.visit_options import Keeping
-from .ending import emit, show
 from .exit_codes import BROKEN, CANNOT_TELL, KEPT
+from .finish import finish
 from .visits import client_at, reached
 
 LONGEST_SECONDS = 2.0
@@ -71,13 +70,10 @@ def sweep_lamp(
             return [await seen_by(each) for each in vantages]  # in turn: a lamp serves a bounded number of connections
 
     places = asyncio.run(seen())
-    result = as_json(sweep_result(places, source.line))
+    result = sweep_result(places, source.line)
     if keeping.save is not None:
-        write({keeping.save: result.encode()}, keeping.force)
-    if keeping.form is Format.json:
-        emit(result)
-    else:
-        show(sweeps_view(service.name, places, source.line))
+        write({keeping.save: as_json(result).encode()}, keeping.force)
+    finish(lambda: result, lambda: sweeps_view(service.name, places, source.line), keeping.form)
     raise typer.Exit(_sweep_code(places))
 
 

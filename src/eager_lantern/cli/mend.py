@@ -10,7 +10,6 @@ from ..core.findings.finding import FindingKind
 from ..core.mending.mend import mend, undone
 from ..core.model.site import Site
 from ..core.verdict import judge
-from ..formats.results.base import as_json
 from ..formats.results.mend import mend_result
 from ..formats.site.edits import mended_text, patch
 from ..formats.site.site_file import as_typed, find_site_file, parse_site
@@ -21,8 +20,8 @@ from ..views.mend import mend_view
 from ..views.screen import command_line
 from .arguments.options import Format, SiteArgument, Written, example
 from .arguments.sites import known
-from .ending import emit, show
 from .exit_codes import BROKEN, CANNOT_TELL, KEPT
+from .finish import finish
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
@@ -61,11 +60,12 @@ def mend_command(
     if written:
         rewrite(path, text, after)
     difference = patch(text, after, source.file)
-    if form is Format.json:
-        emit(as_json(mend_result(source.site, found, on_devices, difference, written, source.line)))
-    else:
-        name = source.file if written else ""
-        show(mend_view(source.site, found, on_devices, difference, name, source.file, source.line))
+    name = source.file if written else ""
+    finish(
+        lambda: mend_result(source.site, found, on_devices, difference, written, source.line),
+        lambda: mend_view(source.site, found, on_devices, difference, name, source.file, source.line),
+        form,
+    )
     if on_devices:
         raise typer.Exit(BROKEN)
     raise typer.Exit(CANNOT_TELL if found.verdict == "unknown" else KEPT if written or found.kept else BROKEN)

@@ -4,6 +4,7 @@ import os
 import re
 import sys
 from collections.abc import Mapping
+from itertools import chain
 from pathlib import Path
 from typing import Annotated
 
@@ -13,7 +14,6 @@ from rich.text import Text
 from ..core.interview.questions import Answers, Question, questions, refusal, remark
 from ..core.verdict import judge
 from ..formats.reading import BadInput
-from ..formats.results.base import as_json
 from ..formats.results.check import check_result
 from ..formats.results.pages import NewResult
 from ..formats.shipped import registered, usual_names
@@ -24,8 +24,9 @@ from ..views.check import Shown, check_body
 from ..views.screen import ACCENT, STOPS, STRONG
 from ..views.setting_up import more_lines, new_view, question_lines, remark_line
 from .arguments.options import Forced, Format, Written, example
-from .ending import emit, show, tell
+from .ending import tell
 from .exit_codes import of_verdict
+from .finish import finish
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
@@ -102,12 +103,11 @@ def new(
     source = _site_of_answers(str(path), text)
     write({path: text.encode()}, force)
     verdict = judge(source.site)
-    if form is Format.json:
-        checked = check_result(verdict, source.line, str(path))
-        emit(as_json(NewResult(file=str(path), answers=answers, check=checked)))
-    else:
-        show(check_body(verdict, Shown(str(path), source.line, usual_names)))
-        show(new_view(answers, str(path)))
+    finish(
+        lambda: NewResult(file=str(path), answers=answers, check=check_result(verdict, source.line, str(path))),
+        lambda: chain(check_body(verdict, Shown(str(path), source.line, usual_names)), new_view(answers, str(path))),
+        form,
+    )
     raise typer.Exit(of_verdict(verdict.verdict))
 
 

@@ -15,7 +15,6 @@ from ..core.observed.rehearsed import Rehearsed
 from ..core.predict.session import predict
 from ..core.predict.walk import NoSuchWalk, walk_control, walk_data, walk_session
 from ..formats.reading import BadInput, InputProblem
-from ..formats.results.base import as_json
 from ..formats.results.rehearse import rehearse_result
 from ..formats.site.site_file import find_site_file, read_site
 from ..lab.daemons.openssh import missing_ssh_daemon
@@ -30,8 +29,9 @@ from ..views.rehearse import rehearse_view
 from ..views.walk import LineOf
 from .arguments import completion
 from .arguments.options import Format, SiteArgument, Written, example
-from .ending import emit, has_terminal, show
+from .ending import has_terminal
 from .exit_codes import BROKEN, CANNOT_TELL, of_kept
+from .finish import finish
 from .labs import CALLED, LabKind, able, built, lab_folder, progress
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
@@ -134,11 +134,11 @@ def _capture(text: str, names: Sequence[str]) -> tuple[str, Capture]:
 def _emit_results(
     results: list[Rehearsed], title: str, lab: LabKind, topology: Topology, line: LineOf, file: str, form: Format
 ) -> None:
-    if form is Format.json:
-        emit(as_json(rehearse_result(results, "kernel" if lab is LabKind.kernel else "loopback")))
-    else:
-        journeys = [_journey(topology, each) for each in results]
-        show(rehearse_view(results, title, CALLED[lab], journeys, line, file))
+    finish(
+        lambda: rehearse_result(results, "kernel" if lab is LabKind.kernel else "loopback"),
+        lambda: rehearse_view(results, title, CALLED[lab], [_journey(topology, each) for each in results], line, file),
+        form,
+    )
 
 
 def _journey(topology: Topology, result: Rehearsed) -> Journey | None:

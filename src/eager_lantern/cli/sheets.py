@@ -11,7 +11,6 @@ from ..core.sheets.all import Sheets, sheets_of
 from ..core.sheets.sheet import Sheet, distinct, slug
 from ..core.verdict import judge
 from ..formats.devices.register import endings, files_of
-from ..formats.results.base import as_json
 from ..formats.results.pages import SheetsResult
 from ..formats.shipped import shipped_text
 from ..formats.site.site_file import PATTERN, SiteFile, as_typed, find_site_file, read_site
@@ -19,8 +18,8 @@ from ..formats.writing import folder_for_new, write
 from ..views.pages import grid_csv, sheet_markdown, sheet_pages
 from ..views.setting_up import sheets_view
 from .arguments.options import Format, SiteArgument, example
-from .ending import emit, show
 from .exit_codes import of_verdict
+from .finish import finish
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
@@ -56,21 +55,15 @@ def sheets(
         write(written, force)
     names = [each.name for each in written]
     stale = _stale(folder, names)
-    if form is Format.json:
-        emit(
-            as_json(
-                SheetsResult(
-                    folder=str(folder),
-                    files=tuple(names),
-                    stale=tuple(stale),
-                    title=result.title,
-                    trouble=result.trouble,
-                    pages=result.pages,
-                )
-            )
-        )
-    else:
-        show(sheets_view(result, str(folder), names, stale))
+    made = SheetsResult(
+        folder=str(folder),
+        files=tuple(names),
+        stale=tuple(stale),
+        title=result.title,
+        trouble=result.trouble,
+        pages=result.pages,
+    )
+    finish(lambda: made, lambda: sheets_view(result, str(folder), names, stale), form)
     raise typer.Exit(of_verdict(verdict.verdict))
 
 

@@ -24,7 +24,6 @@ from ..core.sizing.demand import (
 from ..core.values.ports import PortSet
 from ..core.values.quantities import Chance, Duration, Rate, Size
 from ..formats.reading import BadInput, InputProblem
-from ..formats.results.base import as_json
 from ..formats.results.size import size_result
 from ..formats.shipped import registered
 from ..formats.site.site_file import PATTERN, SiteFile, find_site_file, read_site
@@ -34,8 +33,8 @@ from ..views.size import size_view
 from .arguments import size_options as words
 from .arguments.options import Format, ServiceName, Written, example, parsed, parsed_or_none, set_only
 from .arguments.sites import the_transfer
-from .ending import emit, show
 from .exit_codes import CANNOT_TELL
+from .finish import finish
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 MOST_ROWS = 9
@@ -129,10 +128,7 @@ def size(
 
         pictures = {each: drawn(result, each) for each in picture}
     write(pictures, force)
-    if form is Format.json:
-        emit(as_json(size_result(result)))
-    else:
-        show(size_view(result, _following(source, chosen, result)))
+    finish(lambda: size_result(result), lambda: size_view(result, _following(source, chosen, result)), form)
 
 
 def _senseless(error: ValueError, source: SiteFile | None, service: Service | None) -> Exception:

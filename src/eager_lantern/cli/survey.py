@@ -27,8 +27,9 @@ from ..views.survey import survey_view
 from ..wire.ftp import Endpoint
 from .arguments.options import Forced, Format, SiteArgument, Written, example, parsed
 from .arguments.sites import the_place
-from .ending import emit, show, tell
+from .ending import tell
 from .exit_codes import BROKEN, CANNOT_TELL, KEPT
+from .finish import finish
 from .taken import taken_now
 from .visits import reached
 
@@ -87,11 +88,8 @@ def survey_command(
     if save is not None:
         write({save: as_json(result).encode()}, force)
     parts = survey_findings(source.site, found) if source else ()
-    if form is Format.json:
-        emit(as_json(result))
-    else:
-        file = source.file if source else ""
-        show(survey_view(found, parts, file, _next_command(file, save)))
+    file = source.file if source else ""
+    finish(lambda: result, lambda: survey_view(found, parts, file, _next_command(file, save)), form)
     hinders = any(each.good is False for each in conclusions(found)) or any(each.severity == "breaks" for each in parts)
     raise typer.Exit(BROKEN if hinders else KEPT)
 

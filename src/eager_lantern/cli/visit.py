@@ -29,7 +29,7 @@ from ..live.vantage.base import Vantage
 from ..views.screen import ACCENT, command, command_line
 from ..views.survey import beside_site_view
 from ..views.visit import places_view, visit_view, visits_view, ways_view
-from .arguments.options import Format, example, with_option_groups
+from .arguments.options import example, with_option_groups
 from .arguments.visit_options import (
     Bounds,
     DataChoice,
@@ -41,8 +41,8 @@ from .arguments.visit_options import (
     only_ssh,
     typed_host,
 )
-from .ending import emit, show
 from .exit_codes import of_kept
+from .finish import finish
 from .lamp_sweep import sweep_lamp
 from .taken import taken_now
 from .visits import Login, Options, WantedVisits, ready, seen_from, visits_of
@@ -154,11 +154,10 @@ def _save_and_show(
     result = visit_result(places, taken_now(), found)
     if keeping.save is not None:
         write({keeping.save: as_json(result).encode()}, keeping.force)
-    if keeping.form is Format.json:
-        emit(as_json(result))
-    else:
-        extras = chain([""], beside_site_view(parts, file)) if parts is not None else ()
-        show(chain(_view(places), extras, _why_it_fails_command(places, keeping, file)))
+    extras = chain([""], beside_site_view(parts, file)) if parts is not None else ()
+    finish(
+        lambda: result, lambda: chain(_view(places), extras, _why_it_fails_command(places, keeping, file)), keeping.form
+    )
 
 
 def _view(places: Sequence[Outlook]) -> Iterator[RenderableType]:

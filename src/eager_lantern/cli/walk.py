@@ -10,15 +10,14 @@ from ..core.network.flow import Journey
 from ..core.network.topology import Topology
 from ..core.predict.forecast import ClientPosition
 from ..core.predict.walk import NoSuchWalk, addresses_at, position_at, walk_control, walk_data, walk_session, walk_to
-from ..formats.results.base import as_json
 from ..formats.results.walk import walk_result
 from ..formats.site.site_file import find_site_file, read_site
 from ..views.walk import walk_view
 from .arguments import completion
 from .arguments.options import Format, ServiceName, SessionMode, SiteArgument, Written, example
 from .arguments.sites import the_transfer
-from .ending import emit, show
 from .exit_codes import BROKEN, CANNOT_TELL, KEPT
+from .finish import finish
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
@@ -82,10 +81,7 @@ def walk(
     except NoSuchWalk as error:
         raise typer.BadParameter(str(error)) from None
     journey = _the_one(journeys)
-    if form is Format.json:
-        emit(as_json(walk_result(journey, source.line)))
-    else:
-        show(walk_view(journey, source.line, source.file))
+    finish(lambda: walk_result(journey, source.line), lambda: walk_view(journey, source.line, source.file), form)
     raise typer.Exit({"ok": KEPT, "unknown": CANNOT_TELL}.get(journey.outcome, BROKEN))
 
 
