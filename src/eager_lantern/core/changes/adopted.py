@@ -6,8 +6,8 @@ from typing import Any, Literal
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..model.change import Change
-from ..model.site import Active, Client, Filter, Forward, Gateway, Passive, Rule, Server, Service, Site
+from ..model.change import Change, changed, value_at
+from ..model.site import Client, Filter, Forward, Gateway, Rule, Server, Site
 from ..values.addresses import FAMILIES, Family
 from ..values.text_value import SitePath
 from .steps import Edit, Overlay
@@ -71,33 +71,15 @@ def adopted(site: Site, device: str, service: str, direction: Direction, configs
 
 
 def _with_service(site: Site, name: str, values: Sequence[ParsedValue]) -> Site:
-    of_accounts = {each.key[1]: each.value for each in values if each.key[0] == "accounts"}
-    own = [each for each in values if each.key[0] != "accounts"]
-    return replace(
-        site,
-        services=tuple(_set_all(each, own) if each.name == name else each for each in site.services),
-        accounts=tuple(replace(each, **of_accounts) if each.service == name else each for each in site.accounts),
-    )
-
-
-def _set_all(service: Service, values: Sequence[ParsedValue]) -> Service:
-    found: Any = service
+    at = next(i for i, each in enumerate(site.services) if each.name == name)
+    own = [i for i, each in enumerate(site.accounts) if each.service == name]
+    places: list[tuple[SitePath, Any]] = []
     for each in values:
-        found = _with_key(found, each.key, each.value)
-    return found  # type: ignore[no-any-return]
-
-
-_MADE = {"passive": Passive, "active": Active}
-
-
-def _with_key(value: Any, key: tuple[str, ...], new: Any) -> Any:
-    """The value with what stands at a key; a mapping that is not there yet is made with its defaults."""
-    if not key:
-        return new
-    inner = getattr(value, key[0])
-    if inner is None and len(key) > 1:
-        inner = _MADE[key[0]]()
-    return replace(value, **{key[0]: _with_key(inner, key[1:], new)})
+        if each.key[0] == "accounts":
+            places += [(("accounts", i, *each.key[1:]), each.value) for i in own]
+        else:
+            places.append((("services", at, *each.key), each.value))
+    return changed(site, *(Change(place, None, value) for place, value in places))
 
 
 def _with_tables(site: Site, name: str, direction: Direction, config: DeviceConfig) -> Site:
@@ -160,7 +142,7 @@ def changes_between(before: Site, overlay: Overlay) -> tuple[Change, ...]:
     found = [change for each in (*kept, *keys) for change in _in_place(each)]
     lengths: dict[SitePath, int] = {}
     for each in comes:
-        at = lengths.setdefault(each.before, len(_value(before, each.before) or ()))
+        at = lengths.setdefault(each.before, len(value_at(before, each.before) or ()))
         lengths[each.before] += 1
         found.append(Change((*each.before, at), None, each.new))
     found += [Change(each.before, each.old, None) for each in reversed(goes)]
@@ -176,9 +158,3 @@ def _in_place(edit: Edit) -> Iterator[Change]:
         old, new = getattr(edit.old, name), getattr(edit.new, name)
         if old != new:
             yield Change((*edit.before, key), old, new)
-
-
-def _value(site: Any, place: SitePath) -> Any:
-    for part in place:
-        site = site[part] if isinstance(part, int) else getattr(site, "from_" if part == "from" else part)
-    return site

@@ -4,7 +4,8 @@ Findings carry their cure as such a change, so that it can be tried on the model
 asked to make it, and made by a program afterwards.
 """
 
-from typing import Any
+from inspect import isclass
+from typing import Any, get_args
 
 from msgspec import Struct, structs
 
@@ -14,7 +15,8 @@ from .site import Site
 
 class Change(Struct, frozen=True):
     """Set what stands at a place. An index one past the end of a list adds to it; ``new`` of None takes an
-    entry out, or a key, so that its default counts. ``old`` is what stood there; None where nothing did."""
+    entry out, or a key, so that its default counts. Mappings that are left out on the way are made. ``old`` is
+    what stood there; None where nothing did."""
 
     place: SitePath
     old: Any
@@ -56,12 +58,21 @@ def _with_value(value: Any, place: SitePath, new: Any) -> Any:
     name = _attribute(value, first)
     if not rest and new is None:
         return structs.replace(value, **{name: _default_of(value, name)})
-    return structs.replace(value, **{name: _with_value(getattr(value, name), rest, new)})
+    inner = getattr(value, name)
+    if rest and inner is None:
+        inner = _mapping_for(value, name)
+    return structs.replace(value, **{name: _with_value(inner, rest, new)})
 
 
 def _attribute(value: Any, key: str) -> str:
     """The attribute that a key of the file is read into."""
     return value.__struct_fields__[value.__struct_encode_fields__.index(key)]  # type: ignore[no-any-return]
+
+
+def _mapping_for(value: Any, name: str) -> Any:
+    """A mapping that the file leaves out, with its defaults."""
+    kind = next(each.type for each in structs.fields(value) if each.name == name)
+    return next(each for each in get_args(kind) if isclass(each) and issubclass(each, Struct))()
 
 
 def _default_of(value: Any, name: str) -> Any:

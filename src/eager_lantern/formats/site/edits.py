@@ -26,7 +26,7 @@ from yaml.nodes import CollectionNode, MappingNode, Node, ScalarNode, SequenceNo
 from ...core.changes.adopted import DeviceConfig, ParsedValue, changes_between
 from ...core.changes.steps import Overlay
 from ...core.mending.mend import Plan
-from ...core.model.change import Change, changed
+from ...core.model.change import Change, changed, value_at
 from ...core.model.site import Site
 from ...core.values.text_value import SitePath
 from ...wire.terminal_safe import printable
@@ -244,16 +244,10 @@ def _by_lists(overlay: Overlay) -> tuple[Change, ...]:
             place = place if each.old is None else place[:-1]
             other = other if each.new is None else other[:-1]
             if place not in found:
-                found[place] = Change(place, _value_at(overlay.before, place), _value_at(overlay.after, other))
+                found[place] = Change(place, value_at(overlay.before, place), value_at(overlay.after, other))
         else:
             found[place] = Change(place, each.old, each.new)
     return tuple(found.values())
-
-
-def _value_at(value: object, place: SitePath) -> object:
-    for part in place:
-        value = value[part] if isinstance(part, int) else getattr(value, part)  # type: ignore[index]
-    return value
 
 
 def _remarked(made: MadeText, overlay: Overlay, configs: Sequence[DeviceConfig], day: str) -> MadeText:
