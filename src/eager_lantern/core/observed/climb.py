@@ -68,9 +68,18 @@ class PassiveReply(Struct, frozen=True):
     extended: bool
 
 
+class Dialled(Struct, frozen=True):
+    """What a session was made to: the name or address as typed, the address where that is another word, the port."""
+
+    name: str
+    address: str | None
+    port: int
+
+
 class Climb(Struct, frozen=True):
-    """A real session, rung by rung, with the promise that it stands for where it has one.
-    ``place`` is where it was made from, ``proves`` are the rungs of which one has to hold for it to work."""
+    """A real session, rung by rung, with the promise that it stands for where it has one. ``target`` is what it was
+    made to, as shown, ``place`` where it was made from, ``proves`` are the rungs of which one has to hold for it to
+    work."""
 
     target: str
     service: str
@@ -89,6 +98,7 @@ class Climb(Struct, frozen=True):
     place: str = "here"
     missed: tuple[Missed, ...] = ()
     reply: PassiveReply | None = None
+    dialled: Dialled | None = None
 
     @property
     def observed(self) -> Extent:

@@ -141,8 +141,8 @@ def _outside_visits(kept: Kept) -> Iterator[OutsideSeen]:
     assert isinstance(kept, VisitResult)
     for climb in climbs_of(kept):
         connected = any(each.rung == "connect" and each.outcome == "ok" for each in climb.rungs)
-        place = climb.target.rpartition("(")[2].rstrip(")").rpartition(":")[0].strip("[]")
-        if connected:
+        if connected and climb.dialled is not None:
+            place = climb.dialled.address or climb.dialled.name
             yield from _seen_from_outside(place, f"reached so by {kept.taken.host}, {kept.taken.time}")
 
 

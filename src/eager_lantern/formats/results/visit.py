@@ -5,7 +5,7 @@ from typing import Literal
 
 from msgspec import UNSET, UnsetType
 
-from ...core.observed.climb import Climb, Missed, PassiveReply, RightsSeen, RungSeen
+from ...core.observed.climb import Climb, Dialled, Missed, PassiveReply, RightsSeen, RungSeen
 from ...core.observed.compared import Outlook
 from ...core.observed.looks import BounceCheck, LoginThrottling, SshFacts, TlsFacts
 from ...core.observed.range_estimate import Habit, RangeSeen
@@ -65,6 +65,7 @@ class VisitedPromise(ResultPart, frozen=True, kw_only=True):
     caution: BounceCheck | UnsetType = UNSET
     not_looked_at: tuple[Missed, ...] | UnsetType = UNSET
     reply: PassiveReply | UnsetType = UNSET
+    dialled: Dialled | UnsetType = UNSET
 
 
 class VisitResult(ResultPart, frozen=True, kw_only=True):
@@ -118,6 +119,7 @@ def _climb(climb: Climb) -> VisitedPromise:
         caution=climb.caution or UNSET,
         not_looked_at=climb.missed or UNSET,
         reply=climb.reply or UNSET,
+        dialled=climb.dialled or UNSET,
     )
 
 
@@ -141,6 +143,11 @@ def _range_result(seen: RangeSeen) -> RangeResult:
 def _climb_of(visit: VisitedPromise) -> Climb:
     rungs = tuple(RungSeen(each.rung, each.outcome, each.detail, each.ms, each.advice) for each in visit.rungs)
     if all(each.rung != "list" for each in rungs):  # only the port was tried
-        return Climb(visit.target, visit.service, visit.client, "", rungs, visit.holds, ("connect",), place=visit.place)
-    reply = visit.reply or None
-    return Climb(visit.target, visit.service, visit.client, visit.mode, rungs, place=visit.place, reply=reply)
+        return Climb(
+            visit.target, visit.service, visit.client, "", rungs, visit.holds, ("connect",),
+            place=visit.place, dialled=visit.dialled or None,
+        )  # fmt: skip
+    return Climb(
+        visit.target, visit.service, visit.client, visit.mode, rungs,
+        place=visit.place, reply=visit.reply or None, dialled=visit.dialled or None,
+    )  # fmt: skip

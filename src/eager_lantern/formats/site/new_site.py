@@ -140,8 +140,6 @@ def _facts_of_lamp(lamp: LampResult) -> Iterator[VisitFacts]:
 
 
 def _facts(visit: VisitedPromise) -> VisitFacts:
-    typed, _, shown = visit.target.partition(" (")
-    host, _, port = (shown.rstrip(")") or typed).rpartition(":")
     well = {each.rung for each in visit.rungs if each.outcome == "ok"}
     means = "ssh" if visit.ssh else "tls" if "secure" in well else "plain" if "login" in well else ""
     seen, sure = PortSet(), False
@@ -149,9 +147,9 @@ def _facts(visit: VisitedPromise) -> VisitFacts:
         with suppress(ValueError):
             seen, sure = PortSet.parse(visit.range.seen), visit.range.good
     announced = address_or_none(visit.reply.address) if visit.reply and not visit.reply.extended else None
-    number = int(port) if port.isdecimal() and len(port) < 6 else None
-    named = typed if shown or not port else host.strip("[]")
-    return VisitFacts(named, means, number if "greet" in well else None, announced, seen, sure)
+    dialled = visit.dialled or None
+    port = dialled.port if dialled and "greet" in well else None
+    return VisitFacts(dialled.name if dialled else "", means, port, announced, seen, sure)
 
 
 def first_site(found: Mapping[str, Learnt]) -> tuple[dict[str, str], tuple[str, ...]]:

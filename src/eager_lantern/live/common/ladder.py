@@ -9,7 +9,7 @@ import time
 from collections.abc import Awaitable, Callable
 from typing import ClassVar
 
-from ...core.observed.climb import Look, Missed, RightsSeen, RungSeen
+from ...core.observed.climb import Dialled, Look, Missed, RightsSeen, RungSeen
 from ...core.observed.looks import LoginThrottling
 from ...core.values.addresses import Address
 from ...core.values.outcomes import Outcome, Rung
@@ -145,11 +145,17 @@ class Climber:
         self.note(rung, "ok", detail, started)
 
 
-def target_of(plan: VisitPlan) -> str:
-    """What a visit is made to, as it is shown."""
-    if plan.target.address not in (None, plan.target.name):
-        return f"{plan.target.name} ({Endpoint(plan.target.address or '', plan.target.port)})"
-    return str(Endpoint(plan.target.name, plan.target.port))
+def dialled_by(plan: VisitPlan) -> Dialled:
+    """What a visit is made to."""
+    address = plan.target.address if plan.target.address != plan.target.name else None
+    return Dialled(plan.target.name, address, plan.target.port)
+
+
+def shown(dialled: Dialled) -> str:
+    """The same for people."""
+    if dialled.address is not None:
+        return f"{dialled.name} ({Endpoint(dialled.address, dialled.port)})"
+    return str(Endpoint(dialled.name, dialled.port))
 
 
 async def looked_up(plan: VisitPlan) -> tuple[str, str]:

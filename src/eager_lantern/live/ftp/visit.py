@@ -19,7 +19,7 @@ from ...core.values.addresses import Address
 from ...core.values.outcomes import RUNGS
 from ...wire.ftp import Endpoint, ProtocolFault, State, read_listing
 from ..common.channel import Channel, trusted
-from ..common.ladder import PREFIX, TIDY_SECONDS, Climber, Progress, looked_up, target_of
+from ..common.ladder import PREFIX, TIDY_SECONDS, Climber, Progress, dialled_by, looked_up, shown
 from ..common.visit_plan import VisitPlan
 from ..own_process import aside
 from ..vantage.base import Failed
@@ -37,10 +37,11 @@ async def visit_ftp(plan: VisitPlan, progress: Progress = lambda rung: None) -> 
     outcomes; cancelling tidies up first."""
     climber = _FtpClimber(plan, progress)
     await climber.run()
+    dialled = dialled_by(plan)
     return Climb(
-        target_of(plan), plan.target.service, plan.target.client, plan.data.mode, climber.ladder(),
+        shown(dialled), plan.target.service, plan.target.client, plan.data.mode, climber.ladder(),
         planned=plan.data.planned, tls=climber.tls, range=climber.range, rights=climber.rights,
-        caution=climber.caution, pace=climber.pace, missed=climber.missed(), reply=climber.reply,
+        caution=climber.caution, pace=climber.pace, missed=climber.missed(), dialled=dialled, reply=climber.reply,
     )  # fmt: skip
 
 
@@ -52,7 +53,9 @@ async def probe_port(plan: VisitPlan, holds: Literal["works", "shut"]) -> Climb:
     finally:
         await climber.leave()
     rungs = tuple(each for each in climber.ladder() if each.rung in ("name", "connect"))
-    return Climb(target_of(plan), plan.target.service, plan.target.client, "", rungs, holds, ("connect",))
+    dialled = dialled_by(plan)
+    who = plan.target.service, plan.target.client
+    return Climb(shown(dialled), *who, "", rungs, holds, ("connect",), dialled=dialled)
 
 
 class _FtpClimber(Climber):

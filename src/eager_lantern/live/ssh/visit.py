@@ -19,7 +19,7 @@ from ...wire.ftp import Endpoint, ProtocolFault, checked_names
 from ...wire.ssh_offer import OfferReader
 from ...wire.terminal_safe import decoded
 from ..common.channel import Channel, connected, packets_note, timed, trusted
-from ..common.ladder import PREFIX, TIDY_SECONDS, Climber, Progress, looked_up, target_of
+from ..common.ladder import PREFIX, TIDY_SECONDS, Climber, Progress, dialled_by, looked_up, shown
 from ..common.visit_plan import VisitPlan, stranger
 from ..own_process import aside
 from ..vantage.base import Connected, Failed
@@ -34,9 +34,10 @@ async def visit_ssh(plan: VisitPlan, progress: Progress = lambda rung: None) -> 
     """Climb the ladder once. Network faults become outcomes; what was sent is removed again."""
     climber = _SshClimber(plan, progress)
     await climber.run()
+    dialled = dialled_by(plan)
     return Climb(
-        target_of(plan), plan.target.service, plan.target.client, "", climber.ladder(),
-        ssh=climber.facts, rights=climber.rights, pace=climber.pace, missed=climber.missed(),
+        shown(dialled), plan.target.service, plan.target.client, "", climber.ladder(),
+        ssh=climber.facts, rights=climber.rights, pace=climber.pace, missed=climber.missed(), dialled=dialled,
     )  # fmt: skip
 
 
