@@ -282,7 +282,7 @@ def share(wanted: list[tuple[str, int]], seed: int, pairs: bool) -> list[Case]:
             if done == count:
                 break
             site = next(sites)
-            every = faults_of(settled(site))
+            every = tuple(map(shipped_knowledge().wording.worded, faults_of(settled(site))))
             fitting = [each for each in every if each.kind == kind and (kind in HARMLESS or _may_show(site, each))]
             if not fitting:
                 continue

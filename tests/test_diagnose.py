@@ -19,13 +19,14 @@ from eager_lantern.core.diagnosis.hypotheses import Predictions
 from eager_lantern.core.diagnosis.next_test import AnsweredTest, _spread
 from eager_lantern.core.observed.observation import FAILED, Observation, PortFate, Situation
 from eager_lantern.core.values.ports import PortSet
-from eager_lantern.formats.site.site_file import read_site
+from eager_lantern.formats.shipped import shipped_text
+from eager_lantern.formats.site.site_file import parse_site, read_site
 from eager_lantern.formats.weights import shipped_knowledge
 
 CASES = Path(__file__).parent / "cases"
 LOGS = yaml.safe_load((CASES / "logs.yaml").read_text())
 SITE = read_site(AFTER).site
-FAULTS = faults_of(settled(SITE))
+FAULTS = tuple(map(shipped_knowledge().wording.worded, faults_of(settled(SITE))))
 PREDICTED = Predictions(settled(SITE))
 TRIES = tuple(
     Situation(each.client, each.service, each.mode, reports=True) for each in SITE.promises if each.holds == "works"
@@ -53,6 +54,14 @@ def _seen(fault: Fault, tried: Situation) -> Observation:
 def first(found: Diagnosis) -> set[tuple[str, Any]]:
     """The causes of the first group, by kind and place."""
     return {(each.kind, each.place) for cause in found.groups[0].causes for each in cause.hypothesis.faults}
+
+
+def test_every_fault_of_a_site_that_has_every_key_is_put_in_words() -> None:
+    """Among its clients is one that stands on the server and has its filter."""
+    site = parse_site("every-key.site.yaml", shipped_text("every-key.site.yaml")).site
+    worded = [shipped_knowledge().wording.worded(each) for each in faults_of(settled(site))]
+    assert {each.kind for each in worded} >= {"rule-off", "forward-off", "announce-private", "account-locked"}
+    assert all(each.message and each.look and each.cure for each in worded)
 
 
 @cache

@@ -10,10 +10,10 @@ import typer
 from msgspec.structs import replace
 from rich.text import Text
 
-from ..core.diagnosis.diagnosis import Diagnosis, diagnose
+from ..core.diagnosis.diagnosis import Diagnosis, Knowledge, diagnose
 from ..core.diagnosis.next_test import AnsweredTest
 from ..core.diagnosis.questions import UNKNOWN, next_question, told_by
-from ..core.diagnosis.wording import Instruction, in_general, instruction
+from ..core.diagnosis.wording import instruction
 from ..core.interview.learnt import learnt
 from ..core.model.site import Site
 from ..core.observed.observation import Observation
@@ -22,7 +22,7 @@ from ..formats.results.observations import clients_of, read_observations
 from ..formats.session_logs import read_session_log
 from ..formats.shipped import shipped_text
 from ..formats.site.site_file import PATTERN, SiteFile, find_site_file, parse_site, read_site
-from ..formats.weights import shipped_knowledge
+from ..formats.weights import knowledge_without_file, shipped_knowledge
 from ..views.diagnose import diagnose_view
 from ..views.screen import ACCENT, STRONG, command, command_line
 from .arguments.options import Format, SiteArgument, Written, example
@@ -72,12 +72,10 @@ def diagnose_command(
     found = (
         _ask_until_settled(source, file, observations)
         if asks
-        else diagnose(source.site, observations, shipped_knowledge())
+        else diagnose(source.site, observations, _knowledge(file))
     )
     first = "" if file else _first_file(source.site, raw or found.observations)
-    if not file:
-        found = in_general(found)
-    how_to_test = _instruction(source.site, found, file)
+    how_to_test = instruction(source.site, found.test, file) if found.test else None
     finish(
         lambda: diagnose_result(source.site, found, file, source.line),
         lambda: diagnose_view(source.site, found, how_to_test, file, source.line, whole, first),
@@ -101,9 +99,8 @@ def _first_file(site: Site, observations: Sequence[Observation]) -> str:
     return command_line("new", *words)
 
 
-def _instruction(site: Site, found: Diagnosis, file: str) -> Instruction | None:
-    how_to_test = instruction(site, found.test, file) if found.test else None
-    return how_to_test if file or how_to_test is None else in_general(how_to_test)
+def _knowledge(file: str) -> Knowledge:
+    return shipped_knowledge() if file else knowledge_without_file()
 
 
 def _site_or_plain(site: Path | None) -> SiteFile:
@@ -144,19 +141,18 @@ def _ask_until_settled(source: SiteFile, file: str, observations: Sequence[Obser
     answers."""
     seen = [*observations, *(() if observations else _symptoms(source.site))]
     answers: list[AnsweredTest] = []
-    diagnosed = partial(diagnose, source.site, seen, shipped_knowledge())
+    diagnosed = partial(diagnose, source.site, seen, _knowledge(file))
     if not seen:
         raise typer.BadParameter("found no answer at all; expected at least one")
     found = diagnosed(answers)
     while found.test is not None:
-        how = _instruction(source.site, found, file)
-        assert how is not None
+        how = instruction(source.site, found.test, file)
         count = sum(len(each.causes) for each in found.groups)
         tell(["", f"{count} causes explain it. Next best test, {how.place}: {how.do}"])
         tell([command(f"  {how.command}", ACCENT)] if how.command else [])
         outcomes = [*(each.words for each in found.test.outcomes), ""]
         shown = [each or UNKNOWN for each in outcomes]
-        number = _chosen("What came of it?", shown if file else [in_general(each) for each in shown])
+        number = _chosen("What came of it?", shown)
         if number is None:
             break
         answers.append(AnsweredTest(found.test.test, outcomes[number]))

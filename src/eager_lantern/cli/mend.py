@@ -14,7 +14,7 @@ from ..formats.results.mend import mend_result
 from ..formats.site.edits import mended_text, patch
 from ..formats.site.site_file import as_typed, find_site_file, parse_site
 from ..formats.site.yaml_tree import read_text
-from ..formats.weights import shipped_costs
+from ..formats.weights import shipped_costs, shipped_knowledge
 from ..formats.writing import rewrite
 from ..views.mend import mend_view
 from ..views.screen import command_line
@@ -83,7 +83,7 @@ def _on_devices(site: Site, kinds: Sequence[str], file: str) -> tuple[Fault, ...
             f"--cause {of_devices[0]} is cured on a device, to match {file}, which breaks promises itself: "
             f"first {command_line('mend', file)}"
         )
-    found = () if broken else undone(site, kinds)
+    found = () if broken else undone(site, kinds, shipped_knowledge().wording)
     missing = [each for each in of_devices if each not in {fault.kind for fault in found}]
     if missing:
         raise typer.BadParameter(f"--cause {missing[0]}: nothing of {file} can have that")

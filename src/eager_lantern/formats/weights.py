@@ -1,30 +1,63 @@
-"""What ships about likelihoods and costs: how common faults are, what tests and changes cost."""
+"""What ships about faults, tests and cures: how common each is, what it costs, and how it is put in words."""
 
-from typing import cast
+from msgspec import Struct, convert
+from msgspec.structs import replace
 
 from ..core.diagnosis.diagnosis import Knowledge
-from ..core.diagnosis.fault import FaultKind
+from ..core.diagnosis.fault import FaultKind, Part, Sentences, Wording
 from ..core.diagnosis.next_test import TestKind
 from ..core.mending.mend import Costs, Owner
 from .shipped import shipped_text
 from .site.yaml_tree import YamlTree
 
-_COSTS = "mending.yaml"
+
+class _Cost(Struct, forbid_unknown_fields=True):
+    cost: float
+    why: str
+
+
+class _CostsFile(Struct, forbid_unknown_fields=True):
+    owners: dict[Owner, _Cost]
+    gives_up: dict[str, _Cost]
 
 
 def shipped_costs() -> Costs:
     """The costs of ``data/mending.yaml``."""
-    tree = cast(dict[str, dict[str, dict[str, float]]], YamlTree(_COSTS, shipped_text(_COSTS)).data)
-    owners = {cast(Owner, name): float(each["cost"]) for name, each in tree["owners"].items()}
-    return Costs(owners, {key: float(each["cost"]) for key, each in tree["gives_up"].items()})
+    found = convert(YamlTree("mending.yaml", shipped_text("mending.yaml")).data, _CostsFile, strict=False)
+    owners = {name: each.cost for name, each in found.owners.items()}
+    return Costs(owners, {key: each.cost for key, each in found.gives_up.items()})
 
 
-_FAULTS = "faults.yaml"
+class _Kind(Struct, forbid_unknown_fields=True):
+    weight: float
+    why: str
+    message: str = ""
+    look: str = ""
+    cure: str = ""
+    without_file: dict[Part, str] = {}
+
+
+class _FaultsFile(Struct, forbid_unknown_fields=True):
+    faults: dict[FaultKind, _Kind]
+    tests: dict[TestKind, _Cost]
+    without_file: dict[str, str]
 
 
 def shipped_knowledge() -> Knowledge:
-    """The weights and costs of ``data/faults.yaml``."""
-    tree = cast(dict[str, dict[str, dict[str, float]]], YamlTree(_FAULTS, shipped_text(_FAULTS)).data)
-    weights = {cast(FaultKind, kind): float(each["weight"]) for kind, each in tree["faults"].items()}
-    costs = {cast(TestKind, kind): float(each["cost"]) for kind, each in tree["tests"].items()}
-    return Knowledge(weights, costs)
+    """The weights, costs and sentences of ``data/faults.yaml``."""
+    found = _faults_file()
+    weights = {kind: each.weight for kind, each in found.faults.items()}
+    sentences = {
+        kind: Sentences(each.message, each.look, each.cure, each.without_file) for kind, each in found.faults.items()
+    }
+    return Knowledge(weights, {kind: each.cost for kind, each in found.tests.items()}, Wording(sentences))
+
+
+def knowledge_without_file() -> Knowledge:
+    """The same, with words for the addresses and ports of the plain site, which are nobody's."""
+    known = shipped_knowledge()
+    return replace(known, wording=Wording(known.wording.sentences, _faults_file().without_file))
+
+
+def _faults_file() -> _FaultsFile:
+    return convert(YamlTree("faults.yaml", shipped_text("faults.yaml")).data, _FaultsFile, strict=False)

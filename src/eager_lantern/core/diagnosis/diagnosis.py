@@ -17,7 +17,7 @@ from ..values.addresses import Addresses
 from ..values.ports import PortSet
 from ..values.text_value import SitePath
 from ..verdict import judge
-from .fault import Fault, FaultKind
+from .fault import Fault, FaultKind, Wording
 from .faults import faults_of
 from .hypotheses import AS_DESCRIBED, Explanation, Hypothesis, Predictions, explanations, ranked
 from .likelihood import chance_of
@@ -29,10 +29,12 @@ no more than a bare mention (Jeffreys 1961, appendix B)."""
 
 
 class Knowledge(Struct, frozen=True):
-    """How common each kind of fault is, beside the others, and what each kind of test costs."""
+    """How common each kind of fault is, beside the others, what each kind of test costs, and how faults are put in
+    words."""
 
     weights: Mapping[FaultKind, float]
     costs: Mapping[TestKind, float]
+    wording: Wording
 
 
 class CauseGroup(Struct, frozen=True):
@@ -67,7 +69,7 @@ def diagnose(
     """What explains everything that was seen of a consistent site, and what tests have come to since."""
     as_typed = settled(site)
     predictions = Predictions(as_typed)
-    faults = faults_of(as_typed, _edges(seen))
+    faults = tuple(map(known.wording.worded, faults_of(as_typed, _edges(seen))))
     described = _as_described(predictions, seen)
     if described is not None and not any(each.fails for each in seen):
         return Diagnosis(tuple(seen), (), as_described=True)

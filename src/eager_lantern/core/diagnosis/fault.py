@@ -18,9 +18,13 @@ client has instead. Predicting the changed site shows how the fault appears; und
 ... ''').site
 >>> place = ("gateways", 0, "forwards", 0, "enabled")
 >>> off = variants_of(site, place, False)
->>> fault = Fault("forward-off", place[:-1], "router", "it is off", "is it on?", "switch it on", off)
+>>> fault = Fault("forward-off", place[:-1], "router", off, of(forward="forward “control”"))
 >>> [each.forwards[0].enabled for each in (site.gateways[0], changed(site, *fault.variants[0]).gateways[0])]
 [True, False]
+
+>>> words = {"forward-off": Sentences("{at} has {forward} switched off", "is it on?", "switch it on at {at}")}
+>>> Wording(words).worded(fault).message
+'router has forward “control” switched off'
 
 >>> [str(each) for each in cut(PortSet.parse("61200-61299"), PortSet.parse("61210"))[:2]]
 ['61200-61204', '61205-61299']
@@ -28,11 +32,11 @@ client has instead. Predicting the changed site shows how the fault appears; und
 ['12', '20', '22', '11', '31']
 """
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from itertools import pairwise
 from typing import Any, Literal
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from ..model.change import Change, change, changed
 from ..model.consistency import problems
@@ -113,17 +117,53 @@ class Fault(Struct, frozen=True):
 
     ``place`` is what the file states about it and ``at`` the device, server or client that has it. ``variants`` are
     the ways in which it may have gone wrong, one as likely as another, each a few changes together; a fault that
-    no key of the site can express has an ``effect`` instead.
+    no key of the site can express has an ``effect`` instead. ``values`` are what its sentences are filled in with;
+    these are empty until a :class:`Wording` has done so.
     """
 
     kind: FaultKind
     place: SitePath
     at: str
+    variants: Variants = ((),)
+    values: tuple[tuple[str, str], ...] = ()
+    effect: Effect | None = None
+    message: str = ""
+    look: str = ""
+    cure: str = ""
+
+
+def of(**values: object) -> tuple[tuple[str, str], ...]:
+    """Values for the sentences of a fault, by the word that stands for each in them."""
+    return tuple((name, str(value)) for name, value in values.items())
+
+
+Part = Literal["message", "look", "cure"]
+
+
+class Sentences(Struct, frozen=True):
+    """What to say of a fault, where to look for it, and its cure, with names in braces for what is filled in;
+    ``without_file`` replaces some of them where there is no site file."""
+
     message: str
     look: str
     cure: str
-    variants: Variants = ((),)
-    effect: Effect | None = None
+    without_file: Mapping[Part, str] = {}
+
+
+class Wording(Struct, frozen=True):
+    """The sentences of every kind of fault, and what stands for values that are nobody's."""
+
+    sentences: Mapping[FaultKind, Sentences]
+    stand_ins: Mapping[str, str] = {}
+
+    def worded(self, fault: Fault) -> Fault:
+        """The fault with its sentences filled in. Raises KeyError for one that the data have no sentences for."""
+        sentences = self.sentences[fault.kind]
+        values = {name: self.stand_ins.get(value, value) for name, value in (("at", fault.at), *fault.values)}
+        texts: dict[Part, str] = {"message": sentences.message, "look": sentences.look, "cure": sentences.cure}
+        if self.stand_ins:
+            texts.update(sentences.without_file)
+        return structs.replace(fault, **{part: text.format_map(values) for part, text in texts.items()})
 
 
 def consistent(site: Site, fault: Fault) -> Fault | None:
@@ -131,7 +171,7 @@ def consistent(site: Site, fault: Fault) -> Fault | None:
     good = tuple(each for each in fault.variants if not each or not problems(changed(site, *each)))
     if not good:
         return None
-    return Fault(fault.kind, fault.place, fault.at, fault.message, fault.look, fault.cure, good, fault.effect)
+    return structs.replace(fault, variants=good)
 
 
 def variants_of(site: Site, place: SitePath, *values: Any) -> Variants:

@@ -12,7 +12,7 @@ from ..values.phrases import ports_phrase, the
 from ..values.ports import EVERY_PORT, PortSet
 from ..values.quantities import Duration
 from ..values.text_value import SitePath
-from .fault import Fault, FaultKind, Variants, cut, digit_off, moved, variants_of
+from .fault import Fault, FaultKind, Variants, cut, digit_off, moved, of, variants_of
 
 
 def filter_faults(topology: Topology, seen: PortSet) -> Iterator[Fault]:
@@ -32,88 +32,43 @@ def _all_filters(site: Site) -> Iterator[tuple[SitePath, str, Filter]]:
     yield ("server", "filter", "incoming"), site.server.name, site.server.filter.incoming
     yield ("server", "filter", "outgoing"), site.server.name, site.server.filter.outgoing
     for i, client in enumerate(site.clients):
-        yield ("clients", i, "filter", "incoming"), client.name, client.filter.incoming
+        if not client.on_server:  # one on the server has the server's filter
+            yield ("clients", i, "filter", "incoming"), client.name, client.filter.incoming
 
 
 _LETS = {"inward": "in", "incoming": "in", "outward": "out", "outgoing": "out"}
 
 
 def _shut_fault(site: Site, place: SitePath, name: str) -> Fault:
-    way = _LETS[str(place[-1])]
-    return Fault(
-        "default-shut",
-        place,
-        name,
-        f"{name} lets nothing {way} that no rule allows",
-        f"what does {name} do with connections {way} that no rule is about?",
-        f"allow at {name} what the services need {way}, or set its default to allow, as in the site file",
-        variants_of(site, (*place, "default"), "deny", "refuse"),
-    )
+    variants = variants_of(site, (*place, "default"), "deny", "refuse")
+    return Fault("default-shut", place, name, variants, of(way=_LETS[str(place[-1])]))
 
 
 def _rule_faults(topology: Topology, place: SitePath, i: int, name: str, rule: Rule, seen: PortSet) -> Iterator[Fault]:
-    site = topology.site
+    site, category = topology.site, topology.site.server.category
     at: SitePath = (*place, "rules", i)
-    what = the("rule", rule.name)
-    passes = _passes(rule)
     off = variants_of(site, (*at, "enabled"), False)  # what is not there does what is switched off does
-
-    def fault(kind: FaultKind, message: str, look: str, cure: str, variants: Variants) -> Fault:
-        return Fault(kind, at, name, f"{name} {message}", look, f"{cure} at {name}", variants)
-
-    yield fault(
-        "rule-missing",
-        f"has no rule that lets {passes} {_LETS[str(place[-1])]}",
-        f"is there a rule for {passes} on {name}?",
-        f"add the rule for {passes}",
-        off,
-    )
-    yield fault(
-        "rule-off",
-        f"has {what} switched off",
-        f"is {what} on {name} switched on?",
-        f"switch {what} on",
-        off,
-    )
-    yield fault(
-        "rule-shadowed",
-        f"has a rule before {what} that turns {passes} away",
-        f"does {what} stand above every rule of {name} that denies?",
-        f"move {what} to the top",
-        variants_of(site, (*at, "action"), "deny", "refuse"),  # as a rule of the same reach before it
-    )
     other = "udp" if rule.protocol != "udp" else "tcp"
-    yield fault(
-        "rule-other-protocol",
-        f"has {what} for {other} alone",
-        f"does {what} on {name} say {'tcp' if rule.protocol == 'any' else rule.protocol}?",
-        f"set {what} to {rule.protocol}",
-        variants_of(site, (*at, "protocol"), other),
-    )
+    values = of(
+        rule=the("rule", rule.name), passes=_passes(rule), way=_LETS[str(place[-1])], range=rule.ports,
+        protocol=rule.protocol, asked="tcp" if rule.protocol == "any" else rule.protocol, other=other,
+        sources=rule.from_ or "anybody", category=category,
+    )  # fmt: skip
+
+    def fault(kind: FaultKind, variants: Variants) -> Fault:
+        return Fault(kind, at, name, variants, values)
+
+    yield fault("rule-missing", off)
+    yield fault("rule-off", off)
+    # as a rule of the same reach before it
+    yield fault("rule-shadowed", variants_of(site, (*at, "action"), "deny", "refuse"))
+    yield fault("rule-other-protocol", variants_of(site, (*at, "protocol"), other))
     if elsewhere := _other_sources(topology, rule):
-        yield fault(
-            "rule-other-source",
-            f"has {what} for other sources",
-            f"which sources does {what} on {name} allow: {rule.from_ or 'anybody'}?",
-            f"let {what} count for {rule.from_ or 'anybody'}",
-            variants_of(site, (*at, "from"), *elsewhere),
-        )
-    if place[0] == "server" and site.server.category is not None:
-        yield fault(
-            "rule-other-category",
-            f"has {what} for networks of another category than its own",
-            f"for which category is {what}, and which has the network of {name} now?",
-            f"let {what} count for {site.server.category}, or set the network of {name} to that",
-            variants_of(site, (*at, "categories"), (f"not {site.server.category}",)),
-        )
+        yield fault("rule-other-source", variants_of(site, (*at, "from"), *elsewhere))
+    if place[0] == "server" and category is not None:
+        yield fault("rule-other-category", variants_of(site, (*at, "categories"), (f"not {category}",)))
     if len(rule.ports) > 1 and rule.ports != EVERY_PORT:
-        yield fault(
-            "rule-in-part",
-            f"has {what} for only a part of {rule.ports}",
-            f"does {what} on {name} cover {rule.ports}, from end to end?",
-            f"set {what} to {rule.ports}",
-            variants_of(site, (*at, "ports"), *cut(rule.ports, seen)),
-        )
+        yield fault("rule-in-part", variants_of(site, (*at, "ports"), *cut(rule.ports, seen)))
 
 
 def _passes(rule: Rule) -> str:
@@ -149,94 +104,37 @@ def forward_faults(topology: Topology, seen: PortSet) -> Iterator[Fault]:
 
 def _master_switch(site: Site, i: int, gateway: Gateway) -> Fault:
     place: SitePath = ("gateways", i, "forwarding")
-    return Fault(
-        "forwarding-off",
-        place,
-        gateway.name,
-        f"{gateway.name} has forwarding as a whole switched off",
-        f"is the switch above the forwards of {gateway.name} on?",
-        f"switch forwarding on at {gateway.name}",
-        variants_of(site, place, False),
-    )
+    return Fault("forwarding-off", place, gateway.name, variants_of(site, place, False))
 
 
 def _forward_faults_of(
     topology: Topology, i: int, j: int, gateway: Gateway, forward: Forward, seen: PortSet
 ) -> Iterator[Fault]:
-    site, name = topology.site, gateway.name
+    site = topology.site
     place: SitePath = ("gateways", i, "forwards", j)
-    what = the("forward", forward.name)
-    entry = f"{forward.protocol} {forward.ports} → {forward.to}{_inside_port(forward)}"
-    look = f"is there an entry {entry} on {name}"
-    off = variants_of(site, (*place, "enabled"), False)  # what is not there does what is switched off does
-
-    def fault(kind: FaultKind, message: str, look: str, cure: str, variants: Variants) -> Fault:
-        return Fault(kind, place, name, f"{name} {message}", look, f"{cure} at {name}", variants)
-
-    yield fault(
-        "forward-missing",
-        f"has no forward for {ports_phrase(forward.ports)}",
-        f"{look}?",
-        f"enter {entry}",
-        off,
-    )
-    yield fault(
-        "forward-off",
-        f"has {what} switched off",
-        f"{look}, and is it on?",
-        f"switch {what} on",
-        off,
-    )
-    if (nobody := free_address(topology, gateway.inside.network, forward.to.family)) is not None:
-        yield fault(
-            "forward-old-address",
-            f"forwards {ports_phrase(forward.ports)} to another address than {forward.to}",
-            f"does {what} point at {forward.to}?",
-            f"let {what} point at {forward.to}",
-            variants_of(site, (*place, "to"), nobody),
-        )
     ports: SitePath = (*place, "ports")
-    if len(forward.ports) > 1:
-        yield fault(
-            "forward-in-part",
-            f"forwards only a part of {forward.ports}",
-            f"does {what} cover {forward.ports}, from end to end?",
-            f"set {what} to {forward.ports}",
-            _variants_for_parts(site, place, forward, cut(forward.ports, seen)),
-        )
-        yield fault(
-            "forward-shifted",
-            f"forwards a range beside {forward.ports}",
-            f"does {what} begin at {forward.ports.lowest} and end at {forward.ports.highest}?",
-            f"set {what} to {forward.ports}",
-            variants_of(site, ports, *moved(forward.ports)),
-        )
-    yield fault(
-        "forward-digit-off",
-        f"forwards ports that differ from {forward.ports} by a digit",
-        f"does {what} list {forward.ports}, digit by digit?",
-        f"set {what} to {forward.ports}",
-        variants_of(site, ports, *digit_off(forward.ports)),
-    )
-    yield fault(
-        "forward-other-inside-port",
-        f"hands {ports_phrase(forward.ports)} on to other ports of {forward.to}",
-        f"is the inside port of {what} {forward.ports.lowest + forward.offset}?",
-        f"set the inside port of {what} to {forward.ports.lowest + forward.offset}",
-        variants_of(site, (*place, "to_port"), *_wrong_inside_ports(forward)),
-    )
+    off = variants_of(site, (*place, "enabled"), False)  # what is not there does what is switched off does
     other = "udp" if forward.protocol == "tcp" else "tcp"
-    yield fault(
-        "forward-other-protocol",
-        f"forwards {ports_phrase(forward.ports)} over {other} instead of {forward.protocol}",
-        f"does {what} say {forward.protocol}?",
-        f"set {what} to {forward.protocol}",
-        variants_of(site, (*place, "protocol"), other),
-    )
+    values = of(
+        forward=the("forward", forward.name), ports=ports_phrase(forward.ports), range=forward.ports, to=forward.to,
+        inside=f":{forward.to_port}" if forward.to_port else "", first=forward.ports.lowest, last=forward.ports.highest,
+        inside_port=forward.ports.lowest + forward.offset, protocol=forward.protocol, other=other,
+    )  # fmt: skip
 
+    def fault(kind: FaultKind, variants: Variants) -> Fault:
+        return Fault(kind, place, gateway.name, variants, values)
 
-def _inside_port(forward: Forward) -> str:
-    return f":{forward.to_port}" if forward.to_port else ""
+    yield fault("forward-missing", off)
+    yield fault("forward-off", off)
+    if (nobody := free_address(topology, gateway.inside.network, forward.to.family)) is not None:
+        yield fault("forward-old-address", variants_of(site, (*place, "to"), nobody))
+    if len(forward.ports) > 1:
+        yield fault("forward-in-part", _variants_for_parts(site, place, forward, cut(forward.ports, seen)))
+        yield fault("forward-shifted", variants_of(site, ports, *moved(forward.ports)))
+    yield fault("forward-digit-off", variants_of(site, ports, *digit_off(forward.ports)))
+    inside = variants_of(site, (*place, "to_port"), *_wrong_inside_ports(forward))
+    yield fault("forward-other-inside-port", inside)
+    yield fault("forward-other-protocol", variants_of(site, (*place, "protocol"), other))
 
 
 def _wrong_inside_ports(forward: Forward) -> tuple[Port, ...]:
@@ -283,21 +181,17 @@ def _provider(topology: Topology, place: SitePath, gateway: Gateway) -> Iterator
             continue
         ranges = [each.passive.ports] if each.passive else []
         for ports in (PortSet.single(each.control_port.number), *ranges):
-            written = f"port {ports}" if len(ports) == 1 else f"ports {ports}"
             yield Fault(
                 "provider-blocks",
                 (*place, "provider_blocks"),
                 f"the provider of {gateway.name}",
-                f"the provider of {gateway.name} blocks {written}",
-                f"does a lamp on {written} get any light from outside, and what does the provider say of it?",
-                f"use other ports than {ports}, or ask the provider to let them in",
                 variants_of(topology.site, (*place, "provider_blocks"), BlockedPorts(blocked | ports)),
+                of(ports=ports_phrase(ports), range=ports),
             )
 
 
 def _outside_faults(topology: Topology, place: SitePath, gateway: Gateway) -> Iterator[Fault]:
     own = gateway.outside.address.each[0]
-    shown = f"which outside address does the status page of {gateway.name} show"
     other = free_address(topology, INTERNET, own.family)
     address: SitePath = (*place, "outside", "address")
     if other is not None:
@@ -305,23 +199,11 @@ def _outside_faults(topology: Topology, place: SitePath, gateway: Gateway) -> It
             "outside-address-changed",
             address,
             gateway.name,
-            f"{gateway.name} has another outside address than {own} by now",
-            f"{shown}: {own}?",
-            f"write the present one in place of {own}, in the site file, at the server and into every name, or ask the "
-            "provider for an address that stays",
             variants_of(topology.site, address, Addresses((other, *gateway.outside.address.each[1:]))),
+            of(address=own),
         )
     if own.family == 4 and (changes := _behind_another(topology, place, gateway)):
-        yield Fault(
-            "second-translation",
-            (*place, "outside"),
-            gateway.name,
-            f"another device that translates stands between {gateway.name} and the internet",
-            f"{shown}: {own}, or one of a private or shared range?",
-            f"forward at the device in front to {gateway.name} as well, or have it bridge; of a provider's, ask for a "
-            "public address",
-            (changes,),
-        )
+        yield Fault("second-translation", (*place, "outside"), gateway.name, (changes,), of(address=own))
 
 
 def _behind_another(topology: Topology, place: SitePath, gateway: Gateway) -> tuple[Change, ...]:
@@ -345,52 +227,18 @@ def _behind_another(topology: Topology, place: SitePath, gateway: Gateway) -> tu
 
 
 def _habits(site: Site, place: SitePath, gateway: Gateway) -> Iterator[Fault]:
-    name = gateway.name
-
-    def switch(key: str, new: object) -> Variants:
-        return variants_of(site, (*place, key), new)
+    def switched(kind: FaultKind, key: str, new: object) -> Fault:
+        return Fault(kind, (*place, key), gateway.name, variants_of(site, (*place, key), new))
 
     if gateway.hairpin:
-        yield Fault(
-            "hairpin-missing",
-            (*place, "hairpin"),
-            name,
-            f"{name} does not turn connections to its outside address back inside",
-            f"does {name} have hairpin (NAT loopback), and is it on?",
-            f"switch it on at {name}, or let inside clients go to the server's own address",
-            switch("hairpin", False),
-        )
+        yield switched("hairpin-missing", "hairpin", False)
     if gateway.ftp_helper:
-        yield Fault(
-            "helper-off",
-            (*place, "ftp_helper"),
-            name,
-            f"{name} does not follow FTP sessions",
-            f"is the FTP helper of {name} on?",
-            f"switch it on at {name}, or forward the whole passive range",
-            switch("ftp_helper", False),
-        )
+        yield switched("helper-off", "ftp_helper", False)
     elif gateway.translate != "none":
-        yield Fault(
-            "helper-on",
-            (*place, "ftp_helper"),
-            name,
-            f"{name} reads FTP sessions and rewrites addresses and ports in them",
-            f"is an FTP helper (ALG) of {name} on?",
-            f"switch it off at {name}",
-            switch("ftp_helper", True),
-        )
+        yield switched("helper-on", "ftp_helper", True)
     slowest = max((each.transfer_seconds or 0 for each in site.services), default=0)
     if slowest > 1 and (gateway.idle_timeout is None or gateway.idle_timeout.amount >= slowest):
-        yield Fault(
-            "idle-too-short",
-            (*place, "idle_timeout"),
-            name,
-            f"{name} forgets quiet connections before a transfer ends",
-            f"after how long does {name} forget a quiet TCP connection?",
-            f"raise that at {name}, or let clients keep the control connection alive",
-            switch("idle_timeout", Duration(slowest / 2)),
-        )
+        yield switched("idle-too-short", "idle_timeout", Duration(slowest / 2))
 
 
 def _mtu_faults(site: Site, place: SitePath, gateway: Gateway) -> Iterator[Fault]:
@@ -399,14 +247,5 @@ def _mtu_faults(site: Site, place: SitePath, gateway: Gateway) -> Iterator[Fault
     if gateway.clamps_mss or gateway.mtu < TUNNEL_BYTES:
         return
     narrow = change(site, outside, TUNNEL_BYTES), change(site, (*place, "too_big"), "dropped")
-    yield Fault(
-        "full-packets-lost",
-        outside,
-        gateway.name,
-        f"full packets are lost at the outside line of {gateway.name}, and their senders are not notified",
-        f"does a packet of {ETHERNET_BYTES} bytes that may not be cut pass {gateway.name}, and does one of "
-        f"{TUNNEL_BYTES}?",
-        f"let {gateway.name} clamp the segment size (MSS) to {TUNNEL_BYTES - HEADERS_BYTES[4]} bytes, or let ICMP that "
-        "messages of type “packet too big” pass",
-        (narrow,),
-    )
+    sizes = of(full=ETHERNET_BYTES, narrow=TUNNEL_BYTES, segment=TUNNEL_BYTES - HEADERS_BYTES[4])
+    yield Fault("full-packets-lost", outside, gateway.name, (narrow,), sizes)

@@ -1,9 +1,8 @@
 """Plain sentences about what was seen, and about what to try next."""
 
 from shlex import quote
-from typing import Any, TypeVar, cast
 
-from msgspec import Struct, structs
+from msgspec import Struct
 
 from ..model.site import Site
 from ..observed.observation import Observation, Situation
@@ -13,7 +12,6 @@ from ..values.phrases import ports_named
 from ..values.ports import PortSet
 from .next_test import ON_SERVER, Test, Weighed
 
-_T = TypeVar("_T")
 _WHAT: dict[Rung, str] = {
     "name": "the name is looked up",
     "connect": "the connection is made",
@@ -28,6 +26,8 @@ _WHAT: dict[Rung, str] = {
     "fetch": "a file is fetched",
     "tidy": "the file is removed",
 }
+NO_ADDRESS = "SERVER-ADDRESS"
+"""What stands in a command for an address that nobody has stated."""
 _HOW: dict[Outcome, str] = {"refused": "a refusal", "silent": "no answer", "wrong": "something else"}
 
 
@@ -67,34 +67,6 @@ def _fate(ports: PortSet, rung: Rung | None, outcomes: tuple[Outcome, ...]) -> s
     return f"{ports_named(ports)} {'carried data' if rung is None else ' or '.join(outcomes)}"
 
 
-_IN_GENERAL = {
-    "than 192.168.77.20 by now": "than it had",
-    "than 198.51.100.10 by now": "than it had",
-    "still have 192.168.77.20": "still have the address that it had",
-    "visit 192.168.77.20": "visit SERVER-ADDRESS",
-    "ports 61200-61455": "the data range",
-    "61200-61455": "the data range",
-    "192.168.77.20": "the server's address",
-    "198.51.100.10": "the outside address",
-    "61200": "the first port of the range",
-    "61455": "the last",
-}
-"""What stands for the addresses and ports of the plain site (``data/plain.site.yaml``), which are nobody's."""
-
-
-def in_general(value: _T) -> _T:
-    """The same with the plain site's own numbers put into words, in every text of it."""
-    found: Any = value
-    if isinstance(found, str):
-        for number, words in _IN_GENERAL.items():
-            found = found.replace(number, words)
-    elif isinstance(found, tuple):
-        found = tuple(map(in_general, found))
-    elif isinstance(found, Struct):
-        found = structs.replace(found, **{each: in_general(getattr(found, each)) for each in found.__struct_fields__})
-    return cast(_T, found)
-
-
 class Instruction(Struct, frozen=True):
     """Where to stand, what to do there, and the command to type; of a look there is none."""
 
@@ -115,7 +87,7 @@ def _to_try(site: Site, test: Test, tried: Situation, file: str) -> Instruction:
     service = next(each for each in site.services if each.name == tried.service)
     if tried.stands_in is not None:
         on_server = tried.client == ON_SERVER
-        at = str(site.server.address.each[0])
+        at = str(site.server.address.each[0]) if file else NO_ADDRESS
         named = service.tls.names[0] if service.tls.names else ""
         command = visit_command(site, service, named or at, service.control_port.number)
         place = f"on {site.server.name} itself" if on_server else f"at another host of {site.server.network}"
@@ -126,8 +98,8 @@ def _to_try(site: Site, test: Test, tried: Situation, file: str) -> Instruction:
     do = f"visit {tried.service}{how}{extended}"
     if not file:
         client = next(each for each in site.clients if each.name == tried.client)
-        host = str(client.reaches.host) if client.reaches else str(site.server.address.each[0])
-        return Instruction(place, do, visit_command(site, service, host, service.control_port.number))
+        host = client.reaches.name if client.reaches else ""
+        return Instruction(place, do, visit_command(site, service, host or NO_ADDRESS, service.control_port.number))
     words = ["eager-lantern", "visit", file, "--client", tried.client, "--service", tried.service]
     words += ["--mode", tried.mode] if tried.mode else []
     words += ["--extended"] if tried.extended else []

@@ -23,7 +23,7 @@ from typing import Literal
 
 from msgspec import Struct
 
-from ..diagnosis.fault import Fault
+from ..diagnosis.fault import Fault, Wording
 from ..diagnosis.faults import faults_of
 from ..findings.all import Studied, predicted, untried
 from ..findings.finding import Finding
@@ -272,8 +272,8 @@ def _identity(step: DeviceChange) -> object:
     return place, step.change.new
 
 
-def undone(site: Site, kinds: Collection[str]) -> tuple[Fault, ...]:
+def undone(site: Site, kinds: Collection[str], wording: Wording) -> tuple[Fault, ...]:
     """Where each of these kinds of faults may stand on a consistent site, with what to look at and what undoes it;
     faults of one place that are undone alike are listed once."""
-    faults = [each for each in faults_of(site) if each.kind in kinds]
+    faults = [wording.worded(each) for each in faults_of(site) if each.kind in kinds]
     return tuple({(each.kind, each.at, each.place, each.cure): each for each in reversed(faults)}.values())[::-1]
