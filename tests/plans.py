@@ -3,13 +3,16 @@
 from dataclasses import fields, replace
 from typing import Any
 
+from eager_lantern.formats.shipped import shipped_advice
 from eager_lantern.live.common.secret import Secret
 from eager_lantern.live.common.visit_plan import Credentials, Target, VisitPlan
 
 
 def plan_of(name: str, port: int, user: str, password: str, **values: Any) -> VisitPlan:
     """A plan with these values, each in its part; ``security`` is how the session is protected."""
-    return changed(VisitPlan(Target(name, port), Credentials(user, Secret(password))), **values)
+    return changed(
+        VisitPlan(Target(name, port), Credentials(user, Secret(password)), advice=shipped_advice()), **values
+    )
 
 
 def changed(plan: VisitPlan, **values: Any) -> VisitPlan:

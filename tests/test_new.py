@@ -7,10 +7,9 @@ import pexpect
 import pytest
 from program import run, run_bound_by_modes
 
-from eager_lantern.core.interview.questions import BEHIND, PROTOCOLS, Question, questions, refusal
+from eager_lantern.core.interview.questions import BEHIND, PROTOCOLS, Question, refusal
 from eager_lantern.core.verdict import judge
-from eager_lantern.formats.shipped import registered
-from eager_lantern.formats.site.new_site import new_site
+from eager_lantern.formats.site.new_site import new_site, shipped_questions
 from eager_lantern.formats.site.site_file import parse_site
 
 TOLD = {
@@ -34,9 +33,9 @@ def test_asked_at_a_terminal_it_writes_a_site_that_check_calls_kept_as_by_option
     child = at_terminal(tmp_path)
     answers: dict[str, str] = {}
     asked: list[str] = []
-    for question in questions(registered()):
+    for question in shipped_questions():
         if question.applies(answers):
-            child.expect_exact(question.text)
+            child.expect_exact(question.words.text)
             child.expect_exact("› ")
             asked.append(question.key)
             child.sendline(TOLD.get(question.key, ""))
@@ -78,7 +77,7 @@ def test_interrupted_it_has_written_nothing(key: str, code: int, tmp_path: Path)
 
 def answered(**told: str) -> dict[str, str]:
     answers: dict[str, str] = {}
-    for question in questions(registered()):
+    for question in shipped_questions():
         if question.applies(answers):
             answers[question.key] = question.read(told.get(question.key) or question.propose(answers))
     return answers
@@ -154,5 +153,5 @@ def test_nothing_is_overwritten_unless_forced_and_a_shut_folder_is_told(tmp_path
 
 def test_every_question_is_an_option_of_the_same_name() -> None:
     shown = run("new", "--help").stdout
-    named: list[Question] = list(questions(registered()))
+    named: list[Question] = list(shipped_questions())
     assert [each.key for each in named if f"--{each.key.replace('_', '-')}" not in shown] == []

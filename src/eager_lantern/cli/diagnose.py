@@ -86,11 +86,10 @@ def diagnose_command(
 
 def _first_file(site: Site, observations: Sequence[Observation]) -> str:
     """The command that writes a site file from what was seen; what it would not take, it will ask."""
-    from ..core.interview.questions import questions  # seldom needed, and the list of services is long
-    from ..formats.shipped import registered
+    from ..formats.site.new_site import shipped_questions  # seldom needed, and the list of services is long
 
     words = []
-    for question in questions(registered()):
+    for question in shipped_questions():
         answer = learnt(site, observations).get(question.key)
         try:
             words += [f"--{question.key.replace('_', '-')}", question.taken(answer, {})] if answer else []

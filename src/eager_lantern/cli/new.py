@@ -11,13 +11,13 @@ from typing import Annotated
 import typer
 from rich.text import Text
 
-from ..core.interview.questions import Answers, Question, questions, refusal, remark
+from ..core.interview.questions import Answers, Question, refusal, remark
 from ..core.verdict import judge
 from ..formats.reading import BadInput
 from ..formats.results.check import check_result
 from ..formats.results.pages import NewResult
-from ..formats.shipped import registered, usual_names
-from ..formats.site.new_site import new_site
+from ..formats.shipped import usual_names
+from ..formats.site.new_site import new_site, shipped_questions
 from ..formats.site.site_file import SiteFile, parse_site
 from ..formats.writing import write, writes
 from ..views.check import Shown, check_body
@@ -136,7 +136,7 @@ def _answers(given: Mapping[str, str], ask: bool, defaults: bool) -> dict[str, s
 
     One step back takes the last answer that was typed, and those that followed from it.
     """
-    every = list(questions(registered()))
+    every = shipped_questions()
     answers: dict[str, str] = {}
     at, typed_at = 0, list[int]()
     while at < len(every):
@@ -177,9 +177,9 @@ def _proposed(question: Question, option: str, answers: Answers, defaults: bool)
     except ValueError as error:
         raise typer.BadParameter(f"{option} is needed: {error}") from None
     if not proposal and defaults:
-        proposal = question.unasked
+        proposal = question.words.unasked
     if not proposal:
-        raise typer.BadParameter(f"{option} is needed: {question.text[0].lower()}{question.text[1:]}")
+        raise typer.BadParameter(f"{option} is needed: {question.words.text[0].lower()}{question.words.text[1:]}")
     return proposal
 
 
@@ -190,7 +190,7 @@ def _ask(question: Question, answers: Answers, can_go_back: bool) -> str | None:
     except ValueError as error:
         proposal = ""
         tell([Text(f"  {error}", style=STOPS)])
-    tell(["", Text(question.text, style=STRONG), *question_lines(question, answers)])
+    tell(["", Text(question.words.text, style=STRONG), *question_lines(question, answers)])
     while True:
         tell([Text.assemble("  ", (f"[{proposal}] " if proposal else "", ACCENT), "›")], end=" ")
         line = _read_line()

@@ -21,6 +21,7 @@ from ..formats.results.base import as_json
 from ..formats.results.check import finding_result
 from ..formats.results.kept import read_survey
 from ..formats.results.visit import visit_result
+from ..formats.shipped import shipped_advice
 from ..formats.site.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..formats.writing import write, writes
 from ..live.common.secret import Secret
@@ -213,7 +214,7 @@ def _host_without_site(destination: VisitDestination, security: SecurityOptions 
     implicit = not destination.sftp and security is SecurityOptions.implicit
     port = IMPLICIT_PORT if implicit else SSH_PORT if destination.sftp else FTP_PORT
     target = Target(typed_host(destination.target), port, client=place)
-    plan = VisitPlan(target, Credentials("anonymous", Secret("")))
+    plan = VisitPlan(target, Credentials("anonymous", Secret("")), advice=shipped_advice())
     return WantedVisits(plan, "ssh" if destination.sftp else "session")
 
 

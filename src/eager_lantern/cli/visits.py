@@ -29,6 +29,7 @@ from ..core.observed.compared import Outlook
 from ..core.predict.endpoints import position_of, targets
 from ..core.values.outcomes import Rung
 from ..core.values.ports import PortSet
+from ..formats.shipped import shipped_advice
 from ..live.common.ladder import Progress
 from ..live.common.secret import VARIABLE, NoPassword, Secret, covered, password_for
 from ..live.common.visit_plan import Credentials, FolderLook, LockoutGuard, Looks, VisitPlan, plan_of
@@ -128,7 +129,7 @@ def _plan_for_client(topology: Topology, client: CompleteClient, service: Servic
         raise typer.BadParameter(f"the site file has no address for {client.name} to reach")
     account = account_of(topology.site, client.name, service.name)
     user = account.name if account else "anonymous"
-    plan = plan_of(topology, position, client, service, mode, user, Secret(""))
+    plan = replace(plan_of(topology, position, client, service, mode, user, Secret("")), advice=shipped_advice())
     name = client.reaches.name if client.reaches and client.reaches.name else str(addresses[0])
     rights = effective_rights(topology.site, account) if account else None
     beside = account.folders if account else ()

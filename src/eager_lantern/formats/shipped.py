@@ -5,7 +5,10 @@ from collections.abc import Mapping
 from functools import cache
 from typing import cast
 
+from msgspec import convert
+
 from ..core.model.site import Transport
+from ..core.observed.climb import Advice
 from ..core.values.ports import PortSet
 from .site.yaml_tree import YamlTree
 
@@ -22,6 +25,12 @@ def shipped_text(name: str) -> str:
 def finding_pages() -> dict[str, Page]:
     """The page of each kind of finding: ``means``, ``shows``, ``cure``."""
     return cast(dict[str, Page], YamlTree("findings.yaml", shipped_text("findings.yaml")).data)
+
+
+@cache
+def shipped_advice() -> Advice:
+    """The advice of ``data/advice.yaml`` for rungs of a visit that fail."""
+    return convert(YamlTree("advice.yaml", shipped_text("advice.yaml")).data, Advice)
 
 
 MOST_NAMES = 3

@@ -15,7 +15,7 @@ from .screen import ACCENT, RISKS, STOPS, STRONG, UNTRIED, between, columns, com
 
 def question_lines(question: Question, answers: Answers) -> Iterator[RenderableType]:
     """What stands under a question: a line of explanation, and for a choice what each means."""
-    yield Text(f"  {question.explains}", style=UNTRIED)
+    yield Text(f"  {question.words.explains}", style=UNTRIED)
     for key, meaning in question.choices(answers).items():
         table = columns(widths=(12, None))
         table.add_row(Text(f"  {key}", style=STRONG), Text(meaning))
@@ -25,7 +25,7 @@ def question_lines(question: Question, answers: Answers) -> Iterator[RenderableT
 def more_lines(question: Question, can_go_back: bool) -> Iterator[RenderableType]:
     """What is told to who answers a question with one."""
     table = columns(widths=(2, None))
-    table.add_row("", Text(question.more))
+    table.add_row("", Text(question.words.more))
     back = "; < goes one step back" if can_go_back else ""
     table.add_row(
         "", Text(f"Enter takes what stands in brackets{back}; Ctrl-C ends it all, and writes nothing.", style=UNTRIED)

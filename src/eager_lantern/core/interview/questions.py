@@ -8,6 +8,7 @@ the same words can be typed at the prompt and in a script.
 import re
 from collections.abc import Callable, Iterator, Mapping
 from ipaddress import ip_network
+from typing import Any
 
 from msgspec import Struct
 
@@ -26,47 +27,45 @@ PROTOCOLS = {
     "plain": ("ftp", "none", 21),
 }
 """What all clients can do: the protocol, the mode of TLS, and the usual control port of each."""
-ADVICE = {
-    "ssh": "SSH file transfer. One open port, all of it encrypted, nothing to agree on. Best where clients can.",
-    "tls": "FTP with explicit TLS. One port and a range of data ports, the same on every device; encrypted.",
-    "implicit": "FTP with implicit TLS, for clients that know no other. One port and a range; encrypted.",
-    "plain": "FTP in clear. One port and a range; whoever is on the way reads passwords and files.",
-}
+BEHIND = ("router", "firewall", "cloud", "nothing")
+"""What may stand between the server and the internet."""
+SYSTEMS = ("linux", "windows", "other")
+LEASES = ("static", "reserved", "dynamic")
 PLACEHOLDER = {4: "192.0.2.1", 6: "2001:db8::1"}
 """What stands for an outside address that is not known yet: nobody has it (RFC 5737, RFC 3849)."""
-SYSTEMS = {
-    "linux": "a rule file is written that it can load",
-    "windows": "its own outgoing ports are 49152-65535, so that data ports lie below",
-    "other": "anything else",
-}
-LEASES = {
-    "static": "entered on the device itself",
-    "reserved": "a lease that always gives the same address",
-    "dynamic": "a lease (DHCP) that may give another one tomorrow",
-}
-BEHIND = {
-    "router": "a router that translates: clients see its outside address",
-    "firewall": "a firewall that does not translate: clients see the server's own address",
-    "cloud": "a cloud's filter: an outside address stands for the server's, and rules let ports in",
-    "nothing": "nothing: the server stands on the internet itself",
-}
+
+
+class QuestionText(Struct, frozen=True, forbid_unknown_fields=True):
+    """The words of a question: ``explains`` why it is asked, ``more`` is shown on request, ``choices`` are what each
+    answer means where there are only some, ``unasked`` is what is written where nobody is asked and nothing can be
+    proposed."""
+
+    text: str
+    explains: str
+    more: str = ""
+    unasked: str = ""
+    choices: Mapping[str, str] = {}
+
+
+def _all_choices(answers: Answers, choices: Mapping[str, str]) -> Mapping[str, str]:
+    return choices
 
 
 class Question(Struct, frozen=True):
     """One question. ``read`` gives the answer in its usual form, or raises ValueError that states what
-    would be right; ``propose`` gives what to take where nothing is answered, or nothing. ``choices`` are the answers
-    that earlier ones leave, with what each means; ``more`` is shown on request; ``unasked`` is what is written
-    where nobody is asked and nothing can be proposed."""
+    would be right; ``propose`` gives what to take where nothing is answered, or nothing; ``allow`` the choices that
+    earlier answers leave."""
 
     key: str
-    text: str
-    explains: str
+    words: QuestionText
     read: Callable[[str], str]
     propose: Callable[[Answers], str]
     applies: Callable[[Answers], bool] = lambda answers: True
-    choices: Callable[[Answers], Mapping[str, str]] = lambda answers: {}
-    more: str = ""
-    unasked: str = ""
+    allow: Callable[[Answers, Mapping[str, str]], Mapping[str, str]] = _all_choices
+
+    def choices(self, answers: Answers) -> Mapping[str, str]:
+        """The answers that earlier ones leave, with what each means; none where it is no choice."""
+        return self.allow(answers, self.words.choices)
 
     def taken(self, text: str, answers: Answers) -> str:
         """The answer in its usual form. Raises ValueError for what cannot be read or is ruled out already."""
@@ -137,13 +136,13 @@ def _seen_at(answers: Answers) -> str:
     return outside_address(answers) if is_translated(answers) else answers["address"]
 
 
-def _places_left(answers: Answers) -> dict[str, str]:
+def _places_left(answers: Answers, choices: Mapping[str, str]) -> Mapping[str, str]:
     """What may stand in front of the server, as far as its address and what clients can leave it open."""
     private = Address.parse(answers["address"]).kind != "public"
     ruled_out = {"nothing"} if answers["clients_can"] == "plain" else set()
     if private and is_open(answers):
         ruled_out |= {"nothing", "firewall"}
-    return {key: words for key, words in BEHIND.items() if key not in ruled_out}
+    return {key: words for key, words in choices.items() if key not in ruled_out}
 
 
 def _has_other_port(answers: Answers) -> bool:
@@ -174,154 +173,55 @@ def fixed(text: str) -> Callable[[Answers], str]:
     return lambda answers: text
 
 
-def questions(registered: PortSet) -> Iterator[Question]:
+def _router_with_ranges(answers: Answers) -> bool:
+    return answers["behind"] == "router" and _is_ftp(answers) and is_open(answers)
+
+
+def questions(registered: PortSet, texts: Mapping[str, QuestionText]) -> Iterator[Question]:
     """All questions in order; each may look at the answers before it. ``registered`` are the ports that belong to
-    services by the registry."""
-    yes_no = answer.choice(("yes", "no"))
-    yield Question(
-        "site", "What is the site called?", "It heads every page and table.", answer.name, fixed(""),
-        more="Any words: the house, the harbour, the project. They can be changed later.", unasked="New site",
-    )  # fmt: skip
-    yield Question(
-        "clients_can", "What can all its clients do?", "Protocol and number of open ports follow from it.",
-        answer.choice(tuple(PROTOCOLS)), fixed("tls"), choices=lambda answers: ADVICE,
-        more="Take the best that all of them can. One old client decides for all, or gets a service of its own.",
-    )  # fmt: skip
-    yield Question(
-        "control_port", "Which control port?", "The usual one spares every client a setting.",
-        answer.port, lambda answers: str(PROTOCOLS[answers["clients_can"]][2]),
-        more="The port on the server itself. By which port clients come from outside is asked later.",
-    )  # fmt: skip
-    yield Question(
-        "server", "What is the server called?", "The host that the service runs on.", answer.name, fixed("file-server"),
-        more="A name for the pages. It need not be the one in the name service.",
-    )  # fmt: skip
-    yield Question(
-        "address", "Which address has the server itself?", "On its own network, as its own settings show it.",
-        lambda text: str(Address.parse(text)), fixed(""),
-        more="On Linux: ip address. On Windows: ipconfig. Not the address that a web page shows you.",
-        unasked="192.168.1.20",
-    )  # fmt: skip
-    yield Question(
-        "lease", "Does that address stay?", "Every forward and rule names it.",
-        answer.choice(tuple(LEASES)), fixed("reserved"), choices=lambda answers: LEASES,
-        more="If the server asks for its address (DHCP), let the router reserve it, and answer reserved.",
-    )  # fmt: skip
-    yield Question(
-        "system", "What does it run?", "Which ports it uses for itself follows from it.",
-        answer.choice(tuple(SYSTEMS)), fixed("linux"), choices=lambda answers: SYSTEMS,
-        more="Data ports must stay clear of those that the system takes for its own connections.",
-    )  # fmt: skip
-    yield Question(
-        "client_count", "How many clients are there?", "The size of the data port range follows from it.",
-        answer.count, fixed("10"), _is_ftp,
-        more="Programs that may be connected, not people: one person may open four connections.",
-    )  # fmt: skip
-    yield Question(
-        "burst", "How many of them may start at the same moment?", "On the hour, perhaps all of them.",
-        answer.count, lambda answers: answers["client_count"], _is_ftp,
-        more="What runs by a clock starts together. If you do not know: all of them.",
-    )  # fmt: skip
-    yield Question(
-        "ports", "Which data ports?", "Two for each client at once, clear of the system's own ports.",
-        answer.ports, _proposed_range(registered), _is_ftp,
-        more="Every listing and every transfer takes one. The same range goes into every device: write it down once.",
-    )  # fmt: skip
-    yield Question(
-        "behind", "What stands between the server and the internet?", "Where ports have to be opened follows from it.",
-        answer.choice(tuple(BEHIND)), _likely_device, choices=_places_left,
-        more="Two devices in a row? Describe the outer one here and add the other in the file.",
-    )  # fmt: skip
-    yield Question(
-        "subnet", "Which network does the server stand on?", "Administration is let in from there.",
-        lambda text: str(AddressSet.parse(text)), lambda answers: subnet_around(answers["address"]), has_network,
-        more="An address and a mask of 255.255.255.0 are written as 10.61.8.0/24.",
-    )  # fmt: skip
-    yield Question(
-        "device", "What is that device called?", "As its page is headed.", answer.name, _device_name, has_network,
-        more="A name for the pages; the model's name will do.",
-    )  # fmt: skip
-    yield Question(
-        "device_inside", "Which address has it inside?", "The server's way out (its default route).",
-        lambda text: str(Address.parse(text)), _first_host, has_network,
-        more="On Linux: ip route, the word after “default via”. On Windows: ipconfig, default gateway.",
-    )  # fmt: skip
-    yield Question(
-        "outside", "Which address has it outside?", "As its own page shows it; or unknown, where it is not known yet.",
-        answer.outside, fixed(""), is_translated,
-        more="Its page calls it WAN or internet address. If a web page shows you another one, there is a second "
-        "translation in front of it: answer with what the device itself shows.",
-        unasked="unknown",
-    )  # fmt: skip
-    yield Question(
-        "outside_lease", "Does that address stay?", "What is announced and published names it.",
-        answer.choice(tuple(LEASES)), fixed("static"), is_translated, choices=lambda answers: LEASES,
-        more="Most private lines get another address now and then (dynamic), unless a fixed one was ordered.",
-    )  # fmt: skip
-    yield Question(
-        "share", "Which ports of that address are yours?", "All of them, unless other customers share it.",
-        answer.share, fixed("all"), _is_shared_perhaps,
-        more="Some providers give one address to several customers, each with ports of its own (MAP-E, lightweight "
-        "4over6). The device's page or the provider states which.",
-    )  # fmt: skip
-    yield Question(
-        "mtu", "How large are the packets of its line?", "1500 bytes, 1492 of PPPoE, less in tunnels.",
-        answer.packet_size, fixed(str(ETHERNET_BYTES)), lambda answers: answers["behind"] == "router",
-        more="Its page calls it MTU. A smaller one is fine where senders are notified (ICMP) or segments are clamped.",
-    )  # fmt: skip
-    yield Question(
-        "outside_port", "By which port from outside?", "The usual one, unless something else has it already.",
-        answer.port, lambda answers: answers["control_port"], _has_other_port,
-        more="Another port keeps the crowd of scanners away and nobody else: every client then needs the setting, "
-        "and a firewall on their side that knows the usual port stops them.",
-    )  # fmt: skip
-    yield Question(
-        "ranges", "Does it take a range of ports in one entry?", "If not, each data port is an entry of its own.",
-        yes_no, fixed("yes"), lambda answers: answers["behind"] == "router" and _is_ftp(answers) and is_open(answers),
-        more="Look at its form for forwards: one field for the port, or two for the first and the last.",
-    )  # fmt: skip
-    yield Question(
-        "typed", "What do clients type to reach the server?", "A name is better: it can follow the address.",
-        answer.dialled, _seen_at, is_open,
-        more="Without its port. The certificate is made for what is typed here.",
-    )  # fmt: skip
-    yield Question(
-        "inside", "Do clients on the server's own network use it too?", "They get the server's own address.",
-        yes_no, fixed("yes"), lambda answers: has_network(answers) and is_open(answers),
-        more="Inside, the outside address often leads nowhere: most routers do not turn connections back.",
-    )  # fmt: skip
-    yield Question(
-        "phones", "Do clients come from mobile networks that have IPv6 alone?", "They reach IPv4 through NAT64.",
-        yes_no, fixed("no"), _may_have_phones,
-        more="Most phones do. They need a name to type, and a server that knows EPSV; a client of that kind is added.",
-    )  # fmt: skip
-    yield Question(
-        "account", "What is the first account called?", "Not one that rules the system.", answer.name, fixed("station"),
-        more="One account for each client or program, so that one can be locked without the others.",
-    )  # fmt: skip
-    yield Question(
-        "folder", "Which folder does it see, and nothing else?", "One made for it.",
-        answer.folder, _folder_of,
-        more="A whole path on the server. Nothing above it can be seen.",
-    )  # fmt: skip
-    yield Question(
-        "rights", "What may it do there?", f"Some of {', '.join(answer.RIGHTS)}.",
-        answer.rights, fixed("list, read, write"),
-        more="As few as will do. Who only delivers needs write, and list to see that it arrived.",
-    )  # fmt: skip
-    yield Question(
-        "admin_port", "By which port do you administer the server?", "Kept open for you, shut to others; or none.",
-        answer.port_or_none, lambda answers: "none" if answers["control_port"] == "22" else "22",
-        lambda answers: PROTOCOLS[answers["clients_can"]][0] != "sftp",
-        more="SSH is 22, the remote desktop of Windows 3389. Nobody but you is let in there.",
-    )  # fmt: skip
-    yield Question(
-        "admin_from", "From which network or address?", "Only from there it is let in.",
-        answer.one_place, _administers_from,
-        is_administered,
-        more="The server's own network, or the one address that you come from.",
-        unasked="203.0.113.61",
-    )  # fmt: skip
+    services by the registry, ``texts`` the words of each question by its key."""
+    address, network = (lambda text: str(Address.parse(text))), (lambda text: str(AddressSet.parse(text)))
+    yes_no, lease = answer.choice(("yes", "no")), answer.choice(LEASES)
+
+    def ask(key: str, *rest: Any) -> Question:
+        return Question(key, texts[key], *rest)
+
+    yield ask("site", answer.name, fixed(""))
+    yield ask("clients_can", answer.choice(tuple(PROTOCOLS)), fixed("tls"))
+    yield ask("control_port", answer.port, lambda answers: str(PROTOCOLS[answers["clients_can"]][2]))
+    yield ask("server", answer.name, fixed("file-server"))
+    yield ask("address", address, fixed(""))
+    yield ask("lease", lease, fixed("reserved"))
+    yield ask("system", answer.choice(SYSTEMS), fixed("linux"))
+    yield ask("client_count", answer.count, fixed("10"), _is_ftp)
+    yield ask("burst", answer.count, lambda answers: answers["client_count"], _is_ftp)
+    yield ask("ports", answer.ports, _proposed_range(registered), _is_ftp)
+    yield ask("behind", answer.choice(BEHIND), _likely_device, lambda answers: True, _places_left)
+    yield ask("subnet", network, lambda answers: subnet_around(answers["address"]), has_network)
+    yield ask("device", answer.name, _device_name, has_network)
+    yield ask("device_inside", address, _first_host, has_network)
+    yield ask("outside", answer.outside, fixed(""), is_translated)
+    yield ask("outside_lease", lease, fixed("static"), is_translated)
+    yield ask("share", answer.share, fixed("all"), _is_shared_perhaps)
+    yield ask("mtu", answer.packet_size, fixed(str(ETHERNET_BYTES)), lambda answers: answers["behind"] == "router")
+    yield ask("outside_port", answer.port, lambda answers: answers["control_port"], _has_other_port)
+    yield ask("ranges", yes_no, fixed("yes"), _router_with_ranges)
+    yield ask("typed", answer.dialled, _seen_at, is_open)
+    yield ask("inside", yes_no, fixed("yes"), lambda answers: has_network(answers) and is_open(answers))
+    yield ask("phones", yes_no, fixed("no"), _may_have_phones)
+    yield ask("account", answer.name, fixed("station"))
+    yield ask("folder", answer.folder, _folder_of)
+    yield ask("rights", answer.rights, fixed("list, read, write"))
+    yield ask("admin_port", answer.port_or_none, _likely_admin_port, _is_no_ssh)
+    yield ask("admin_from", answer.one_place, _administers_from, is_administered)
+
+
+def _likely_admin_port(answers: Answers) -> str:
+    return "none" if answers["control_port"] == "22" else "22"
+
+
+def _is_no_ssh(answers: Answers) -> bool:
+    return PROTOCOLS[answers["clients_can"]][0] != "sftp"
 
 
 def refusal(answers: Answers) -> str:

@@ -4,7 +4,6 @@ Findings carry their cure as such a change, so that it can be tried on the model
 asked to make it, and made by a program afterwards.
 """
 
-from inspect import isclass
 from typing import Any, get_args
 
 from msgspec import Struct, structs
@@ -72,7 +71,7 @@ def _attribute(value: Any, key: str) -> str:
 def _mapping_for(value: Any, name: str) -> Any:
     """A mapping that the file leaves out, with its defaults."""
     kind = next(each.type for each in structs.fields(value) if each.name == name)
-    return next(each for each in get_args(kind) if isclass(each) and issubclass(each, Struct))()
+    return next(each for each in get_args(kind) if isinstance(each, type) and issubclass(each, Struct))()
 
 
 def _default_of(value: Any, name: str) -> Any:

@@ -9,11 +9,14 @@ from functools import cache
 from pathlib import Path
 
 from jinja2 import Environment, StrictUndefined, Template
+from msgspec import convert
 
 from ...core.interview.learnt import NEVER_SEEN, PLACES, Learnt, VisitFacts
 from ...core.interview.questions import (
     PROTOCOLS,
     Answers,
+    Question,
+    QuestionText,
     has_network,
     is_administered,
     is_administered_inside,
@@ -35,7 +38,7 @@ from ..results.survey import SurveyResult, survey_of
 from ..results.visit import VisitedPromise, VisitResult
 from ..shipped import registered, shipped_text
 from .site_file import SiteFile, parse_site
-from .yaml_tree import read_text
+from .yaml_tree import YamlTree, read_text
 
 _PLAIN = re.compile(r"[A-Za-z0-9][A-Za-z0-9 ._/-]*[A-Za-z0-9]|[A-Za-z]|/[A-Za-z0-9._/-]*")
 _WORDS = re.compile(r"(true|false|null|[-+.0-9eExo_]+)", re.IGNORECASE)
@@ -152,11 +155,17 @@ def _facts(visit: VisitedPromise) -> VisitFacts:
     return VisitFacts(dialled.name if dialled else "", means, port, announced, seen, sure)
 
 
+def shipped_questions() -> tuple[Question, ...]:
+    """The questions of ``new`` in the words of ``data/questions.yaml``, which propose no registered ports."""
+    texts = convert(YamlTree("questions.yaml", shipped_text("questions.yaml")).data, dict[str, QuestionText])
+    return tuple(questions(registered(), texts))
+
+
 def first_site(found: Mapping[str, Learnt]) -> tuple[dict[str, str], tuple[str, ...]]:
     """An answer to every question that applies, and the keys of those that nobody has seen."""
     answers: dict[str, str] = {}
     guessed = []
-    for question in questions(registered()):
+    for question in shipped_questions():
         if not question.applies(answers):
             continue
         if (seen := found.get(question.key)) is not None:
@@ -166,7 +175,7 @@ def first_site(found: Mapping[str, Learnt]) -> tuple[dict[str, str], tuple[str, 
         proposal = ""
         with suppress(ValueError):
             proposal = question.propose(answers)
-        answers[question.key] = proposal or question.unasked
+        answers[question.key] = proposal or question.words.unasked
         guessed.append(question.key)
     return answers, tuple(guessed)
 

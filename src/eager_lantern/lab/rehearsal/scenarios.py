@@ -16,6 +16,7 @@ from ...core.observed.rehearsed import to_try
 from ...core.predict.endpoints import inside_peers, position_of, resolved, targets, typed_port, unpromised, ways_in
 from ...core.predict.forecast import ClientPosition, Forecast
 from ...core.values.addresses import FAMILIES, Address, Addresses, AddressSet
+from ...formats.shipped import shipped_advice
 from ...live.common.secret import Secret
 from ...live.common.visit_plan import Announced, Limits, VisitPlan, plan_of
 from ..servers.setup import EVERY_RIGHT, Guest, SshSetup, StandInSetup, letters
@@ -142,6 +143,7 @@ def _session_scenario(
     passive = forecast.promise.mode == "passive"
     mode = forecast.promise.mode or "passive"
     plan = plan_of(topology, forecast.position, host, service, mode, guest.user, Secret(guest.password))
+    plan = replace(plan, advice=shipped_advice())
     base = replace(
         plan,
         security=replace(plan.security, trusts=trust.trusted, host_key=trust.fingerprint),

@@ -15,6 +15,7 @@ from typing import Literal, Protocol
 
 from ...core.model.site import CompleteClient, Mode, Right, Service, TlsMode
 from ...core.network.topology import Topology
+from ...core.observed.climb import Advice
 from ...core.predict.endpoints import typed_port
 from ...core.predict.forecast import ClientPosition
 from ...core.values.addresses import Address
@@ -187,10 +188,13 @@ class Limits:
     lasts: float = 0
 
 
+NO_ADVICE = Advice()
+
+
 @dataclass(frozen=True, slots=True)
 class VisitPlan:
     """One session with one server; ``vantage`` is the place that it is made from, ``notice`` is called before anything
-    is sent to an address that only the server has named."""
+    is sent to an address that only the server has named, ``advice`` stands beside what fails."""
 
     target: Target
     credentials: Credentials
@@ -201,6 +205,7 @@ class VisitPlan:
     reach: Connector = directly
     vantage: Vantage = HERE
     notice: Notice = unnoticed
+    advice: Advice = NO_ADVICE
 
 
 def stranger(plan: VisitPlan) -> VisitPlan:
