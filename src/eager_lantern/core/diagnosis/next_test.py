@@ -7,8 +7,8 @@ comes to one of its outcomes, or to several with some chance. A good test is one
 every cause foretells: then seeing it says which cause it was.
 
 Both halves are entropies (Shannon 1948, section 6). How uncertain the outcome is, over all causes mixed by their
-probabilities, less how uncertain it would still be if the cause were known: that difference is the mutual information of
-test and cause, in bits, and one bit halves what is left. A test that comes to the same under every cause is worth
+probabilities, less how uncertain it would still be if the cause were known: that is the mutual information of test and
+cause, in bits, and one bit halves what is left. A test that comes to the same under every cause is worth
 nothing, however surprising; one that scatters by itself is worth little, since its scatter says nothing of the cause.
 
 Two equally likely causes, parted for certain; then one of them scatters as well; then both alike:
