@@ -34,7 +34,7 @@ def choice(options: Sequence[str]) -> Callable[[str], str]:
         word = text.strip().lower()
         word = word if word in options else _SYNONYMS.get(word, word)
         if word not in options:
-            raise ValueError(f"found “{text[:40]}”, write {either_of(options)}")
+            raise ValueError(f"found “{text[:40]}”; expected {either_of(options)}")
         return word
 
     return read

@@ -100,7 +100,9 @@ def _folders(account: Account, place: SitePath) -> Iterator[Problem]:
         where: SitePath = (*place, "folders", j)
         parts = parts_of(folder.shown_as)
         if not folder.shown_as.startswith("/") or not parts or ".." in parts:
-            message = f"shown_as is the name that clients see, from the top, such as /pub; found {folder.shown_as}"
+            message = (
+                f"shown_as: found {folder.shown_as}; expected the name that clients see, from the top, such as /pub"
+            )
             yield Problem((*where, "shown_as"), message)
         elif folder.shown_as.rstrip("/") in stated:
             message = f"{account.name} sees {folder.shown_as} already; each folder has a name of its own"
@@ -110,7 +112,7 @@ def _folders(account: Account, place: SitePath) -> Iterator[Problem]:
             message = f"{folder.shown_as} lies nowhere: write at, or the home of {account.name}, below which it is then"
             yield Problem((*where, "shown_as"), message)
         if folder.at is not None and ".." in parts_of(folder.at):
-            yield Problem((*where, "at"), f"at is a folder from the top, without ..; found {folder.at}")
+            yield Problem((*where, "at"), f"at: found {folder.at}; expected a folder from the top, without ..")
 
 
 def _on_server(site: Site, client: Client, place: SitePath) -> Iterator[Problem]:
@@ -268,7 +270,7 @@ def _exposed_host_problems(gateway: Gateway, place: SitePath) -> Iterator[Proble
     """One host for each family, since all of a device's ports lead to it."""
     for family in FAMILIES:
         if gateway.exposed_host and len(found := gateway.exposed_host.of_family(family)) > 1:
-            message = f"exposed_host is one host for each family, found {len(found)}: {gateway.exposed_host}"
+            message = f"exposed_host: found {len(found)}, {gateway.exposed_host}; expected one host for each family"
             yield Problem((*place, "exposed_host"), f"{message}; keep one")
 
 
@@ -291,7 +293,7 @@ def _translation(gateway: Gateway, place: SitePath) -> Iterator[Problem]:
     for pair in gateway.pairs:
         if (kind := gateway.translates(pair.inside.family)) != "one-to-one":
             key = "translate" if pair.inside.family == 4 or gateway.translate_ipv6 is None else "translate_ipv6"
-            yield Problem((*place, "pairs"), f"pairs need {key}: one-to-one, found {key}: {kind}")
+            yield Problem((*place, "pairs"), f"pairs: found {key}: {kind}; expected {key}: one-to-one")
             break
     for j, pair in enumerate(gateway.pairs):
         if pair.outside.family != pair.inside.family:

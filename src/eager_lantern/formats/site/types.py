@@ -41,7 +41,7 @@ def from_text(kind: type, value: object) -> object:
     else:
         parts = value if isinstance(value, list) else [value]
         if not parts or any(isinstance(each, (list, dict, bool)) or each is None for each in parts):
-            raise ValueError(f"found {_found_text(value)} where {meant(kind)} is meant")
+            raise ValueError(f"found {_found_text(value)}; expected {meant(kind)}")
         text = ", ".join(str(each) for each in parts)
     if not text.strip():
         raise ValueError(f"is empty where {meant(kind)} is meant")
@@ -95,7 +95,7 @@ def faults(kind: object, value: object, place: SitePath) -> Iterator[tuple[SiteP
         if not isinstance(value, list):
             yield (
                 place,
-                f"found {_found_text(value)} where a list is meant: write {_last_key(place)}: [{_item(kind, value)}]",
+                f"found {_found_text(value)}; expected a list: {_last_key(place)}: [{_item(kind, value)}]",
             )
             return
         for i, each in enumerate(value):
@@ -125,7 +125,7 @@ def _choice_faults(kind: object, value: object, place: SitePath) -> Iterator[tup
     """A key that is true or false, or a word for what lies between."""
     words = [word for each in get_args(kind) for word in get_args(each)]
     if not isinstance(value, bool) and value not in words:
-        yield place, f"{_last_key(place)}: found {_found_text(value)}, write true, false or {' or '.join(words)}"
+        yield place, f"{_last_key(place)}: found {_found_text(value)}; expected true, false or {' or '.join(words)}"
 
 
 def _struct_faults(kind: type[msgspec.Struct], value: object, place: SitePath) -> Iterator[tuple[SitePath, str]]:
@@ -135,7 +135,7 @@ def _struct_faults(kind: type[msgspec.Struct], value: object, place: SitePath) -
             # What stands there may be any file of this machine, which nobody wants to read in a message.
             yield place, "is no site file: that is a mapping, and starts with: lantern: 1"
         else:
-            yield place, f"found {_found_text(value)} where a mapping is meant, with the keys {', '.join(fields)}"
+            yield place, f"found {_found_text(value)}; expected a mapping with the keys {', '.join(fields)}"
         return
     for key in value:
         if key not in fields:
@@ -208,18 +208,18 @@ def _leaf_faults(kind: object, value: object, place: SitePath) -> Iterator[tuple
 def _leaf_message(kind: object, value: object, error: str) -> str:
     if get_origin(kind) is Literal:
         word = _meant_word(kind, value)
-        return f"found {_found_text(value)}, write {_choice(kind)}{f'; meant is: {word}' if word else ''}"
+        return f"found {_found_text(value)}; expected {_choice(kind)}{f'; meant is: {word}' if word else ''}"
     if kind in _TEXT_TYPES:
         return error
     base = get_args(kind)[0] if get_origin(kind) is Annotated else kind
     if base is str and isinstance(value, str):
         return (
-            f"found {_found_text(value)}, write 1 to 80 characters, "
+            f"found {_found_text(value)}; expected 1 to 80 characters, "
             "with no space at either end and no control characters"
         )
     if base is str and isinstance(value, (int, bool)):
-        return f"found {_found_text(value)} where text is meant: put it in quotes"
+        return f"found {_found_text(value)}; expected text: put it in quotes"
     if base is int and isinstance(value, int) and not isinstance(value, bool):
         bounds = next(each for each in get_args(kind)[1:] if isinstance(each, msgspec.Meta))
-        return f"found {_found_text(value)}, write {bounds.ge} to {bounds.le}"
-    return f"found {_found_text(value)} where {meant(base)} is meant"
+        return f"found {_found_text(value)}; expected {bounds.ge} to {bounds.le}"
+    return f"found {_found_text(value)}; expected {meant(base)}"
