@@ -49,6 +49,7 @@ def test_the_whole_site_uses_every_key_of_the_format() -> None:
     assert read_site(WHOLE).site.site == "Saltmarsh Tide Survey"
 
 
+@pytest.mark.sweep
 @pytest.mark.parametrize("wrong", WRONG, ids=lambda wrong: str(wrong)[:12])
 def test_any_value_in_any_place_gets_a_verdict_or_a_line(wrong: Any) -> None:
     for place in places(DATA):

@@ -78,6 +78,7 @@ def is_told(reached: tuple[Reached, ...], point: Point) -> bool:
     )
 
 
+@pytest.mark.sweep
 @QUICK
 @given(pairs_of_sites(), st.sampled_from([*NETWORKS]), st.integers(0, 1))
 def test_gains_and_losses_are_what_single_packets_tell(

@@ -22,6 +22,7 @@ LINK = re.compile(r"\]\(([^)#:\s]+)(#[^)]*)?\)")
 pytestmark = pytest.mark.skipif(not DOCS.exists(), reason="docs/ is not here: an installed package is tested")
 
 
+@pytest.mark.sweep
 @pytest.mark.parametrize("page", PAGES, ids=lambda page: page.stem)
 def test_every_command_of_a_page_ends_as_the_page_says(page: Path, tmp_path: Path) -> None:
     program = f'eager-lantern() {{ "{sys.executable}" -m eager_lantern "$@"; }}\n'

@@ -185,6 +185,7 @@ class TestFarHost:
         ]
         assert (done.returncode, sorted(ends), tried) == (1, ["refused", "unknown"], ["not-it"])
 
+    @pytest.mark.sweep
     def test_a_hostile_server_does_the_same_to_a_visit_from_another_host(self, host: FarHost) -> None:
         async def climbed() -> dict[str, tuple[str, str]]:
             async with SshVantage(host.place) as place:

@@ -39,6 +39,7 @@ def test_damaged_inputs_raise_nothing_unforeseen(name: str) -> None:
     assert read > DAMAGED // 50  # else they would all be too damaged to tell anything
 
 
+@pytest.mark.sweep
 @pytest.mark.skipif(importlib.util.find_spec("atheris") is None, reason="needs atheris (pip install .[fuzz])")
 @pytest.mark.parametrize("name", TARGETS)
 def test_inputs_that_reach_every_branch_raise_nothing_unforeseen(name: str, tmp_path: Path) -> None:

@@ -24,6 +24,7 @@ FOUND = yaml.safe_load((Path(__file__).parent / "cases" / "found.yaml").read_tex
 pytestmark = [pytest.mark.kernel, pytest.mark.skipif(bool(LACK), reason=LACK)]
 
 
+@pytest.mark.sweep
 @settings(max_examples=5, database=None, phases=[Phase.generate], suppress_health_check=list(HealthCheck))
 @seed(61)
 @given(rich_sites())
@@ -35,6 +36,7 @@ def test_kernel_and_prediction_agree_on_random_sites(site: dict[str, Any]) -> No
 ALL = [(TABLE, case) for case in TABLE["cases"]] + [(FOUND, case) for case in FOUND["cases"]]
 
 
+@pytest.mark.sweep
 @pytest.mark.parametrize(("table", "case"), ALL, ids=[case["name"] for _, case in ALL])
 def test_sessions_in_both_labs_end_as_predicted_for_small_sites(table: dict[str, Any], case: dict[str, Any]) -> None:
     site = parse_site(case["name"], json.dumps(changed(case, table))).site
@@ -56,6 +58,7 @@ def test_nobody_on_the_internet_has_a_way_to_a_carrier_address_though_a_router_t
     assert [(each.forecast.predicted, each.agree) for each in results] == [("fails", True), ("works", True)]
 
 
+@pytest.mark.sweep
 def test_where_prediction_and_lab_part_the_packets_tell_where_it_was_lost() -> None:
     predicted, built = read_site(AFTER).site, read_site(BEFORE).site
     apart = [each for each in rehearsed(predicted, built) if each.agree is False]

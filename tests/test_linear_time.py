@@ -102,6 +102,7 @@ def refusal(kind: Any, text: str) -> str:
 PIECES = ("a", "1", ".", "-", ":", ",", " ", "%", "/", "0", "O", "a.", "1,", "1-", "é", "[", "]", "1.1.1.1,", "\t", "٣")
 
 
+@pytest.mark.sweep
 @pytest.mark.timeout(120)  # each takes milliseconds; what is not linear takes hours
 @pytest.mark.parametrize("kind", values(), ids=lambda kind: kind.__name__)
 def test_a_value_is_read_in_linear_time(kind: Any) -> None:

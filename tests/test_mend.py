@@ -61,6 +61,7 @@ def test_a_plan_breaks_no_promise_and_lets_in_nothing_beyond_need(seed: int) -> 
     is_harmless(site, mend(site, COSTS))
 
 
+@pytest.mark.sweep
 @QUICK
 @given(rich_sites())
 def test_a_plan_for_any_site_at_all_does_no_harm(data: dict[str, Any]) -> None:

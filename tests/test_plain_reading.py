@@ -3,6 +3,7 @@
 import json
 from typing import Any
 
+import pytest
 from hypothesis import HealthCheck, event, given, settings
 from hypothesis import strategies as st
 from msgspec.structs import replace
@@ -80,6 +81,7 @@ def _count(numbers: IntervalSet) -> int:
     return sum(high - low + 1 for low, high in numbers.spans)
 
 
+@pytest.mark.sweep
 @settings(max_examples=120, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
 @given(questions())
 def test_the_journeys_of_a_flow_cover_it_exactly_and_never_overlap(

@@ -140,6 +140,7 @@ def test_a_stderr_that_takes_nothing_changes_no_exit_code(words: str, code: int,
     assert subprocess.run(["bash", "-c", f"{script} >/dev/full"], cwd=tmp_path).returncode == 2
 
 
+@pytest.mark.sweep
 @pytest.mark.parametrize(("number", "code"), [(signal.SIGINT, 130), (signal.SIGTERM, 143), (signal.SIGHUP, 129)])
 def test_a_program_that_is_told_to_end_while_it_reads_ends_at_once(number: int, code: int, tmp_path: Path) -> None:
     slow = tmp_path / "slow.site.yaml"
@@ -154,6 +155,7 @@ def test_a_program_that_is_told_to_end_while_it_reads_ends_at_once(number: int, 
     assert process.stderr.read() == ("eager-lantern: interrupted\n" if number == signal.SIGINT else "")
 
 
+@pytest.mark.sweep
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
 @pytest.mark.parametrize("share", [0.1, 0.4, 0.8])
 def test_a_rehearsal_on_loopback_ends_when_it_is_told_to_whatever_it_waits_for(
@@ -321,6 +323,7 @@ def test_bad_usage_is_answered_with_what_would_be_right(words: list[str], says: 
 FAILED_LOG = (Path(__file__).parent / "cases" / "logs" / "arrows-forward-missing.log").read_text()
 
 
+@pytest.mark.sweep
 @pytest.mark.parametrize("command", COMMANDS)
 def test_the_example_of_every_help_runs(command: str, tmp_path: Path) -> None:
     (tmp_path / "saltmarsh.site.yaml").write_text(AFTER.read_text())
@@ -335,6 +338,7 @@ def test_the_example_of_every_help_runs(command: str, tmp_path: Path) -> None:
     assert (done.returncode, done.stdout == "") == (fails, False)
 
 
+@pytest.mark.sweep
 @pytest.mark.parametrize("command", [each for each in COMMANDS if each not in {"size", "demo", "rehearse", "visit"}])
 def test_what_only_size_needs_is_loaded_by_no_other_command(command: str, tmp_path: Path) -> None:
     (tmp_path / "saltmarsh.site.yaml").write_text(AFTER.read_text())

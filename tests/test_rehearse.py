@@ -135,6 +135,7 @@ def test_a_port_that_another_program_has_on_every_address_is_named_with_what_to_
     assert f"port {port} is taken on this machine by a program that listens on every address: end it" in done.stderr
 
 
+@pytest.mark.sweep
 @pytest.mark.parametrize("lab", [pytest.param("kernel", marks=needs_kernel), "loopback"])
 def test_every_lab_agrees_with_check_on_the_faulty_site(lab: str) -> None:
     done = subprocess.run(

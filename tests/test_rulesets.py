@@ -31,6 +31,7 @@ from eager_lantern.live.own_process import program
 LACK = missing_means()
 
 
+@pytest.mark.sweep
 @pytest.mark.kernel
 @pytest.mark.skipif(bool(LACK), reason=LACK)
 @pytest.mark.parametrize("seed", range(8))
@@ -256,6 +257,7 @@ def test_rules_of_one_family_are_not_taken_for_those_of_a_host_with_both(tmp_pat
     assert both.returncode in (0, 1), both.stderr
 
 
+@pytest.mark.sweep
 @pytest.mark.kernel
 @pytest.mark.skipif(bool(OLD_LACK), reason=OLD_LACK)
 @pytest.mark.parametrize("kind", [gateway_differences, old_gateway_differences], ids=["nft", "iptables"])

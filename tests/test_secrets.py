@@ -29,6 +29,7 @@ def traces(folder: Path, *done: "subprocess.CompletedProcess[str]") -> list[str]
     return [*printed, *map(str, files)]
 
 
+@pytest.mark.sweep
 def test_no_command_prints_or_keeps_it(tmp_path: Path) -> None:
     (tmp_path / "saltmarsh.site.yaml").write_text(AFTER.read_text())
     words: dict[str, list[str]] = {
@@ -45,6 +46,7 @@ def test_no_command_prints_or_keeps_it(tmp_path: Path) -> None:
     assert traces(tmp_path, *done) == []
 
 
+@pytest.mark.sweep
 @pytest.mark.parametrize("security", ["none", "explicit", "implicit"])
 def test_a_visit_that_looks_at_everything_neither_prints_nor_keeps_it(security: str, tmp_path: Path) -> None:
     store = tmp_path / "store"

@@ -157,6 +157,7 @@ class TestRuleFiles:
         assert [each for each in found if each.differs] == []
         assert sum(each.kind == "session" and each.predicted == "works" for each in found) >= 2
 
+    @pytest.mark.sweep
     @settings(max_examples=4, database=None, phases=[Phase.generate], suppress_health_check=list(HealthCheck))
     @seed(90)
     @given(rich_sites())

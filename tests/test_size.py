@@ -136,6 +136,7 @@ def measured(folder: Path, chance: random.Random) -> tuple[Estimate, float]:
     return seen, len(found) / lasted * sum(held) / len(held)
 
 
+@pytest.mark.sweep
 def test_a_real_server_refuses_the_predicted_share_of_transfers(tmp_path: Path) -> None:
     chance = random.Random(61)
     agree = False

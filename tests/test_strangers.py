@@ -33,6 +33,7 @@ KERNEL = [pytest.mark.kernel, pytest.mark.skipif(bool(missing_means()), reason="
 LABS = ["loopback", pytest.param("kernel", marks=KERNEL)]
 
 
+@pytest.mark.sweep
 @pytest.mark.parametrize("lab", LABS)
 def test_no_code_of_the_current_folder_is_run_and_no_lab_gets_a_password(lab: str, tmp_path: Path) -> None:
     (tmp_path / "x.site.yaml").write_text(AFTER.read_text())
@@ -147,6 +148,7 @@ run()
 """
 
 
+@pytest.mark.sweep
 @pytest.mark.parametrize("name", [*WORDS, "new", "lamp"])
 def test_what_needs_no_kernel_of_linux_runs_without_the_parts_that_only_posix_has(name: str, tmp_path: Path) -> None:
     more: dict[str, list[Any]] = {
@@ -298,6 +300,7 @@ def test_base64_of_anything_around_a_password_holds_nothing_that_gives_it_back(
     assert len(said.replace(HIDDEN, "")) <= (len(before) + len(after)) * 4 / 3 + 8
 
 
+@pytest.mark.sweep
 @pytest.mark.timeout(100)  # it takes a second; a pattern that tries all ways never ends
 @pytest.mark.parametrize("text", ["a" * 65_000, " " * 65_000, "ab" * 32_000, "%61" * 20_000, "YWFh" * 16_000])
 @pytest.mark.parametrize("password", ["a" * 64, "a  a  a  a  a  a", "aaaaaaab", "  " * 20])
@@ -313,6 +316,7 @@ def test_a_demo_says_at_once_that_it_cannot_keep_its_files(tmp_path: Path) -> No
         assert (done.returncode, done.stdout, why in done.stderr) == (2, "", True)
 
 
+@pytest.mark.sweep
 def test_files_that_a_killed_lab_has_left_are_swept_by_the_next(tmp_path: Path) -> None:
     stale, mine = tmp_path / "eager-lantern-lab-999999999-x", tmp_path / f"eager-lantern-lab-{os.getpid()}-x"
     for each in (stale, mine):
