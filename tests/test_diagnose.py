@@ -155,6 +155,7 @@ def test_the_cause_is_named_from_a_log_of_any_layout(case: dict[str, Any], tmp_p
     assert result["next"] is None or result["next"]["information"] > 0
 
 
+@pytest.mark.lab
 def test_what_a_lab_saw_of_the_faulty_site_names_both_of_its_lines(tmp_path: Path) -> None:
     seen = tmp_path / "lab.json"
     seen.write_text(run("rehearse", BEFORE, "--lab", "loopback", "--format", "json").stdout)
@@ -163,6 +164,7 @@ def test_what_a_lab_saw_of_the_faulty_site_names_both_of_its_lines(tmp_path: Pat
     assert {"announce-private", "forward-in-part"} in pairs
 
 
+@pytest.mark.lab
 def test_results_that_show_the_promises_kept_are_told_as_that(tmp_path: Path) -> None:
     seen = tmp_path / "lab.json"
     seen.write_text(run("rehearse", AFTER, "--lab", "loopback", "--format", "json").stdout)
@@ -224,6 +226,7 @@ def test_what_is_no_observation_is_told_with_its_file(option: str, text: str, sa
     assert says in done.stderr
 
 
+@pytest.mark.lab
 def test_a_result_of_another_site_is_told(tmp_path: Path) -> None:
     seen = tmp_path / "lab.json"
     seen.write_text(

@@ -27,8 +27,7 @@ from plans import plan_of
 from program import BEFORE, result_of, run
 from ssh_server import ssh_server
 
-from eager_lantern.core.observed.climb import Climb, RungSeen
-from eager_lantern.core.observed.compared import Outlook, Sweep, parted, rows
+from eager_lantern.core.observed.compared import Sweep
 from eager_lantern.core.values.ports import PortSet
 from eager_lantern.lab.kernel.lab import missing_means
 from eager_lantern.lab.servers.ftp_server import StandIn
@@ -307,18 +306,6 @@ class TestFarHost:
         with far_host(tmp_path / "poor", f"ForceCommand {instead}") as found:
             done = run(*words_for(server, "--from", found.place), EAGER_LANTERN_PASSWORD=PASSWORD, PATH=found.path)
         assert (done.returncode, told in " ".join(done.stdout.split())) == (3, True)
-
-
-def test_what_works_from_one_place_and_not_from_another_points_at_the_way() -> None:
-    ends: dict[str, tuple[Any, Any]] = {
-        "here": ("list", "ok"),
-        "pier": ("data", "silent"),
-        "skerry": ("data", "silent"),
-    }
-    places = [Outlook(name, (Climb("h:21", "", name, "passive", (RungSeen(*end, ""),)),)) for name, end in ends.items()]
-    told = parted(rows(places)[0], places)
-    assert told.startswith("The server itself does its part: it works from here. What stops pier and skerry")
-    assert parted(rows(places[1:])[0], places[1:]) == ""
 
 
 def its_own_ssh(folder: Path, does: str) -> None:

@@ -146,6 +146,7 @@ class TestRuleFiles:
         ]
         assert [accepted(path) for path in found] == [""] * 4
 
+    @pytest.mark.lab
     @pytest.mark.parametrize("site", SITES)
     def test_exported_files_let_pass_what_the_site_says(self, site: str, pages: dict[str, Path]) -> None:
         data = YamlTree(site, SITES[site].read_text()).data

@@ -186,6 +186,7 @@ def test_a_load_without_sense_gets_one_clear_line(words: list[object], says: str
     assert says in " ".join(done.stderr.split())
 
 
+@pytest.mark.lab
 def test_a_picture_is_written_whole_or_not_at_all(tmp_path: Path) -> None:
     there = tmp_path / "there.png"
     there.write_text("mine")

@@ -16,28 +16,21 @@ from typing import Any
 import dns.message
 import dns.rdatatype
 import dns.rrset
-import msgspec
 import pytest
 import yaml
 from far_host import FarHost, far_host, needs_ssh
 from program import AFTER, result_of, run
 from survey_lab import HOST, NAME, OLD, OUTSIDE, PUBLIC, ROUTER, lacking, survey_lab
 
-from eager_lantern.core.findings.surveyed import survey_findings
-from eager_lantern.core.observed.conclusions import conclusions
 from eager_lantern.core.observed.survey import (
     ClockState,
     MappingSeen,
-    NameSeen,
     OutsideSeen,
     Survey,
     SurveyedHost,
-    WayOut,
 )
 from eager_lantern.core.values.addresses import Address
 from eager_lantern.formats.results.observations import reached_at
-from eager_lantern.formats.site.site_file import parse_site
-from eager_lantern.formats.site.types import from_text
 from eager_lantern.lab.servers.router import RouterSetup, StandInRouter, StandInStun, answering_datagrams
 from eager_lantern.live import own_process as worker
 from eager_lantern.live.survey import router
@@ -60,24 +53,6 @@ OWN = f"127.61.{os.getpid() // 250 % 250}.{os.getpid() % 250 + 1}"
 loopback = pytest.mark.skipif(not sys.platform.startswith("linux"), reason="needs all of 127.0.0.0/8")
 
 
-def of_words(case: dict[str, Any]) -> Survey:
-    """A survey from the few words of a case."""
-    host = SurveyedHost(
-        "h", "s", "linux", ways_out=tuple(WayOut(family, "e", "x", tunnel="tunnel" in case) for family in (4,))
-    )
-    outside = [OutsideSeen(Address.parse(each), means, means) for means, each in case.get("outside", {}).items()]
-    names = [
-        NameSeen("n", by, by != "resolver", tuple(map(Address.parse, given)), 300)
-        for by, given in case.get("names", {}).items()
-    ]
-    return Survey(host, None, tuple(outside), tuple(names))
-
-
-@pytest.mark.parametrize("case", MEANS, ids=lambda case: case["name"])
-def test_what_the_means_come_to_where_they_differ(case: dict[str, Any]) -> None:
-    assert [(each.kind, each.good) for each in conclusions(of_words(case))] == [tuple(each) for each in case["follows"]]
-
-
 @pytest.mark.parametrize("case", TOLD, ids=lambda case: case["name"])
 def test_a_linux_system_is_read_as_it_tells_of_itself(case: dict[str, Any]) -> None:
     texts = [each.encode() for each in case["texts"]]
@@ -96,26 +71,6 @@ def test_a_linux_system_is_read_as_it_tells_of_itself(case: dict[str, Any]) -> N
 def test_what_a_system_cannot_have_said_is_no_fact(reads: Callable[[bytes], Any], text: bytes) -> None:
     with pytest.raises(ValueError, match=r"."):
         reads(text if reads is not linux_host.filter_state else text or b"{")
-
-
-def judged(case: dict[str, Any]) -> list[tuple[str, str, str]]:
-    source = parse_site("beside", AFTER.read_text())
-    site = source.site
-    return [
-        (each.kind, each.severity, each.message) for each in survey_findings(site, of_host(case), case.get("of", ""))
-    ]
-
-
-def of_host(case: dict[str, Any]) -> Survey:
-    """A survey whose host is as the case says, and otherwise as the site."""
-    plain = {"host": {"name": "h", "system": "s", "kind": "linux", **case.get("host", {})}}
-    plain |= {key: case[key] for key in ("outside", "unknown") if key in case}
-    return msgspec.convert(plain, Survey, dec_hook=from_text)
-
-
-@pytest.mark.parametrize("case", BESIDE, ids=lambda case: case["name"])
-def test_where_a_survey_parts_from_the_site(case: dict[str, Any]) -> None:
-    assert judged(case) == [tuple(each) for each in case["finds"]]
 
 
 async def asked_of(setup: RouterSetup, stun_server: Endpoint | None = None) -> tuple[Survey, list[str]]:

@@ -31,14 +31,11 @@ from scripted import GREETING, PLAIN, RESET, Scripted, scripted
 from eager_lantern.core.model.site import Right
 from eager_lantern.core.observed.climb import Climb, RightsSeen
 from eager_lantern.core.observed.looks import (
-    LoginThrottling,
-    LoginTry,
     TlsFacts,
     bounce_checks,
     remarks,
-    throttling_remarks,
 )
-from eager_lantern.core.observed.range_estimate import RangeSeen, estimated_range
+from eager_lantern.core.observed.range_estimate import RangeSeen
 from eager_lantern.core.values.outcomes import RUNGS
 from eager_lantern.core.values.ports import PortSet
 from eager_lantern.lab.servers.ftp_server import StandIn
@@ -508,15 +505,6 @@ def test_one_login_try_is_all_that_a_close_look_costs(tmp_path: Path) -> None:
     assert tried == [PASSWORD]
 
 
-def test_the_bound_on_what_lies_beyond_is_kept_as_often_as_it_says() -> None:
-    chance, kept = random.Random(61), 0
-    for _ in range(400):
-        width = chance.randint(1, 600)
-        found = estimated_range([61200 + chance.randrange(width) for _ in range(chance.randint(24, 400))])
-        kept += 61200 + width - 1 - found.seen.highest <= found.beyond
-    assert kept >= 366  # 95 in 100, less what chance takes once in a thousand times
-
-
 def ranged(folder: Path, order: tuple[int, ...]) -> RangeSeen:
     """The range that a visit finds on a stand-in that hands out these ports, over and over."""
     guests = (Guest(USER, PASSWORD, folder, ports=order),)
@@ -743,16 +731,6 @@ def test_a_control_connection_that_stalls_in_a_sweep_leaves_ports_untried_at_wor
         )
     assert {each.outcome for each in tried.values()} == {"ok"}
     assert (set(tried) < set(ports)) == untried
-
-
-def test_how_wrong_logins_are_slowed_down_is_told_in_words() -> None:
-    quick, slow = LoginTry(0.01), LoginTry(3.0)
-    assert [each.good for each in throttling_remarks(LoginThrottling((quick,) * 6))] == [False, False]
-    assert [each.good for each in throttling_remarks(LoginThrottling((quick, quick, slow)))] == [True]
-    assert (LoginThrottling((quick, quick, slow)).slower_from, LoginThrottling((slow, slow)).slower_from) == (3, 1)
-    barred = list(throttling_remarks(LoginThrottling((quick, quick), "127.0.0.1:21 refuses the connection")))
-    assert [(each.topic, each.good) for each in barred] == [("delay", False), ("barring", True)]
-    assert [each.good for each in throttling_remarks(LoginThrottling((LoginTry(0.1, let_in=True),)))] == [False]
 
 
 def test_a_site_file_of_somebody_else_gets_no_password_in_clear_unless_that_is_typed(
