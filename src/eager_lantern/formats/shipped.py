@@ -8,7 +8,7 @@ from typing import cast
 from msgspec import convert
 
 from ..core.model.site import Transport
-from ..core.observed.climb import Advice
+from ..core.values.outcomes import Advice
 from ..core.values.ports import PortSet
 from .site.yaml_tree import YamlTree
 

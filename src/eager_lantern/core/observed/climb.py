@@ -1,6 +1,5 @@
 """A real session, rung by rung, with what a visit looked at besides."""
 
-from collections.abc import Mapping
 from typing import Literal
 
 from msgspec import Struct
@@ -48,17 +47,6 @@ class RungSeen(Struct, frozen=True):
     detail: str
     milliseconds: float | None = None
     advice: str = ""
-
-
-class Advice(Struct, frozen=True):
-    """What to do next where a rung fails: by the rung and how it ended, else by how it ended alone."""
-
-    rungs: Mapping[Rung, Mapping[Outcome, str]] = {}
-    anywhere: Mapping[Outcome, str] = {}
-
-    def at(self, rung: Rung, outcome: Outcome) -> str:
-        """The advice for a rung; empty where nothing failed."""
-        return self.rungs.get(rung, {}).get(outcome) or self.anywhere.get(outcome, "")
 
 
 Look = Literal["closely", "rights", "bounce", "range", "login-throttling"]

@@ -4,7 +4,10 @@ Prediction, rehearsal and visit all speak in these words, so that one table can 
 side by side.
 """
 
+from collections.abc import Mapping
 from typing import Literal, get_args
+
+from msgspec import Struct
 
 Rung = Literal[
     "name", "connect", "greet", "secure", "host-key", "login", "announce", "data", "list", "send", "fetch", "tidy",
@@ -28,3 +31,14 @@ Outcome = Literal["ok", "refused", "silent", "wrong", "unknown", "untried"]
 
 
 Extent = Literal["works", "partly", "fails", "unknown"]
+
+
+class Advice(Struct, frozen=True):
+    """What to do next where a rung fails: by the rung and how it ended, else by how it ended alone."""
+
+    rungs: Mapping[Rung, Mapping[Outcome, str]] = {}
+    anywhere: Mapping[Outcome, str] = {}
+
+    def at(self, rung: Rung, outcome: Outcome) -> str:
+        """The advice for a rung; empty where nothing failed."""
+        return self.rungs.get(rung, {}).get(outcome) or self.anywhere.get(outcome, "")

@@ -15,10 +15,10 @@ from typing import Literal, Protocol
 
 from ...core.model.site import CompleteClient, Mode, Right, Service, TlsMode
 from ...core.network.topology import Topology
-from ...core.observed.climb import Advice
 from ...core.predict.endpoints import typed_port
 from ...core.predict.forecast import ClientPosition
 from ...core.values.addresses import Address
+from ...core.values.outcomes import Advice
 from ...core.values.phrases import article
 from ...core.values.ports import NO_PORTS, UNPRIVILEGED, PortSet
 from ..vantage.base import Failed, Vantage
