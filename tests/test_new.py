@@ -2,12 +2,17 @@
 
 import itertools
 from pathlib import Path
+from typing import Any
 
 import pexpect
 import pytest
 from program import run, run_bound_by_modes
 
-from eager_lantern.core.interview.questions import BEHIND, PROTOCOLS, Question, refusal
+from eager_lantern.core.interview.learnt import VisitFacts, learnt_of
+from eager_lantern.core.interview.questions import BEHIND, PROTOCOLS, Question, refusal, remark
+from eager_lantern.core.observed.survey import ListeningSocket, OwnAddress, Survey, SurveyedHost, WayOut
+from eager_lantern.core.values.addresses import Address, AddressSet
+from eager_lantern.core.values.ports import PortSet
 from eager_lantern.core.verdict import judge
 from eager_lantern.formats.site.new_site import new_site, shipped_questions
 from eager_lantern.formats.site.site_file import parse_site
@@ -155,3 +160,68 @@ def test_every_question_is_an_option_of_the_same_name() -> None:
     shown = run("new", "--help").stdout
     named: list[Question] = list(shipped_questions())
     assert [each.key for each in named if f"--{each.key.replace('_', '-')}" not in shown] == []
+
+
+SURVEYED = Survey(
+    SurveyedHost(
+        "skerry", "Debian 12", "linux",
+        (
+            OwnAddress(Address.parse("10.61.8.20"), "e0", "x", AddressSet.parse("10.61.8.0/24"), True),
+            OwnAddress(Address.parse("10.99.0.2"), "e1", "x"),
+        ),
+        (WayOut(4, "e0", "x", source=Address.parse("10.61.8.20")),),
+        (ListeningSocket("tcp", 2121, "x", program="proftpd"), ListeningSocket("tcp", 990, "x", program="ftpd"),
+         ListeningSocket("tcp", 22, "x", program="sshd"), ListeningSocket("udp", 21, "x", program="ftpd")),
+    ),
+    Address.parse("10.61.8.1"),
+)  # fmt: skip
+
+
+def test_a_survey_answers_what_it_has_seen_of_the_host_that_goes_out() -> None:
+    found = {key: each.answer for key, each in learnt_of([("s.json", SURVEYED)], []).items()}
+    assert found == {
+        "site": "skerry", "server": "skerry", "system": "linux", "address": "10.61.8.20", "subnet": "10.61.8.0/24",
+        "lease": "dynamic", "behind": "router", "device_inside": "10.61.8.1", "control_port": "990",
+    }  # fmt: skip
+    bare = SurveyedHost("skerry", "x", "bsd", (OwnAddress(Address.parse("203.0.113.9"), "e0", "x", lease=False),))
+    found = {key: each.answer for key, each in learnt_of([("s.json", Survey(bare, None))], []).items()}
+    assert found == {
+        "site": "skerry", "server": "skerry", "system": "other", "address": "203.0.113.9", "lease": "static",
+        "behind": "nothing",
+    }  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("facts", "answers", "doubted"),
+    [
+        ({"port": 21}, {"control_port": "21"}, set()),
+        ({"port": 2121}, {"control_port": "2121"}, {"control_port"}),
+        ({"announced": Address.parse("10.61.8.20")}, {"address": "10.61.8.20"}, set()),
+        ({"announced": Address.parse("198.51.100.88")}, {"outside": "198.51.100.88"}, {"outside"}),
+        ({"ports": PortSet.parse("61200, 61300"), "sure": True}, {"ports": "61200-61300"}, set()),
+        ({"ports": PortSet.parse("61200, 61300")}, {"ports": "61200-61300"}, {"ports"}),
+        ({"typed": "skerry.example", "means": "tls"}, {"typed": "skerry.example", "clients_can": "tls"}, set()),
+    ],
+)
+def test_a_visit_answers_what_it_has_seen_and_doubts_the_rest(
+    facts: dict[str, Any], answers: dict[str, str], doubted: set[str]
+) -> None:
+    found = learnt_of([], [("v.json", VisitFacts(**facts))])
+    assert {key: each.answer for key, each in found.items()} == answers
+    assert {key for key, each in found.items() if each.doubt} == doubted
+
+
+@pytest.mark.parametrize(
+    ("key", "answer", "begins"),
+    [
+        ("outside", "unknown", "A placeholder"), ("outside", "100.64.0.9", "100.64.0.9 is a carrier's"),
+        ("outside", "198.51.100.88", ""), ("clients_can", "plain", "Never a login in clear"),
+        ("clients_can", "tls", ""),
+        ("lease", "dynamic", "Let the router reserve it"), ("lease", "static", ""), ("system", "dynamic", ""),
+        ("outside_lease", "dynamic", "Let clients type a name"), ("outside_lease", "reserved", ""),
+    ],
+)  # fmt: skip
+def test_an_answer_that_asks_for_trouble_is_remarked_at_once(key: str, answer: str, begins: str) -> None:
+    said = remark(key, answer)
+    assert said.startswith(begins)
+    assert bool(said) == bool(begins)
