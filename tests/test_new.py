@@ -225,3 +225,25 @@ def test_an_answer_that_asks_for_trouble_is_remarked_at_once(key: str, answer: s
     said = remark(key, answer)
     assert said.startswith(begins)
     assert bool(said) == bool(begins)
+
+
+SHARED = {**TOLD, "outside": "198.51.100.88", "share": "21000-21099, 61200-61999"}
+
+
+@pytest.mark.parametrize(
+    ("told", "says"),
+    [
+        ({**SHARED, "outside_port": "21021", "ports": "61200-61231"}, ""),
+        ({**SHARED, "outside_port": "2121", "ports": "61200-61231"}, "outside port 2121 is not all among your ports"),
+        ({**SHARED, "outside_port": "21021", "ports": "62000-62031"}, "ports 62000-62031 is not all among your ports"),
+        ({**TOLD, "clients_can": "plain", "behind": "nothing"}, "a login in clear across the internet"),
+        ({**TOLD, "behind": "firewall"}, "10.61.8.20 is a private address"),
+        ({**TOLD, "outside": "2001:db8::1"}, "2001:db8::1 outside and 10.61.8.20 inside are of different families"),
+        ({**TOLD, "admin_from": "2001:db8::/64"}, "from 2001:db8::/64 nobody administers 10.61.8.20"),
+        (TOLD, ""),
+    ],
+)
+def test_answers_that_no_site_can_have_are_refused_with_the_reason(told: dict[str, str], says: str) -> None:
+    reason = refusal(answered(**told))
+    assert reason.startswith(says)
+    assert bool(reason) == bool(says)
