@@ -236,7 +236,10 @@ SHARED = {**TOLD, "outside": "198.51.100.88", "share": "21000-21099, 61200-61999
         ({**SHARED, "outside_port": "21021", "ports": "61200-61231"}, ""),
         ({**SHARED, "outside_port": "2121", "ports": "61200-61231"}, "outside port 2121 is not all among your ports"),
         ({**SHARED, "outside_port": "21021", "ports": "62000-62031"}, "ports 62000-62031 is not all among your ports"),
-        ({**TOLD, "clients_can": "plain", "behind": "nothing"}, "a login in clear across the internet"),
+        (
+            {**TOLD, "clients_can": "plain", "behind": "nothing", "admin_port": "none"},
+            "a login in clear across the internet",
+        ),
         ({**TOLD, "behind": "firewall"}, "10.61.8.20 is a private address"),
         ({**TOLD, "outside": "2001:db8::1"}, "2001:db8::1 outside and 10.61.8.20 inside are of different families"),
         ({**TOLD, "admin_from": "2001:db8::/64"}, "from 2001:db8::/64 nobody administers 10.61.8.20"),
