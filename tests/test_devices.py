@@ -10,8 +10,10 @@ from hypothesis import HealthCheck, Phase, given, settings
 from program import AFTER
 from rich_sites import rich_sites
 
-from eager_lantern.core.changes.adopted import adopted
+from eager_lantern.core.changes.adopted import DeviceConfig, Direction, ParsedValue, adopted
 from eager_lantern.core.changes.steps import Overlay
+from eager_lantern.core.model.site import Rule, Site
+from eager_lantern.core.values.ports import PortSet
 from eager_lantern.formats.devices.format import DeviceTarget
 from eager_lantern.formats.devices.register import endings, files_of, formats, read_files, recognised
 from eager_lantern.formats.reading import BadInput
@@ -77,3 +79,29 @@ def test_what_formats_write_of_a_service_reads_back_as_the_service(raw: dict[str
         again = adopted(site, site.server.name, each.owner, "in", [config])
         differs = [edit for edit in Overlay(site, again).edits if edit.path[-1:] != ("confined",)]
         assert [(edit.path, edit.old, edit.new) for edit in differs] == []
+
+
+@pytest.mark.parametrize("direction", ["in", "out"])
+@pytest.mark.parametrize(
+    ("device", "sides"),
+    [
+        ("gauge-store", ("incoming", "outgoing")),
+        ("office-desk", ("incoming", "outgoing")),
+        ("harbour-router", ("inward", "outward")),
+    ],
+)
+def test_rules_go_into_the_filter_that_they_are_of_and_into_no_other(
+    device: str, sides: tuple[str, str], direction: Direction
+) -> None:
+    rule = Rule(action="allow", protocol="tcp", ports=PortSet.single(2222))
+    config = DeviceConfig("x", "rules", (ParsedValue((), rule, 1),))
+    assert (config.forwards, config.rules) == ((), (rule,))
+    before = read_site(AFTER).site
+    after = adopted(before, device, "", direction, [config])
+    for name, side in zip(("in", "out"), sides, strict=True):
+        tables = [getattr(_filter_of(site, device), side) for site in (before, after)]
+        assert tables[1].rules == ((rule,) if name == direction else tables[0].rules)
+
+
+def _filter_of(site: Site, device: str) -> Any:
+    return next(each.filter for each in (*site.gateways, site.server, *site.clients) if each.name == device)

@@ -181,6 +181,28 @@ def test_where_nothing_in_the_file_helps_it_says_what_would() -> None:
     assert "outside the file: get a public address from the provider" in done.stdout
 
 
+def test_what_no_change_of_the_file_cures_is_all_that_is_called_incurable() -> None:
+    found = mend(read_site(DATA / "creek-carrier.site.yaml").site, COSTS)
+    assert (found.verdict, found.plan, {each.kind for each in found.incurable}) == (
+        "impossible", None, {"outside-address-not-public"},
+    )  # fmt: skip
+    assert all(each.kept is False for each in found.remaining)
+    assert found.remaining != ()
+
+
+def test_a_promise_that_was_unknown_before_may_stay_so_and_no_other_may() -> None:
+    rule = "        - {name: remote-desk, action: allow"
+    odd = "        - {name: odd, action: unknown, protocol: tcp, ports: 22, from: 10.61.4.90}\n"
+    doubted = BEFORE.read_text().replace(rule, odd + rule)
+    site = parse_site("doubted", doubted).site
+    before, found = predicted(site), mend(site, COSTS)
+    assert found.plan is not None
+    assert None in {each.kept for each in before.forecasts}
+    after = predicted(changed(site, *found.plan.changes))
+    for then, now in zip(before.forecasts, after.forecasts, strict=True):
+        assert now.kept is (None if then.kept is None else True)
+
+
 def test_what_stands_in_an_alias_is_left_to_its_author(tmp_path: Path) -> None:
     path = tmp_path / "x.site.yaml"
     text = BEFORE.read_text().replace("ports: 61200-61327", "ports: &r 61200-61327")

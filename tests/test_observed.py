@@ -86,6 +86,7 @@ def test_a_range_is_known_as_well_as_what_was_handed_out_shows(case: dict[str, A
     ports = [port for each in case["ports"] for port in ([each] if isinstance(each, int) else [each[0]] * each[1])]
     found = estimated_range(ports)
     assert (str(found.seen), found.habit, found.good) == (case["seen"], case["habit"], case["good"])
+    assert (str(found.spanned), found.beyond) == (case["spanned"], case["beyond"])
 
 
 @named("climbs")

@@ -15,9 +15,21 @@ from hypothesis import given
 from hypothesis import strategies as st
 from program import AFTER, run, run_bound_by_modes
 
-from eager_lantern.core.sizing.demand import DYNAMIC, Demand, Estimate, chance_of_none, clear_range, servers_for
+from eager_lantern.core.sizing.demand import (
+    DYNAMIC,
+    ClearRange,
+    Demand,
+    Estimate,
+    Sized,
+    Sizing,
+    chance_of_none,
+    clear_range,
+    servers_for,
+    taken_by,
+)
 from eager_lantern.core.sizing.simulation import estimated, simulated
 from eager_lantern.core.values.ports import PortSet
+from eager_lantern.formats.site.site_file import read_site
 from eager_lantern.lab.servers.ftp_server import StandIn
 from eager_lantern.lab.servers.setup import Guest, StandInSetup
 
@@ -199,3 +211,19 @@ def test_a_picture_is_written_whole_or_not_at_all(tmp_path: Path) -> None:
     refused = run_bound_by_modes("size", AFTER, "--picture", shut / "a.png")
     assert (refused.returncode, len(refused.stderr.splitlines())) == (2, 1)
     assert "permission denied" in refused.stderr
+
+
+def test_a_new_range_keeps_clear_of_other_services_and_of_the_systems_ports() -> None:
+    site = read_site(AFTER).site
+    taken = taken_by(site, "tide-exchange")
+    assert all(PortSet.single(each) & taken for each in (22, site.server.own_ports.lowest))
+    assert not PortSet.parse("21, 61200-61455") & taken - site.server.own_ports
+    assert PortSet.parse("21, 61200-61455") - taken_by(site, "remote-desk") == PortSet()
+
+
+@pytest.mark.parametrize(("present", "keeps"), [("61200-61209", True), ("61200-61208", False), ("32768-32900", False)])
+def test_a_present_range_is_kept_where_it_is_wide_enough_and_clear(present: str, keeps: bool) -> None:
+    sizing = Sizing(Demand(1, 1, 1, 1, 1.0, 1.0, 60.0, 1), 0.001, 4, 10)
+    clear = ClearRange(PortSet(), "user", PortSet())
+    sized_now = Sized("x", sizing, (), (), clear, PortSet.parse(present), PortSet.parse("32768-60999"))
+    assert sized_now.keeps is keeps
