@@ -327,3 +327,30 @@ def test_what_shows_in_large_transfers_to_each_of_several_clients_counts_once() 
 def _explained_by(found: Diagnosis, fault: Fault) -> float:
     every = [each for group in found.groups for each in group.causes]
     return max(each.at_best for each in every if each.hypothesis.faults == (fault,))
+
+
+@pytest.mark.parametrize(
+    ("name", "text"),
+    [
+        ("cut after the login", "220 Tide exchange\nUSER station\n331 go on\nPASS ***\n230 come in\n"),
+        ("cut at the greeting", "220 Tide exchange\n"),
+        ("cut after the passive reply and a farewell", '230 in\nPWD\n257 "/"\nQUIT\n221 Goodbye\n'),
+    ],
+)
+def test_a_log_that_ends_before_a_transfer_does_is_inconclusive_and_says_where(
+    name: str, text: str, tmp_path: Path
+) -> None:
+    (tmp_path / "cut.log").write_text(text)
+    done = run("diagnose", AFTER, "--log", "field-station=cut.log", cwd=tmp_path)
+    assert (done.returncode, "as promised" in done.stdout, "inconclusive" in done.stdout) == (3, False, True), name
+    assert "shows no transfer that came to its end" in done.stdout
+    whole = text + "PASV\n227 (198,51,100,61,239,16)\nLIST\n150 here\n226 done\n"
+    (tmp_path / "whole.log").write_text(whole if "221" not in whole else whole.replace("QUIT\n221 Goodbye\n", ""))
+    both = run(
+        "diagnose", AFTER, "--log", "field-station=cut.log", "--log", "field-station=whole.log", "--format", "json",
+        cwd=tmp_path,
+    )  # fmt: skip
+    result = result_of(both.stdout)
+    assert (both.returncode, result["as_promised"], result["inconclusive"]) == (3, False, ["cut.log"])
+    alone = run("diagnose", AFTER, "--log", "field-station=whole.log", cwd=tmp_path)
+    assert (alone.returncode, "as promised" in alone.stdout) == (0, True)

@@ -57,7 +57,7 @@ def diagnose_command(
     likeliest first, what to look at, the cure of each, and the test that is worth most.
 
     Without a site file a plain router and server are assumed. Exit code 0: all is as promised, 1: causes are named,
-    2: bad input, 3: no known cause explains it.
+    2: bad input, 3: inconclusive, or no known cause explains it.
     """
     source = _site_or_plain(site)
     file = "" if source.file == PLAIN else source.file

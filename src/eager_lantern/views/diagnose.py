@@ -27,6 +27,8 @@ def diagnose_view(
     yield ""
     if found.as_described:
         yield Text("No failure observed: everything works as the site file promises.", style=STRONG)
+    elif found.inconclusive:
+        yield from _inconclusive(found)
     elif found.verdict == "none":
         yield from _unexplained(found, file)
     else:
@@ -48,9 +50,9 @@ def _observation_rows(found: Diagnosis) -> Iterator[RenderableType]:
     yield Text.assemble(("Seen", STRONG), (from_one, UNTRIED))
     table = columns(widths=(2, Share(2), Share(3)))
     for each in found.observations:
-        mark = Text("●", style=HOLDS) if not each.fails else Text("◆", style=STOPS)
+        shape, style = ("◆", STOPS) if each.fails else ("●", HOLDS) if each.settles else ("◌", RISKS)
         source = "" if from_one else f"  [{each.source}]"
-        table.add_row(mark, Text(whose(each.tried)), Text.assemble(came_of(each), (source, UNTRIED)))
+        table.add_row(Text(shape, style=style), Text(whose(each.tried)), Text.assemble(came_of(each), (source, UNTRIED)))
     yield table
 
 
@@ -58,9 +60,22 @@ def _diagnose_headline(found: Diagnosis) -> Text:
     count = sum(len(each.causes) for each in found.groups)
     if found.as_described:
         return Text("● as promised", style=HOLDS)
+    if found.inconclusive:
+        return Text("◌ inconclusive", style=RISKS)
     if found.verdict == "none":
         return Text("◌ no known cause explains it", style=RISKS)
     return Text(f"◆ {count} possible cause{'s' * (count != 1)}", style=STOPS)
+
+
+def _inconclusive(found: Diagnosis) -> Iterator[RenderableType]:
+    """Where what was seen ends, and what would show more."""
+    yield Text("Nothing failed in what is shown here, and it shows no transfer that came to its end:", style=STRONG)
+    for each in found.inconclusive:
+        yield Text(f"  {whose(each.tried)}: {came_of(each)}  [{each.source}]")
+    yield Text(
+        "  → Take the log again, from connecting to the end of a listing, with all the detail that the", style=ACCENT
+    )
+    yield Text("    program can log; or make a visit from the same place: eager-lantern visit", style=ACCENT)
 
 
 def _unexplained(found: Diagnosis, file: str) -> Iterator[RenderableType]:

@@ -49,13 +49,15 @@ class CauseGroup(Struct, frozen=True):
 class Diagnosis(Struct, frozen=True):
     """What was seen, what explains it, and what to try next. ``parted`` are sightings that nothing explains
     together, where each can be explained by itself. ``as_described`` is that nothing was seen to fail, and all that was
-    seen is as the site file states."""
+    seen came to its end as the site file states; ``inconclusive`` are those of which nothing failed and no end was
+    seen."""
 
     observations: tuple[Observation, ...]
     groups: tuple[CauseGroup, ...]
     test: Weighed | None = None
     parted: tuple[Observation, ...] = ()
     as_described: bool = False
+    inconclusive: tuple[Observation, ...] = ()
 
     @property
     def verdict(self) -> Literal["one", "several", "none"]:
@@ -72,7 +74,8 @@ def diagnose(
     faults = tuple(map(known.wording.worded, faults_of(as_typed, _edges(seen))))
     described = _as_described(predictions, seen)
     if described is not None and not any(each.fails for each in seen):
-        return Diagnosis(tuple(seen), (), as_described=True)
+        cut_short = tuple(each for each in seen if not each.settles)
+        return Diagnosis(tuple(seen), (), as_described=not cut_short, inconclusive=cut_short)
     if described is not None:
         return Diagnosis(tuple(seen), (_by_the_file(site, faults, described, seen),))
     found = weighed_by(predictions, explanations(predictions, faults, known.weights, seen), answers)

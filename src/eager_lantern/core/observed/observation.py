@@ -72,6 +72,12 @@ class Observation(Struct, frozen=True):
             return self.works
         return bool(self.outcomes or self.elsewhere) or any(each.rung is not None for each in self.fates)
 
+    @property
+    def settles(self) -> bool:
+        """Whether it shows how the try ended: a session seen to work or to fail, or ports of which it is known what
+        became of them. What ends before shows nothing of the rest."""
+        return bool(self.works or self.outcomes or self.fates or self.elsewhere) or self.rung is not None
+
 
 _WITH_DATA: tuple[Rung, ...] = ("list", "send", "fetch")
 

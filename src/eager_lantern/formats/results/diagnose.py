@@ -100,9 +100,10 @@ class NextResult(ResultPart, frozen=True, kw_only=True):
 
 
 class DiagnoseResult(ResultPart, frozen=True, kw_only=True):
-    """What was observed, what explains it, and what to try next. ``as_promised`` is that nothing failed, so that there
-    is no cause to name; with the verdict none and not as promised, nothing known explains it. ``parted`` are
-    observations that nothing explains together."""
+    """What was observed, what explains it, and what to try next. ``as_promised`` is that every session was seen to work
+    to its end, so that there is no cause to name; ``inconclusive`` are observations in which nothing failed and no end
+    was seen. With the verdict none and neither of both, nothing known explains it. ``parted`` are observations that
+    nothing explains together."""
 
     format: Literal["eager-lantern/diagnose/1"] = "eager-lantern/diagnose/1"
     site: str
@@ -112,6 +113,7 @@ class DiagnoseResult(ResultPart, frozen=True, kw_only=True):
     groups: tuple[GroupResult, ...]
     next: NextResult | None
     parted: tuple[str, ...]
+    inconclusive: tuple[str, ...]
 
 
 def diagnose_result(site: Site, found: Diagnosis, file: str, line: LineOf) -> DiagnoseResult:
@@ -130,6 +132,7 @@ def diagnose_result(site: Site, found: Diagnosis, file: str, line: LineOf) -> Di
         ),
         next=_next_result(site, found.test, file) if found.test else None,
         parted=tuple(each.source for each in found.parted),
+        inconclusive=tuple(each.source for each in found.inconclusive),
     )
 
 
