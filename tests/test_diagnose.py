@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 import yaml
-from program import AFTER, BEFORE, result_of, run
+from program import AFTER, BEFORE, DATA, result_of, run
 from test_sites import changed as with_set
 
 from eager_lantern.core.diagnosis.diagnosis import Diagnosis, diagnose, settled
@@ -19,12 +19,15 @@ from eager_lantern.core.diagnosis.hypotheses import Predictions
 from eager_lantern.core.diagnosis.next_test import AnsweredTest, _spread
 from eager_lantern.core.observed.observation import FAILED, Observation, PortFate, Situation
 from eager_lantern.core.values.ports import PortSet
+from eager_lantern.formats.session_logs import read_session_log
 from eager_lantern.formats.shipped import shipped_text
 from eager_lantern.formats.site.site_file import parse_site, read_site
 from eager_lantern.formats.weights import shipped_knowledge
 
 CASES = Path(__file__).parent / "cases"
 LOGS = yaml.safe_load((CASES / "logs.yaml").read_text())
+ENDS = yaml.safe_load((CASES / "log-ends.yaml").read_text())
+PLAIN = DATA / "plain.site.yaml"
 SITE = read_site(AFTER).site
 FAULTS = tuple(map(shipped_knowledge().wording.worded, faults_of(settled(SITE))))
 PREDICTED = Predictions(settled(SITE))
@@ -153,6 +156,13 @@ def test_the_cause_is_named_from_a_log_of_any_layout(case: dict[str, Any], tmp_p
     shown = logged(case, tmp_path, "--all").stdout
     assert case.get("never", "\0") not in done.stdout + done.stderr + shown
     assert result["next"] is None or result["next"]["information"] > 0
+
+
+@pytest.mark.parametrize("case", ENDS, ids=lambda case: case["log"])
+def test_a_recorded_log_is_read_as_the_session_ended(case: dict[str, Any]) -> None:
+    seen = read_session_log(CASES / "logs" / case["log"], read_site(PLAIN).site, "a client outside")
+    found = seen.works, seen.reached, seen.rung, list(seen.outcomes)
+    assert found == (case["works"], case["reached"], case["rung"], case["outcomes"])
 
 
 @pytest.mark.lab

@@ -1,17 +1,21 @@
 """The log of a session in a file, as what was seen of a client's try."""
 
+from functools import cache
 from pathlib import Path
+
+from msgspec import convert
 
 from ..core.model.site import Site
 from ..core.observed.observation import Observation, PortFate, Situation
 from ..core.values.addresses import address_or_none
-from ..core.values.outcomes import ORDER
+from ..core.values.outcomes import ORDER, Outcome
 from ..core.values.ports import PortSet
-from ..wire.session_log import NoSessionLog, SessionTold, read_log
+from ..wire.session_log import Errors, NoSessionLog, SessionTold, read_log
 from .damage import guarded
 from .reading import BadInput, InputProblem
 from .results.observations import service_for
-from .site.yaml_tree import read_text
+from .shipped import shipped_text
+from .site.yaml_tree import YamlTree, read_text
 
 
 @guarded
@@ -19,7 +23,7 @@ def read_session_log(path: Path, site: Site, client: str) -> Observation:
     """What a log tells of a try of a client. Raises BadInput for what is no log of a session, or not of a service of
     this site. Nothing of the log but addresses and ports is kept, and so no password."""
     try:
-        log = read_log(read_text(path))
+        log = read_log(read_text(path), _system_errors())
     except NoSessionLog as error:
         raise BadInput(str(path), InputProblem(0, f"is no log of a session: it {error}")) from None
     service = service_for(path, site, client, log.protocol)
@@ -37,6 +41,13 @@ def read_session_log(path: Path, site: Site, client: str) -> Observation:
         fates=_logged_fates(log),
         more=max(0, len(log.carried) - sum(each >= 0 for each in log.carried)),
     )
+
+
+@cache
+def _system_errors() -> Errors:
+    """What systems call their errors in every language of ``data/system-errors.yaml``."""
+    found = convert(YamlTree("system-errors.yaml", shipped_text("system-errors.yaml")).data, dict[Outcome, list[str]])
+    return {text.lower(): outcome for outcome, texts in found.items() for text in texts}
 
 
 def _logged_under_tls(log: SessionTold, site: Site, name: str) -> bool | None:

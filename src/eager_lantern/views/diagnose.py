@@ -52,7 +52,9 @@ def _observation_rows(found: Diagnosis) -> Iterator[RenderableType]:
     for each in found.observations:
         shape, style = ("◆", STOPS) if each.fails else ("●", HOLDS) if each.settles else ("◌", RISKS)
         source = "" if from_one else f"  [{each.source}]"
-        table.add_row(Text(shape, style=style), Text(whose(each.tried)), Text.assemble(came_of(each), (source, UNTRIED)))
+        table.add_row(
+            Text(shape, style=style), Text(whose(each.tried)), Text.assemble(came_of(each), (source, UNTRIED))
+        )
     yield table
 
 

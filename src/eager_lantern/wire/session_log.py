@@ -26,7 +26,7 @@ wrapped; of talk only the names count that operating systems have for errors.
 
 import re
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Literal
 
@@ -42,7 +42,8 @@ _VERBS = (
     "SYST", "FEAT", "OPTS", "NOOP", "QUIT", "ABOR", "SIZE", "MDTM", "REST", "DELE", "MKD", "RMD", "STAT", "HELP",
     *_TRANSFERS,
 )  # fmt: skip
-_COMMAND = re.compile(rf"(?<![A-Za-z0-9_\"'“(])({'|'.join(_VERBS)})(?=\s|$)")
+_COMMAND = re.compile(rf"(?:(?<![A-Za-z0-9_\"'“(])|(?<=\*cmd\* ['\"]))({'|'.join(_VERBS)})(?=[\s'\"]|$)")
+"""A verb; in quotes it is one only where a log says so (public interface: Python's ftplib writes ``*cmd* 'LIST'``)."""
 _REPLY = re.compile(r"(?<![0-9A-Za-z.,:/+_-])([1-5][0-5][0-9])([ -](?=\S)|[ -]?$)")
 _SIX_NUMBERS = re.compile(r"\d+(,\d+){5}")
 _BEFORE_NUMBERS = " \t|>:-*#"
@@ -55,15 +56,27 @@ _CODES = {
 """The codes of replies (RFC 959, 2228, 2389, 2428, 4217), and those by which servers say of their own that data or TLS
 failed."""
 SELDOM = 3
-_ERRORS: dict[str, Outcome] = {  # public interface: what systems call their errors (POSIX strerror)
-    "connection refused": "refused",
-    "econnrefused": "refused",
-    "no route to host": "refused",
-    "ehostunreach": "refused",
-    "network is unreachable": "refused",
-    "timed out": "silent",
-    "etimedout": "silent",
-}
+Errors = Mapping[str, Outcome]
+"""What systems call their errors, in small letters, and what each is for a client."""
+ENGLISH: Errors = {  # public interface: POSIX strerror
+    "connection refused": "refused", "no route to host": "refused", "network is unreachable": "refused",
+    "connection timed out": "silent", "connection reset by peer": "wrong", "broken pipe": "wrong",
+}  # fmt: skip
+_NAMED: Errors = {  # public interface: what programs write beside or instead of the system's words
+    "econnrefused": "refused", "ehostunreach": "refused", "etimedout": "silent", "timed out": "silent",
+    "connection refused": "refused", "connectionrefusederror": "refused", "timeout - reconnecting": "silent",
+    "connection time-out": "silent", "timeout was reached": "silent", "timeouterror": "silent",
+    "response timeout": "silent", "connectionreseterror": "wrong", "peer closed connection": "wrong",
+}  # fmt: skip
+_DISTRUST = re.compile(
+    r"ssl certificate problem|certificate verify failed|certificate_verify_failed|"
+    r"certificate verification: (?!ok)|certificate has expired|no alternative certificate subject name matches",
+    re.I,
+)
+"""A client that does not take the server's certificate (public interface: OpenSSL's and GnuTLS's words)."""
+_CONNECTED = re.compile(r"\bConnected to .{1,300} port [0-9]")
+_OTHER_PROTOCOL = re.compile(r"\bHTTP/1\.[01] \d{3}\b|\bSSH-2\.0-")
+_FOLDERS = ("CWD", "XCWD", "PWD", "XPWD", "CDUP")
 FAILED: tuple[Outcome, ...] = ("refused", "silent", "wrong")
 MOST_LINES, MOST_OF_REPLY = 100_000, 100
 
@@ -89,27 +102,42 @@ class SessionTold:
     carried: list[int] = field(default_factory=list)
 
 
-def read_log(text: str) -> SessionTold:
-    """What a log shows. Raises NoSessionLog for a text in which no command, reply or error of a session stands."""
+def read_log(text: str, errors: Errors = ENGLISH) -> SessionTold:
+    """What a log shows; ``errors`` are the words of systems for theirs. Raises NoSessionLog for a text in which no
+    command, reply or error of a session stands."""
     lines = text.splitlines()
     if len(lines) > MOST_LINES:
         raise NoSessionLog(f"has {len(lines)} lines, of which at most {MOST_LINES} are read: cut it to one session")
     if any(_SSH.search(each) for each in lines):
-        return _ssh(lines)
-    events = list(_events(lines))
-    if not any(each.code or each.verb for each in events) and not any(each.error for each in events):
+        return _ssh(lines, _ErrorWords(errors))
+    events = list(_events(lines, _ErrorWords(errors)))
+    if not events:
         raise NoSessionLog("has no command and no reply of FTP in it, and nothing of SSH")
     return _Reading(events).log
 
 
 @dataclass(frozen=True, slots=True)
 class _Event:
-    """A command, a reply, or an error of the system."""
+    """A command, a reply, an error of the system, or a word of the client: that it is connected, that something else
+    answers, that it does not trust the certificate."""
 
     verb: str = ""
     code: int = 0
     text: str = ""
     error: Outcome | None = None
+    word: Literal["", "connected", "other", "distrust"] = ""
+
+
+class _ErrorWords:
+    """The words for errors, of all languages."""
+
+    def __init__(self, errors: Errors) -> None:
+        self._outcomes = tuple({**errors, **_NAMED}.items())
+
+    def outcome_in(self, line: str) -> Outcome | None:
+        """What the error is that a line names, if it names one."""
+        lower = line.lower()
+        return next((outcome for words, outcome in self._outcomes if words in lower), None)
 
 
 def _reply_in(line: str) -> re.Match[str] | None:
@@ -128,7 +156,7 @@ def _layout(prefix: str) -> str:
     return re.sub(r"[0-9]+", "#", prefix)
 
 
-def _events(lines: list[str]) -> Iterator[_Event]:
+def _events(lines: list[str], errors: _ErrorWords) -> Iterator[_Event]:
     inside = 0
     layouts = _layouts(lines)
     for i, line in enumerate(lines):
@@ -144,7 +172,13 @@ def _events(lines: list[str]) -> Iterator[_Event]:
             yield _Event(code=int(reply[1]), text=_unwrapped(int(reply[1]), rest, lines[i + 1 : i + 3]))
         elif command:
             yield _Event(command[1])
-        elif error := next((outcome for words, outcome in _ERRORS.items() if words in line.lower()), None):
+        elif _DISTRUST.search(line):
+            yield _Event(word="distrust")
+        elif _CONNECTED.search(line):
+            yield _Event(word="connected")
+        elif _OTHER_PROTOCOL.search(line):
+            yield _Event(word="other")
+        elif error := errors.outcome_in(line):
             yield _Event(error=error)
 
 
@@ -180,6 +214,8 @@ class _Reading:
                 self._command(each)
             elif each.error is not None:
                 self._error(each.error)
+            else:
+                self._word(each.word)
         self._end()
 
     def _well(self, rung: Rung) -> None:
@@ -235,7 +271,7 @@ class _Reading:
 
     def _answered(self, code: int) -> None:
         kind, log = code // 100, self.log
-        if log.reached is None and not self.asked:
+        if log.reached in (None, "connect") and not self.asked:
             self._well("greet") if kind in (1, 2) else self._ill("greet", "refused")
         elif self.asked == "AUTH" and kind in (4, 5):
             self._ill("secure", "refused")
@@ -247,6 +283,10 @@ class _Reading:
             self._ill("announce", "refused")
         elif self.transfer is not None and self.asked in _TRANSFERS and kind in (4, 5):
             self._ill(self.transfer, "refused")
+        elif self.asked in _FOLDERS and kind in (4, 5):
+            self._ill("list", "refused")
+        elif self.asked in _FOLDERS and log.rung == "list" and not log.works:
+            log.rung, log.outcomes = None, ()
         elif self.transfer is not None and self.asked in _TRANSFERS and code == 250:
             self._carried()
 
@@ -269,12 +309,25 @@ class _Reading:
 
     def _error(self, outcome: Outcome) -> None:
         log = self.log
-        if log.reached is None:
-            self._ill("connect", outcome)
+        if log.reached in (None, "connect"):
+            if log.rung is None:  # what follows the first error of a connection follows from it
+                self._ill("connect" if log.reached is None else "greet", outcome)
         elif log.rung is None and self.asked in ("PASV", "EPSV", *_TRANSFERS) and not self.opened:
             self._ill("data", outcome)
+        elif log.rung is None and self.transfer is not None and self.asked in _TRANSFERS:
+            self._ill(self.transfer, outcome)
         elif log.rung == "data":
             log.outcomes = (outcome,)
+
+    def _word(self, word: str) -> None:
+        log = self.log
+        if word == "distrust" and log.reached in ("connect", "greet", "secure", None):
+            log.reached = "greet"  # the server began TLS, and the client went no further
+            self._ill("secure", "wrong")
+        elif word == "connected" and log.reached is None and log.rung is None:
+            self._well("connect")
+        elif word == "other" and log.reached in (None, "connect"):
+            self._ill("greet", "wrong")
 
     def _end(self) -> None:
         """A transfer that was asked for, and of which nothing more was heard, did not come about."""
@@ -292,20 +345,32 @@ def _after(reached: Rung | None) -> Rung:
     return following.get(reached, "list")
 
 
-_SSH = re.compile(r"SSH-2\.0-|SSH2?_MSG_[A-Z]+|SSH2?_FXP?_[A-Z]+")
+_SSH = re.compile(
+    r"SSH-2\.0-|SSH2?_MSG_[A-Z]+|SSH2?_FXP?_[A-Z]+|SSH authentication methods available|establishing ssh session"
+)
 _SSH_SIGNS: tuple[tuple[re.Pattern[str], Rung, Outcome], ...] = (  # public interface: OpenSSH's words, RFC 4250's names
     (re.compile(r"SSH-2\.0-"), "greet", "ok"),
     (re.compile(r"SSH2?_MSG_NEWKEYS received"), "secure", "ok"),
     (re.compile(r"host key verification failed|REMOTE HOST IDENTIFICATION HAS CHANGED", re.I), "host-key", "wrong"),
     (re.compile(r"SSH2?_MSG_SERVICE_ACCEPT received"), "host-key", "ok"),
-    (re.compile(r"SSH2?_MSG_USERAUTH_SUCCESS|\bAuthenticated (to|with)\b"), "login", "ok"),
-    (re.compile(r"permission denied \(|too many authentication failures", re.I), "login", "refused"),
-    (re.compile(r"subsystem request failed|SSH2?_FX_PERMISSION_DENIED", re.I), "list", "refused"),
+    (re.compile(r"SSH authentication methods available"), "host-key", "ok"),
+    (re.compile(r"failed getting banner", re.I), "greet", "wrong"),
+    (re.compile(r"SSH2?_MSG_USERAUTH_SUCCESS|\bAuthenticated (to|with)\b|\bAuthentication complete\b"), "login", "ok"),
+    (
+        re.compile(r"permission denied \(|too many authentication failures|\bauthentication failure\b", re.I),
+        "login",
+        "refused",
+    ),
+    (
+        re.compile(r"subsystem request failed|SSH2?_FX_PERMISSION_DENIED|unable to request sftp subsystem", re.I),
+        "list",
+        "refused",
+    ),
     (re.compile(r"SSH2?_FXP_NAME|\bReceived reply T:104\b"), "list", "ok"),
 )
 
 
-def _ssh(lines: list[str]) -> SessionTold:
+def _ssh(lines: list[str], errors: _ErrorWords) -> SessionTold:
     """The same of a session over SSH, by the names that its messages have (RFC 4250, section 4.1)."""
     log = SessionTold("sftp")
     for line in lines:
@@ -315,7 +380,7 @@ def _ssh(lines: list[str]) -> SessionTold:
                     log.reached, log.rung, log.outcomes = rung, None, ()
                 else:
                     log.rung, log.outcomes = rung, (outcome,)
-        error = next((each for words, each in _ERRORS.items() if words in line.lower()), None)
+        error = errors.outcome_in(line)
         if error is not None and log.reached is None:
             log.rung, log.outcomes = "connect", (error,)
     log.works = log.reached == "list" and log.rung is None

@@ -1,6 +1,6 @@
 """How likely an observation is, where the model predicts how a try may end."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from ..observed.observation import Observation, PortFate
 from ..values.outcomes import ORDER, Outcome, Rung
@@ -18,6 +18,10 @@ _FIRST_DATA: tuple[Rung, ...] = ("data", "list")
 
 
 _LATER_DATA: tuple[Rung, ...] = ("send", "fetch")
+
+
+_OTHERS: Mapping[Rung, tuple[Rung, ...]] = {"greet": ("greet", "secure"), "data": ("data", "list")}
+"""Where it shows that something else answers than was meant: soon after it is met, and nowhere later."""
 
 
 def chance_of(seen: Observation, ends: Sequence[End]) -> float:
@@ -85,6 +89,9 @@ def _went_on(seen: Observation, end: End) -> bool:
 
 
 def _ends_so(seen: Observation, end: End) -> bool:
+    met = end.outcome == "wrong" and end.rung == "greet"
+    if met and seen.reached is not None and ORDER.index(seen.reached) >= ORDER.index("secure"):
+        return False  # who greets and begins TLS as the server does is the server
     return seen.rung is not None and _shows_as(seen.rung, seen.outcomes, end)
 
 
@@ -93,8 +100,8 @@ def _shows_as(rung: Rung, outcomes: tuple[Outcome, ...], end: End) -> bool:
     line that swallows full packets, wherever one is needed first."""
     if end.rung is None:
         return False
-    if end.outcome == "wrong" and end.rung in ("data", "greet"):
-        return rung in ("greet", "secure", "data", "list")
+    if end.outcome == "wrong" and end.rung in _OTHERS:
+        return rung in _OTHERS[end.rung]
     if end.rung == "send" and end.outcome == "silent":
         cut_short = rung == "fetch" and "wrong" in outcomes  # the end of what was sent never came
         return cut_short or (rung in _CARRIES and "silent" in outcomes)
