@@ -101,7 +101,8 @@ def _shows_as(rung: Rung, outcomes: tuple[Outcome, ...], end: End) -> bool:
     if end.rung is None:
         return False
     if end.outcome == "wrong" and end.rung in _OTHERS:
-        return rung in _OTHERS[end.rung]
+        bad_certificate = rung == "secure" and outcomes == ("wrong",)  # TLS itself began, as the server does it
+        return rung in _OTHERS[end.rung] and not bad_certificate
     if end.rung == "send" and end.outcome == "silent":
         cut_short = rung == "fetch" and "wrong" in outcomes  # the end of what was sent never came
         return cut_short or (rung in _CARRIES and "silent" in outcomes)

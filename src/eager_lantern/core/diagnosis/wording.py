@@ -26,6 +26,11 @@ _WHAT: dict[Rung, str] = {
     "fetch": "a file is fetched",
     "tidy": "the file is removed",
 }
+_PASSED: dict[Rung, str] = {
+    "name": "the name look-up", "connect": "the connection", "greet": "the greeting", "secure": "TLS",
+    "host-key": "the host key", "login": "the login", "announce": "the request for data", "data": "the data connection",
+    "list": "the listing", "send": "sending a file", "fetch": "fetching a file", "tidy": "removing the file",
+}  # fmt: skip
 NO_ADDRESS = "SERVER-ADDRESS"
 """What stands in a command for an address that nobody has stated."""
 _HOW: dict[Outcome, str] = {"refused": "a refusal", "silent": "no answer", "wrong": "something else"}
@@ -54,7 +59,7 @@ def came_of(seen: Observation) -> str:
         return "it fails"
     if seen.rung is not None:
         return f"{_ending_text(seen)}{f' ({ports})' if ports else ''}"
-    return ports or (f"well until {_WHAT[seen.reached]}, then nothing is known" if seen.reached else "nothing is known")
+    return ports or (f"{_PASSED[seen.reached]} went well; what follows is unknown" if seen.reached else "unknown")
 
 
 def _ending_text(seen: Observation) -> str:
