@@ -305,7 +305,8 @@ def test_a_port_of_a_sweep_that_breaks_the_session_does_not_take_the_next_ones_a
             "LIST": lambda: RESET if next(lists) == 2 else b"150 here\r\n226 done\r\n",
         }
         tried = asyncio.run(sweep(plan(server.port, extended=False), "127.0.0.1", ports, lambda news: None))
-    assert [tried[port].outcome for port in ports] == ["ok", "wrong", "ok", "ok"]
+    # on a slow machine another port may be the one that is being listed by then
+    assert sorted(tried[port].outcome for port in ports) == ["ok", "ok", "ok", "wrong"]
 
 
 def visiting(server: Scripted, *words: str) -> "subprocess.Popen[str]":
