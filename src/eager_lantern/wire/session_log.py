@@ -44,7 +44,7 @@ _VERBS = (
 )  # fmt: skip
 _COMMAND = re.compile(rf"(?:(?<![A-Za-z0-9_\"'“(])|(?<=\*cmd\* ['\"]))({'|'.join(_VERBS)})(?=[\s'\"]|$)")
 """A verb; in quotes it is one only where a log says so (public interface: Python's ftplib writes ``*cmd* 'LIST'``)."""
-_REPLY = re.compile(r"(?<![0-9A-Za-z.,:/+_-])([1-5][0-5][0-9])([ -](?=\S)|[ -]?$)")
+_REPLY = re.compile(r"(?<![0-9A-Za-z.,/+_-])(?<![0-9]:)([1-5][0-5][0-9])([ -](?=\S)|[:\]] (?=\S)|[ -]?$)")
 _SIX_NUMBERS = re.compile(r"\d+(,\d+){5}")
 _BEFORE_NUMBERS = " \t|>:-*#"
 """What stands before a line that was wrapped, and in no address."""
