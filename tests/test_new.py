@@ -197,7 +197,11 @@ def test_a_survey_answers_what_it_has_seen_of_the_host_that_goes_out() -> None:
         ({"port": 21}, {"control_port": "21"}, set()),
         ({"port": 2121}, {"control_port": "2121"}, {"control_port"}),
         ({"announced": Address.parse("10.61.8.20")}, {"address": "10.61.8.20"}, set()),
-        ({"announced": Address.parse("198.51.100.88")}, {"outside": "198.51.100.88"}, {"outside"}),
+        (
+            {"announced": Address.parse("198.51.100.88")},
+            dict.fromkeys(("outside", "typed"), "198.51.100.88"),
+            {"outside", "typed"},
+        ),
         ({"ports": PortSet.parse("61200, 61300"), "sure": True}, {"ports": "61200-61300"}, set()),
         ({"ports": PortSet.parse("61200, 61300")}, {"ports": "61200-61300"}, {"ports"}),
         ({"typed": "skerry.example", "means": "tls"}, {"typed": "skerry.example", "clients_can": "tls"}, set()),

@@ -14,7 +14,7 @@ from ..core.diagnosis.diagnosis import Diagnosis, Knowledge, diagnose
 from ..core.diagnosis.next_test import AnsweredTest
 from ..core.diagnosis.questions import UNKNOWN, next_question, told_by
 from ..core.diagnosis.wording import instruction
-from ..core.interview.learnt import learnt
+from ..core.interview.learnt import facts_of, learnt_of
 from ..core.model.site import Site
 from ..core.observed.observation import Observation
 from ..formats.results.diagnose import diagnose_result
@@ -89,10 +89,11 @@ def _first_file(site: Site, observations: Sequence[Observation]) -> str:
     from ..formats.site.new_site import shipped_questions  # seldom needed, and the list of services is long
 
     words = []
+    found = learnt_of([], [("", facts_of(site, observations))])
     for question in shipped_questions():
-        answer = learnt(site, observations).get(question.key)
         try:
-            words += [f"--{question.key.replace('_', '-')}", question.taken(answer, {})] if answer else []
+            if question.key in found:
+                words += [f"--{question.key.replace('_', '-')}", question.taken(found[question.key].answer, {})]
         except ValueError:
             continue
     return command_line("new", *words)

@@ -8,6 +8,7 @@ clients come by, unless it was seen what they type.
 """
 
 from collections.abc import Iterator, Mapping, Sequence
+from typing import TypeVar
 
 from msgspec import Struct
 
@@ -49,6 +50,7 @@ NEVER_SEEN: Mapping[str, SitePath] = {
     "hairpin": ("gateways", 0, "hairpin"),
 }
 """What the file states as well, and no survey or visit shows."""
+T = TypeVar("T")
 Said = tuple[str, str, str]
 """Key, answer, and doubt."""
 
@@ -142,20 +144,22 @@ def _of_visit(facts: VisitFacts) -> Iterator[Said]:
         yield "address", str(facts.announced), ""
     if facts.announced is not None and facts.announced.kind == "public":
         yield "outside", str(facts.announced), "as the server announces it"
-    if facts.typed:
+        yield "typed", facts.typed or str(facts.announced), "" if facts.typed else "as the server announces it"
+    elif facts.typed:
         yield "typed", facts.typed, ""
 
 
-def learnt(site: Site, observations: Sequence[Observation]) -> dict[str, str]:
-    """Answers by the key of their question (:func:`..interview.questions`). What was seen in two ways is left out."""
-    named = {each.announced for each in observations} - {None}
-    public = {str(each) for each in named if each is not None and each.kind == "public"}
-    seen = {
-        "clients_can": {_means(site, each) for each in observations} - {""},
-        "address": {str(each) for each in named if each is not None and each.kind == "private"},
-        "typed": {each.typed for each in observations if each.typed} or public,
-    }
-    return {key: answer for key, answers in seen.items() if len(answers) == 1 for answer in answers}
+def facts_of(site: Site, observations: Sequence[Observation]) -> VisitFacts:
+    """What all observations together show, as one visit; what was seen in two ways is left out."""
+    return VisitFacts(
+        typed=_agreed({each.typed for each in observations if each.typed}) or "",
+        means=_agreed({_means(site, each) for each in observations} - {""}) or "",
+        announced=_agreed({each.announced for each in observations if each.announced is not None}),
+    )
+
+
+def _agreed(values: set[T]) -> T | None:
+    return next(iter(values)) if len(values) == 1 else None
 
 
 def _means(site: Site, seen: Observation) -> str:
