@@ -19,10 +19,12 @@ from eager_lantern.core.network.topology import Topology
 from eager_lantern.core.predict.endpoints import position_of
 from eager_lantern.core.predict.forecast import Stop, because, blame, error_of
 from eager_lantern.core.predict.walk import NoSuchWalk, addresses_at, position_at, walk_to
+from eager_lantern.core.sheets.all import sheets_of
 from eager_lantern.core.values.addresses import Address, Family
 from eager_lantern.core.values.ports import PortSet
 from eager_lantern.core.values.text_value import dotted
 from eager_lantern.core.verdict import Verdict, judge
+from eager_lantern.formats.devices.register import files_of
 from eager_lantern.formats.results.base import plain
 from eager_lantern.formats.results.check import check_result
 from eager_lantern.formats.shipped import finding_pages, usual_names
@@ -372,3 +374,40 @@ def test_every_place_that_is_told_stands_in_the_site(case: dict[str, Any]) -> No
         *(stop.place for each in forecasts for stop in each.stops), *(layer.place for layer in layers),
     }  # fmt: skip
     assert [place for place in told if place is not None and not stands(known.topology.site, place)] == []
+
+
+FIELDS = yaml.safe_load((Path(__file__).parent / "cases" / "fields.yaml").read_text())
+EFFECTS = yaml.safe_load((Path(__file__).parent / "cases" / "effects.yaml").read_text())
+
+
+@pytest.mark.parametrize("kind", EFFECTS)
+def test_a_key_changes_pages_and_rule_files_where_its_row_states_so(kind: str) -> None:
+    case, rows = EFFECTS[kind], FIELDS[kind]
+    assert [key.rstrip("_") if key == "from_" else key for key in rows] == list(case["keys"])
+    for (key, value), row in zip(case["keys"].items(), rows.values(), strict=True):
+        below = {
+            each if "." in each else f"{case['at']}.{each}": given
+            for each, given in case["before"].get(key, {}).items()
+        }
+        linux = {"gateways.0.system": "linux", "server.system": "linux"}
+        base = {"base": "one-router", "set": linux | below}
+        before, after = changed(base), changed(base | {"set": base["set"] | {f"{case['at']}.{key}": value}})
+        shows = {"predicted": judged_of, "pages": pages_of, "rules": rule_files_of}
+        for column, texts in shows.items():
+            claimed = row[column] is True or str(row[column]).startswith("by ")
+            differs = texts(before) != texts(after)
+            assert differs == claimed or (column == "predicted" and differs), (key, column, row[column])
+
+
+def judged_of(site: dict[str, Any]) -> Any:
+    verdict = judge(parse_site("x.site.yaml", yaml.safe_dump(site)).site)
+    return [(each.control, each.data) for each in verdict.forecasts]
+
+
+def pages_of(site: dict[str, Any]) -> Any:
+    return plain(sheets_of(judge(parse_site("x.site.yaml", yaml.safe_dump(site)).site), "x.site.yaml", {}, {}))
+
+
+def rule_files_of(site: dict[str, Any]) -> Any:
+    written = files_of(parse_site("x.site.yaml", yaml.safe_dump(site)).site)
+    return [each.text for each in written if each.name.endswith(".nft")]
