@@ -17,6 +17,7 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from working_sites import working_site
 
 from eager_lantern.core.diagnosis.diagnosis import settled
+from eager_lantern.core.diagnosis.fault import changes_in
 from eager_lantern.core.diagnosis.faults import faults_of
 from eager_lantern.core.findings.all import predicted, untried
 from eager_lantern.core.mending.mend import Mending, mend
@@ -41,8 +42,8 @@ def broken_sites(seed: int, count: int) -> list[Site]:
         if judge(site).verdict != "kept":
             continue
         for each in chance.sample(faults_of(site), chance.choice([2, 2, 3])):
-            if each.effect is None:
-                changes = chance.choice(each.variants)
+            if each.changes_site:
+                changes = changes_in(chance.choice(each.variants))
                 if not problems(changed(site, *changes)):
                     site = changed(site, *changes)
         if judge(site).verdict == "broken":

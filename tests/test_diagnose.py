@@ -42,8 +42,7 @@ def seen_with(fault: Fault, tries: tuple[Situation, ...] = TRIES) -> tuple[Obser
 
 
 def _seen(fault: Fault, tried: Situation) -> Observation:
-    effects = (fault.effect,) if fault.effect else ()
-    end = max(PREDICTED.ends(fault.variants[0], effects, tried), key=lambda each: each.chance)
+    end = max(PREDICTED.ends(fault.variants[0], tried), key=lambda each: each.chance)
     ports = list(end.ports)
     port = PortSet.single(ports[len(ports) // 2]) if ports and end.rung in (None, "data", "list") else PortSet()
     drawn = tried.mode == "passive"

@@ -16,6 +16,7 @@ from rich_sites import rich_sites
 from working_sites import working_site
 
 from eager_lantern.core.diagnosis.diagnosis import settled
+from eager_lantern.core.diagnosis.fault import changes_in
 from eager_lantern.core.diagnosis.faults import faults_of
 from eager_lantern.core.findings.all import predicted
 from eager_lantern.core.mending.mend import Mending, mend
@@ -48,8 +49,8 @@ def broken(seed: int) -> Site:
     chance = random.Random(seed)
     site = settled(parse_site("working", json.dumps(working_site(chance))).site)
     for each in chance.sample(faults_of(site), 2):
-        changes = chance.choice(each.variants)
-        if each.effect is None and not problems(changed(site, *changes)):
+        changes = changes_in(chance.choice(each.variants))
+        if each.changes_site and not problems(changed(site, *changes)):
             site = changed(site, *changes)
     return site
 

@@ -19,7 +19,7 @@ from ..core.model.site import Site
 from ..core.observed.observation import Observation
 from ..formats.results.diagnose import diagnose_result
 from ..formats.results.observations import clients_of, read_observations
-from ..formats.session_logs import read_session_log
+from ..formats.session_logs import read_session_logs
 from ..formats.shipped import shipped_text
 from ..formats.site.site_file import PATTERN, SiteFile, find_site_file, parse_site, read_site
 from ..formats.weights import knowledge_without_file, shipped_knowledge
@@ -62,7 +62,7 @@ def diagnose_command(
     source = _site_or_plain(site)
     file = "" if source.file == PLAIN else source.file
     observations = [each for given in seen or () for each in _read_observations(given, source.site)]
-    observations += [_logged(given, source.site) for given in log or ()]
+    observations += [each for given in log or () for each in _logged(given, source.site)]
     raw = observations
     if not file:
         observations = [_anywhere(source.site, each) for each in observations]
@@ -124,7 +124,7 @@ def _read_observations(text: str, site: Site) -> Iterator[Observation]:
     yield from read_observations(path, site, client)
 
 
-def _logged(text: str, site: Site) -> Observation:
+def _logged(text: str, site: Site) -> tuple[Observation, ...]:
     """A log does not name its author. Raises BadParameter where there are several clients and none is named."""
     client, path = client_and_file(text)
     names = clients_of(site)
@@ -133,7 +133,7 @@ def _logged(text: str, site: Site) -> Observation:
     if not client:
         raise typer.BadParameter(f"--log: whose log is {path}? Say CLIENT={path}, with one of {', '.join(names)}")
     known("--log", client, names)
-    return read_session_log(path, site, client)
+    return read_session_logs(path, site, client)
 
 
 def _ask_until_settled(source: SiteFile, file: str, observations: Sequence[Observation]) -> Diagnosis:

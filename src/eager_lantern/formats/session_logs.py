@@ -1,35 +1,79 @@
-"""The log of a session in a file, as what was seen of a client's try."""
+"""The log of sessions in a file, as what was seen of a client's tries."""
 
+import re
+from codecs import BOM_UTF8, BOM_UTF16_BE, BOM_UTF16_LE
+from collections.abc import Sequence
 from functools import cache
 from pathlib import Path
 
 from msgspec import convert
+from msgspec.structs import replace
 
 from ..core.model.site import Site
 from ..core.observed.observation import Observation, PortFate, Situation
-from ..core.values.addresses import address_or_none
+from ..core.values.addresses import Address, address_or_none
 from ..core.values.outcomes import ORDER, Outcome
 from ..core.values.ports import PortSet
-from ..wire.session_log import Errors, NoSessionLog, SessionTold, read_log
+from ..wire.logs.lines import Errors
+from ..wire.logs.session import NoSessionLog, SessionTold, read_log
 from .damage import guarded
-from .reading import BadInput, InputProblem
+from .reading import BadInput, InputProblem, NotUsable, read_regular
 from .results.observations import service_for
 from .shipped import shipped_text
-from .site.yaml_tree import YamlTree, read_text
+from .site.yaml_tree import YamlTree
+
+MOST_BYTES = 8_000_000
+_ESCAPES = re.compile(r"\x1b(?:\[[0-?]{0,40}[ -/]{0,8}[@-~]|[@-Z\\-_])|[\x00-\x08\x0b\x0c\x0e-\x1f\x7f]")
+"""What colours a terminal or steers it (ECMA-48, section 5.4), and other control characters."""
 
 
 @guarded
-def read_session_log(path: Path, site: Site, client: str) -> Observation:
-    """What a log tells of a try of a client. Raises BadInput for what is no log of a session, or not of a service of
-    this site. Nothing of the log but addresses and ports is kept, and so no password."""
+def read_session_logs(path: Path, site: Site, client: str) -> tuple[Observation, ...]:
+    """What a log shows of a client's tries, those that are alike as one. Raises BadInput for what is no log of a
+    session, or not of a service of this site. Of the log addresses, ports, names of accounts and the server's replies
+    are kept, never a password."""
     try:
-        log = read_log(read_text(path), _system_errors())
+        sessions = read_log(_text_of_log(path), _system_errors())
     except NoSessionLog as error:
         raise BadInput(str(path), InputProblem(0, f"is no log of a session: it {error}")) from None
+    return _alike(_current([_observed(each, path, site, client) for each in sessions]), len(sessions), path.name)
+
+
+def _text_of_log(path: Path) -> str:
+    """A log in the encoding that it was written in (UTF-8, UTF-16 with its mark, else Windows-1252), without what
+    steers a terminal."""
+    try:
+        raw = read_regular(path, MOST_BYTES)
+    except NotUsable as error:
+        raise BadInput(str(path), InputProblem(0, error.strerror or "")) from None
+    except OSError as error:
+        raise BadInput(str(path), InputProblem(0, f"cannot be read: {error.strerror}")) from None
+    if raw.startswith((BOM_UTF16_LE, BOM_UTF16_BE)):
+        text = raw.decode("utf-16", errors="replace")
+    else:
+        try:
+            text = raw.removeprefix(BOM_UTF8).decode("utf-8")
+        except UnicodeDecodeError:
+            text = raw.decode("cp1252", errors="replace")
+    return _ESCAPES.sub("", text)
+
+
+def _observed(log: SessionTold, path: Path, site: Site, client: str) -> Observation:
     service = service_for(path, site, client, log.protocol)
     last = log.endpoints[-1] if log.endpoints else None
     announced = address_or_none(last.address) if last and last.address else None
-    tried = Situation(client, service, log.mode, extended=log.extended, secured=_logged_under_tls(log, site, service))
+    dialled = address_or_none(log.dialled[0]) if log.dialled else None
+    tried = Situation(
+        client,
+        service,
+        log.mode,
+        extended=log.extended,
+        secured=_logged_under_tls(log, site, service),
+        dialled=None if dialled is None or dialled.kind == "loopback" else dialled,
+        trusts=_trusts(log, announced, dialled),
+        names=address_or_none(log.names) if log.names else None,
+        known_program=False,
+    )
     return Observation(
         tried,
         path.name,
@@ -40,6 +84,44 @@ def read_session_log(path: Path, site: Site, client: str) -> Observation:
         announced=announced,
         fates=_logged_fates(log),
         more=max(0, len(log.carried) - sum(each >= 0 for each in log.carried)),
+        latest=log.latest,
+        opened=log.opened,
+        words=tuple(log.words),
+    )
+
+
+def _trusts(log: SessionTold, announced: Address | None, dialled: Address | None) -> bool | None:
+    """Whether the client was seen to go where the reply sent it; None where that is not seen or no matter."""
+    went = address_or_none(log.data_dialled) if log.data_dialled else None
+    if announced is None or went is None or announced == dialled:
+        return None
+    return went == announced
+
+
+def _current(seen: Sequence[Observation]) -> list[Observation]:
+    """Of sessions that all worked up to one and all failed from then on, the latter: something has changed since."""
+    works = [each.works for each in seen]
+    turn = works.index(False) if False in works else 0
+    changed = turn > 1 and not any(works[turn:]) and len(works) - turn > 1
+    return list(seen[turn:]) if changed else list(seen)
+
+
+def _alike(seen: Sequence[Observation], total: int, name: str) -> tuple[Observation, ...]:
+    """Sessions that came to the same, as one observation each, with how many they are."""
+    groups: dict[Observation, list[Observation]] = {}
+    for each in seen:
+        groups.setdefault(replace(each, fates=(), words=(), more=0), []).append(each)
+    return tuple(_united(alike, total, name) for alike in groups.values())
+
+
+def _united(alike: Sequence[Observation], total: int, name: str) -> Observation:
+    source = name if total == 1 else f"{name}, {len(alike)} of {total} sessions"
+    return replace(
+        alike[0],
+        source=source,
+        fates=tuple(dict.fromkeys(fate for each in alike for fate in each.fates)),
+        words=tuple(dict.fromkeys(word for each in alike for word in each.words)),
+        more=sum(each.more for each in alike),
     )
 
 
@@ -62,6 +144,6 @@ def _logged_fates(log: SessionTold) -> tuple[PortFate, ...]:
     carried = [log.endpoints[i].port for i in log.carried if 0 <= i < len(log.endpoints)]
     found = [PortFate(PortSet.single(port), drawn=True) for port in dict.fromkeys(carried)]
     last = log.endpoints[-1].port if log.endpoints else None
-    if log.rung in ("data", "list") and last is not None and last not in carried:
+    if log.rung in ("data", "list") and not log.opened and last is not None and last not in carried:
         found.append(PortFate(PortSet.single(last), log.rung, log.outcomes, drawn=True))
     return tuple(found)

@@ -6,6 +6,7 @@ from msgspec.structs import replace
 from ..core.diagnosis.diagnosis import Knowledge
 from ..core.diagnosis.fault import FaultKind, Part, Sentences, Wording
 from ..core.diagnosis.next_test import TestKind
+from ..core.diagnosis.words import Meaning
 from ..core.mending.mend import Costs, Owner
 from .shipped import shipped_text
 from .site.yaml_tree import YamlTree
@@ -44,13 +45,15 @@ class _FaultsFile(Struct, forbid_unknown_fields=True):
 
 
 def shipped_knowledge() -> Knowledge:
-    """The weights, costs and sentences of ``data/faults.yaml``."""
+    """The weights, costs and sentences of ``data/faults.yaml``, and the words of ``data/replies.yaml``."""
     found = _faults_file()
     weights = {kind: each.weight for kind, each in found.faults.items()}
     sentences = {
         kind: Sentences(each.message, each.look, each.cure, each.without_file) for kind, each in found.faults.items()
     }
-    return Knowledge(weights, {kind: each.cost for kind, each in found.tests.items()}, Wording(sentences))
+    replies = convert(YamlTree("replies.yaml", shipped_text("replies.yaml")).data, tuple[Meaning, ...])
+    costs = {kind: each.cost for kind, each in found.tests.items()}
+    return Knowledge(weights, costs, Wording(sentences), replies)
 
 
 def knowledge_without_file() -> Knowledge:

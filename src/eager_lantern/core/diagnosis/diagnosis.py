@@ -17,11 +17,12 @@ from ..values.addresses import Addresses
 from ..values.ports import PortSet
 from ..values.text_value import SitePath
 from ..verdict import judge
-from .fault import Fault, FaultKind, Wording
+from .fault import Fault, FaultKind, SeenValues, Wording
 from .faults import faults_of
 from .hypotheses import AS_DESCRIBED, Explanation, Hypothesis, Predictions, explanations, ranked
 from .likelihood import chance_of
 from .next_test import AnsweredTest, TestKind, Weighed, next_test, weighed_by
+from .words import Meaning
 
 BARE_MENTION = 10**0.5
 """How much likelier a cause has to make what was seen before that separates it from another: evidence of less is worth
@@ -29,12 +30,13 @@ no more than a bare mention (Jeffreys 1961, appendix B)."""
 
 
 class Knowledge(Struct, frozen=True):
-    """How common each kind of fault is, beside the others, what each kind of test costs, and how faults are put in
-    words."""
+    """How common each kind of fault is, beside the others, what each kind of test costs, how faults are put in words,
+    and what words of servers and clients mean."""
 
     weights: Mapping[FaultKind, float]
     costs: Mapping[TestKind, float]
     wording: Wording
+    replies: tuple[Meaning, ...] = ()
 
 
 class CauseGroup(Struct, frozen=True):
@@ -70,8 +72,8 @@ def diagnose(
 ) -> Diagnosis:
     """What explains everything that was seen of a consistent site, and what tests have come to since."""
     as_typed = settled(site)
-    predictions = Predictions(as_typed)
-    faults = tuple(map(known.wording.worded, faults_of(as_typed, _edges(seen))))
+    predictions = Predictions(as_typed, known.replies)
+    faults = tuple(map(known.wording.worded, faults_of(as_typed, _seen_values(seen))))
     described = _as_described(predictions, seen)
     if described is not None and not any(each.fails for each in seen):
         cut_short = tuple(each for each in seen if not each.settles)
@@ -99,7 +101,7 @@ def _typing(topology: Topology, client: Client) -> Client:
 
 def _as_described(predictions: Predictions, seen: Sequence[Observation]) -> Explanation | None:
     """The site as its file states, where it explains everything by what it states, and not by what it leaves open."""
-    ends = [end for each in seen for end in predictions.ends((), (), each.tried)]
+    ends = [end for each in seen for end in predictions.ends((), each.tried)]
     if any(each.outcome == "unknown" for each in ends):
         return None
     return predictions.explanation(Hypothesis(AS_DESCRIBED, 1.0), seen)
@@ -128,12 +130,17 @@ def _strays(site: Site, tried: Situation) -> Iterator[FaultKind]:
         yield "client-other-mode"
     if tried.secured is False:
         yield "client-without-tls"
+    own = next((each.address for each in site.clients if each.name == tried.client), Addresses())
+    if tried.names is not None and tried.names.kind == "private" and own and tried.names not in own:
+        yield "client-names-private"
 
 
-def _edges(seen: Sequence[Observation]) -> PortSet:
-    """Data ports of which something is known, at the ends of each stretch that is alike."""
+def _seen_values(seen: Sequence[Observation]) -> SeenValues:
+    """What faults may take from what was seen: of data ports the ends of each stretch that is alike."""
     found = [(port, port) for each in seen for fate in each.fates for span in fate.ports.spans for port in span]
-    return PortSet.of(*found)
+    announced = dict.fromkeys(each.announced for each in seen if each.announced is not None)
+    dialled = dict.fromkeys(each.tried.dialled for each in seen if each.tried.dialled is not None)
+    return SeenValues(PortSet.of(*found), tuple(announced), tuple(dialled))
 
 
 def _groups(found: Sequence[Explanation]) -> Iterator[CauseGroup]:
@@ -157,7 +164,7 @@ def _contradicting(
     """The first two sightings that no single fault explains together, where some does each by itself; else the first
     that nothing explains."""
     ways = [way for each in faults for way in predictions.explained_by(each, seen).values()]
-    plain = tuple(bool(chance_of(each, predictions.ends((), (), each.tried))) for each in seen)
+    plain = tuple(bool(chance_of(each, predictions.ends((), each.tried))) for each in seen)
     explaining = [*ways, plain]
     for i, each in enumerate(seen):
         if not any(explained[i] for explained in explaining):

@@ -19,7 +19,7 @@ client has instead. Predicting the changed site shows how the fault appears; und
 >>> place = ("gateways", 0, "forwards", 0, "enabled")
 >>> off = variants_of(site, place, False)
 >>> fault = Fault("forward-off", place[:-1], "router", off, of(forward="forward “control”"))
->>> [each.forwards[0].enabled for each in (site.gateways[0], changed(site, *fault.variants[0]).gateways[0])]
+>>> [each.forwards[0].enabled for each in (site.gateways[0], changed(site, *changes_in(fault.variants[0])).gateways[0])]
 [True, False]
 
 >>> words = {"forward-off": Sentences("{at} has {forward} switched off", "is it on?", "switch it on at {at}")}
@@ -41,6 +41,7 @@ from msgspec import Struct, structs
 from ..model.change import Change, change, changed
 from ..model.consistency import problems
 from ..model.site import Site
+from ..values.addresses import Address
 from ..values.outcomes import Outcome, Rung
 from ..values.ports import HIGHEST_PORT, PortSet
 from ..values.text_value import SitePath
@@ -54,6 +55,7 @@ FaultKind = Literal[
     "forward-shifted",
     "forward-other-inside-port",
     "forward-other-protocol",
+    "forward-other-source",
     "forwarding-off",
     "provider-blocks",
     "second-translation",
@@ -76,49 +78,79 @@ FaultKind = Literal[
     "default-shut",
     "server-address-changed",
     "service-not-running",
+    "too-many-connections",
+    "storage-full",
     "service-on-other-port",
     "other-program-on-port",
     "range-changed",
     "range-left-to-system",
+    "range-in-use",
+    "passive-refused",
     "tls-demanded",
     "tls-refused",
+    "tls-version-differs",
+    "tls-implicit-explicit",
     "reuse-demanded",
     "certificate-of-other-name",
     "certificate-out-of-date",
+    "certificate-issuer-unknown",
+    "ssh-subsystem-missing",
+    "ssh-algorithms-differ",
+    "host-key-changed",
     "account-locked",
     "account-mistyped",
+    "account-shell-refused",
+    "account-root-writable",
+    "account-home-owner",
     "account-without-right",
     "account-without-folder",
     "client-other-mode",
     "client-narrow-way-out",
     "client-names-private",
     "client-without-tls",
+    "client-barred",
+    "client-dials-elsewhere",
     "ipv6-without-path",
     "not-promised",
 ]
 
 
-Variants = tuple[tuple[Change, ...], ...]
-"""Ways in which something may have gone wrong, each a few changes together."""
-
-
 class Effect(Struct, frozen=True):
-    """What no key of a site states: the rung at which sessions of a service end instead of going on, and how; of one
-    client, or, where that is empty, of all."""
+    """What no key of a site states: the rung at which sessions of a service end instead of going on, and how; of some
+    clients, or, where none is named, of all; always, or so a ``share`` of them."""
 
     service: str
     rung: Rung
     outcome: Outcome
-    client: str = ""
+    clients: tuple[str, ...] = ()
+    share: float = 1.0
+
+
+Way = tuple[Change | Effect, ...]
+"""One way in which something may have gone wrong: a few changes of the site and effects together."""
+Variants = tuple[Way, ...]
+
+
+def changes_in(way: Way) -> tuple[Change, ...]:
+    """The changes of a way."""
+    return tuple(each for each in way if isinstance(each, Change))
+
+
+class SeenValues(Struct, frozen=True):
+    """Values that were seen, which faults take rather than invented ones: data ports of which it is known what became
+    of them (a range may end between any two), addresses that a server announced, and that clients dialled."""
+
+    ports: PortSet = PortSet()
+    announced: tuple[Address, ...] = ()
+    dialled: tuple[Address, ...] = ()
 
 
 class Fault(Struct, frozen=True):
     """Something that may be otherwise than the site file states.
 
     ``place`` is what the file states about it and ``at`` the device, server or client that has it. ``variants`` are
-    the ways in which it may have gone wrong, one as likely as another, each a few changes together; a fault that
-    no key of the site can express has an ``effect`` instead. ``values`` are what its sentences are filled in with;
-    these are empty until a :class:`Wording` has done so.
+    the ways in which it may have gone wrong, one as likely as another. ``values`` are what its sentences are filled in
+    with; these are empty until a :class:`Wording` has done so.
     """
 
     kind: FaultKind
@@ -126,10 +158,14 @@ class Fault(Struct, frozen=True):
     at: str
     variants: Variants = ((),)
     values: tuple[tuple[str, str], ...] = ()
-    effect: Effect | None = None
     message: str = ""
     look: str = ""
     cure: str = ""
+
+    @property
+    def changes_site(self) -> bool:
+        """Whether keys of the site can express it."""
+        return all(isinstance(each, Change) for way in self.variants for each in way)
 
 
 def of(**values: object) -> tuple[tuple[str, str], ...]:
@@ -168,7 +204,8 @@ class Wording(Struct, frozen=True):
 
 def consistent(site: Site, fault: Fault) -> Fault | None:
     """The fault with those of its variants that leave a site that means something; None where none does."""
-    good = tuple(each for each in fault.variants if not each or not problems(changed(site, *each)))
+    ways = ((each, changes_in(each)) for each in fault.variants)
+    good = tuple(way for way, changes in ways if not changes or not problems(changed(site, *changes)))
     if not good:
         return None
     return structs.replace(fault, variants=good)

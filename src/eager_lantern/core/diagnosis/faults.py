@@ -1,9 +1,9 @@
 """Every fault that a site may have, made from the site itself; those of the server and of clients."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 
 from ..model.change import change
-from ..model.entries import OWN, Destination
+from ..model.entries import OWN, Destination, Typed
 from ..model.site import (
     INTERNET,
     Client,
@@ -19,14 +19,15 @@ from ..model.site import (
 )
 from ..network.topology import Topology, free_address
 from ..values.addresses import Address, Addresses
-from ..values.outcomes import Rung
+from ..values.outcomes import Outcome, Rung
 from ..values.ports import UNPRIVILEGED, PortSet
 from ..values.text_value import SitePath
-from .fault import Effect, Fault, FaultKind, consistent, cut, digit_off, moved, of, variants_of
+from .fault import Effect, Fault, FaultKind, SeenValues, Variants, consistent, cut, digit_off, moved, of, variants_of
 from .faults_on_the_way import filter_faults, forward_faults, gateway_faults
+from .situation import doors_of
 
 
-def server_faults(topology: Topology, seen: PortSet) -> Iterator[Fault]:
+def server_faults(topology: Topology, seen: SeenValues) -> Iterator[Fault]:
     """Of the server's address, then of each service, its accounts and the published names."""
     yield from _address_faults(topology)
     for i, service in enumerate(topology.site.services):
@@ -36,7 +37,7 @@ def server_faults(topology: Topology, seen: PortSet) -> Iterator[Fault]:
         if service.protocol == "ftp":
             yield from _passive_faults(topology, i, service, seen)
     yield from _account_faults(topology.site)
-    yield from _name_faults(topology)
+    yield from _name_faults(topology, seen)
 
 
 def _address_faults(topology: Topology) -> Iterator[Fault]:
@@ -53,102 +54,157 @@ def _address_faults(topology: Topology) -> Iterator[Fault]:
         )
 
 
+Ends = tuple[tuple[Rung, Outcome], ...]
+_OF_SERVICE: Mapping[FaultKind, Ends] = {
+    "service-not-running": (("connect", "refused"),),
+    "service-on-other-port": (("connect", "refused"),),
+    "other-program-on-port": (("greet", "wrong"),),
+    "storage-full": (("send", "refused"), ("send", "wrong")),
+}
+"""How sessions of a service end under faults that no key of a site expresses."""
+_OF_FTP: Mapping[FaultKind, Ends] = {"passive-refused": (("announce", "refused"),)}
+_OF_TLS: Mapping[FaultKind, Ends] = {
+    "tls-refused": (("secure", "refused"),),
+    "tls-version-differs": (("secure", "refused"), ("secure", "wrong")),
+    "tls-implicit-explicit": (("greet", "silent"), ("greet", "wrong"), ("secure", "wrong"), ("secure", "silent")),
+    "certificate-of-other-name": (("secure", "wrong"),),
+    "certificate-out-of-date": (("secure", "wrong"),),
+    "certificate-issuer-unknown": (("secure", "wrong"),),
+}
+_OF_SSH: Mapping[FaultKind, Ends] = {
+    "ssh-subsystem-missing": (("list", "refused"), ("list", "wrong")),
+    "ssh-algorithms-differ": (("secure", "refused"), ("secure", "wrong")),
+    "host-key-changed": (("host-key", "wrong"),),
+}
+_TOO_MANY: Ends = ("greet", "refused"), ("connect", "refused"), ("login", "refused")
+
+
 def _running(site: Site, i: int, service: Service) -> Iterator[Fault]:
     place: SitePath = ("services", i, "control_port")
-    name, port = service.name, service.control_port
-    refused, greets = Effect(name, "connect", "refused"), Effect(name, "greet", "wrong")
-    kinds: tuple[tuple[FaultKind, Effect], ...] = (
-        ("service-not-running", refused),
-        ("service-on-other-port", refused),
-        ("other-program-on-port", greets),
-    )
-    for kind, effect in kinds:
-        values = of(service=name, port=f"port {port}", number=port)
-        yield Fault(kind, place, site.server.name, values=values, effect=effect)
+    name, port, at = service.name, service.control_port, site.server.name
+    values = of(service=name, port=f"port {port}", number=port)
+    own = _OF_FTP if service.protocol == "ftp" else _OF_SSH
+    for kind, ends in (*_OF_SERVICE.items(), *own.items()):
+        yield Fault(kind, place, at, _effects(name, ends), values)
+    # a limit may be one of each address, and sessions end and make room
+    many = tuple((Effect(name, rung, outcome, share=share),) for rung, outcome in _TOO_MANY for share in (1.0, 0.5))
+    yield Fault("too-many-connections", place, at, many, values)
+    if service.protocol == "ftp":
+        taken = _effects(name, (("announce", "refused"),))
+        any_port = variants_of(site, ("services", i, "passive", "ports"), UNPRIVILEGED)  # some servers go on with any
+        yield Fault("range-in-use", ("services", i, "passive", "ports"), at, (*taken, *any_port), values)
+
+
+def _effects(service: str, ends: Ends, clients: tuple[str, ...] = ()) -> Variants:
+    """A way for each end that sessions of a service may come to."""
+    return tuple((Effect(service, rung, outcome, clients),) for rung, outcome in ends)
 
 
 def _tls(site: Site, i: int, service: Service) -> Iterator[Fault]:
-    at, tls, values = site.server.name, service.tls, of(service=service.name)
+    at, tls = site.server.name, service.tls
     place: SitePath = ("services", i, "tls")
-    if service.protocol == "ftp" and tls.mode == "explicit":
-        effect = Effect(service.name, "secure", "refused")
-        yield Fault("tls-refused", (*place, "mode"), at, values=values, effect=effect)
-        if not tls.required:
-            yield Fault("tls-demanded", (*place, "required"), at, variants_of(site, (*place, "required"), True), values)
+    names = ", ".join(tls.names) or "the name that clients type"
+    other = "implicit" if tls.mode != "implicit" else "explicit"
+    values = of(service=service.name, names=names, other=other, meant=tls.mode)
+    if service.protocol == "ftp" and tls.mode == "explicit" and not tls.required:
+        yield Fault("tls-demanded", (*place, "required"), at, variants_of(site, (*place, "required"), True), values)
+    if service.protocol == "ftp" and tls.mode == "none":
+        demanded = ((change(site, (*place, "mode"), "explicit"), change(site, (*place, "required"), True)),)
+        yield Fault("tls-demanded", (*place, "required"), at, demanded, values)
     if service.protocol == "ftp" and tls.mode != "none" and not tls.reuse_required:
         reuse: SitePath = (*place, "reuse_required")
         yield Fault("reuse-demanded", reuse, at, variants_of(site, reuse, True), values)
-    if tls.mode != "none":
-        kinds: tuple[FaultKind, ...] = ("certificate-of-other-name", "certificate-out-of-date")
-        for kind in kinds:
-            names = ", ".join(tls.names) or "the name that clients type"
-            effect = Effect(service.name, "secure", "wrong")
-            yield Fault(kind, (*place, "names"), at, values=of(service=service.name, names=names), effect=effect)
+    for kind, ends in _OF_TLS.items() if tls.mode != "none" else ():
+        if kind != "tls-refused" or tls.mode == "explicit":
+            yield Fault(kind, place, at, _effects(service.name, ends), values)
 
 
-def _passive_faults(topology: Topology, i: int, service: Service, seen: PortSet) -> Iterator[Fault]:
+def _passive_faults(topology: Topology, i: int, service: Service, seen: SeenValues) -> Iterator[Fault]:
     site, at = topology.site, topology.site.server.name
     place: SitePath = ("services", i, "passive")
     passive = service.passive or Passive()
     values = of(service=service.name, range=passive.ports, announced=passive.announce)
     if passive.ports != UNPRIVILEGED:
         ports: SitePath = (*place, "ports")
-        ranges = (*moved(passive.ports), *digit_off(passive.ports)[:4], *cut(passive.ports, seen)[:2])
+        ranges = (*moved(passive.ports), *digit_off(passive.ports)[:4], *cut(passive.ports, seen.ports)[:2])
         yield Fault("range-changed", ports, at, variants_of(site, ports, *ranges), values)
         any_port = UNPRIVILEGED, topology.site.server.own_ports
         yield Fault("range-left-to-system", ports, at, variants_of(site, ports, *any_port), values)
     if passive.announce != OWN:
         announce: SitePath = (*place, "announce")
         yield Fault("announce-private", announce, at, variants_of(site, announce, OWN), values)
-        stale = free_address(topology, INTERNET, 4)
-        if stale is not None:
-            other = Destination(addresses=Addresses((stale,)))
-            yield Fault("announce-stale", announce, at, variants_of(site, announce, other), values)
+        others = _unknown_addresses(topology, seen.announced) or _some(free_address(topology, INTERNET, 4))
+        if others:
+            stale = (Destination(addresses=Addresses((each,))) for each in others)
+            yield Fault("announce-stale", announce, at, variants_of(site, announce, *stale), values)
+
+
+def _some(address: Address | None) -> tuple[Address, ...]:
+    return () if address is None else (address,)
+
+
+def _unknown_addresses(topology: Topology, seen: tuple[Address, ...]) -> tuple[Address, ...]:
+    """Of addresses that were seen those that no device of the site has."""
+    return tuple(each for each in seen if each not in doors_of(topology))
 
 
 def _account_faults(site: Site) -> Iterator[Fault]:
     for i, account in enumerate(site.accounts):
         place: SitePath = ("accounts", i)
         whose = f"account “{account.name}” of {account.service}"
-        for client in account.clients:
-            yield from _login_faults(site, place, whose, account.service, client)
+        for clients in _sharing(account.clients):
+            yield from _login_faults(site, place, whose, account.service, clients)
     for i, service in enumerate(site.services):
         with_account = {client for each in site.accounts if each.service == service.name for client in each.clients}
         users = (each.client for each in site.promises if each.service == service.name and each.holds == "works")
-        for client in dict.fromkeys(users if service.protocol != "other" else ()):
-            if client not in with_account:
-                whose = f"the account of {client} on {service.name}"
-                yield from _login_faults(site, ("services", i), whose, service.name, client)
+        without = [
+            each for each in dict.fromkeys(users if service.protocol != "other" else ()) if each not in with_account
+        ]
+        for clients in _sharing(without):
+            whose = f"the account of {', '.join(clients)} on {service.name}"
+            yield from _login_faults(site, ("services", i), whose, service.name, clients)
 
 
-def _login_faults(site: Site, place: SitePath, whose: str, service: str, client: str) -> Iterator[Fault]:
-    kinds: tuple[tuple[FaultKind, Rung, str, str], ...] = (
-        ("account-locked", "login", "", ""),
-        ("account-mistyped", "login", "", ""),
-        ("account-without-right", "list", "list", "list"),
-        ("account-without-right", "send", "write to", "write"),
-        ("account-without-folder", "list", "", ""),
-    )
-    for kind, rung, act, right in kinds:
-        effect = Effect(service, rung, "refused", client)
+def _users(site: Site, service: Service) -> list[str]:
+    """Whose sessions with a service are promised."""
+    users = (each.client for each in site.promises if each.service == service.name and each.holds == "works")
+    return list(dict.fromkeys(users)) if service.protocol != "other" else []
+
+
+def _sharing(clients: Sequence[str]) -> Iterator[tuple[str, ...]]:
+    """Whom a fault of an account concerns: all who share it, or one of them."""
+    if len(clients) > 1:
+        yield tuple(clients)
+    yield from ((each,) for each in clients)
+
+
+_OF_ACCOUNT: tuple[tuple[FaultKind, Ends, str, str], ...] = (
+    ("account-locked", (("login", "refused"),), "", ""),
+    ("account-mistyped", (("login", "refused"),), "", ""),
+    ("account-shell-refused", (("login", "refused"),), "", ""),
+    ("account-root-writable", (("login", "refused"), ("list", "wrong")), "", ""),
+    ("account-home-owner", (("list", "wrong"), ("login", "wrong"), ("login", "refused")), "", ""),
+    ("account-without-right", (("list", "refused"),), "list", "list"),
+    ("account-without-right", (("send", "refused"),), "write to", "write"),
+    ("account-without-folder", (("list", "refused"),), "", ""),
+)
+
+
+def _login_faults(site: Site, place: SitePath, whose: str, service: str, clients: tuple[str, ...]) -> Iterator[Fault]:
+    for kind, ends, act, right in _OF_ACCOUNT:
         values = of(account=whose, act=act, right=right)
-        yield Fault(kind, place, site.server.name, values=values, effect=effect)
+        yield Fault(kind, place, site.server.name, _effects(service, ends, clients), values)
 
 
-def _name_faults(topology: Topology) -> Iterator[Fault]:
+def _name_faults(topology: Topology, seen: SeenValues) -> Iterator[Fault]:
     site = topology.site
     for i, name in enumerate(site.names):
         place: SitePath = ("names", i, "addresses")
         family = name.addresses.each[0].family if name.addresses else 4
-        other = free_address(topology, INTERNET, family)
-        if other is not None and name.addresses:
-            yield Fault(
-                "name-lags",
-                place,
-                name.name,
-                variants_of(site, place, Addresses((other,))),
-                of(addresses=name.addresses),
-            )
+        others = _unknown_addresses(topology, seen.dialled) or _some(free_address(topology, INTERNET, family))
+        if others and name.addresses:
+            old = variants_of(site, place, *(Addresses((each,)) for each in others))
+            yield Fault("name-lags", place, name.name, old, of(addresses=name.addresses))
         six = free_address(topology, INTERNET, 6)
         if six is not None and not name.addresses.of_family(6):
             yield Fault(
@@ -161,13 +217,20 @@ def _name_faults(topology: Topology) -> Iterator[Fault]:
 
 HOME = Address.parse("192.168.222.10")
 """An address as home networks have it (RFC 1918)."""
+_BARRED: Ends = ("connect", "silent"), ("connect", "refused"), ("greet", "refused")
 WEB = PortSet.of((80, 80), (443, 443))
 
 
-def client_faults(site: Site) -> Iterator[Fault]:
+def client_faults(topology: Topology, seen: SeenValues) -> Iterator[Fault]:
     """Of every client of the site."""
+    site = topology.site
     for i, client in enumerate(site.clients):
         place: SitePath = ("clients", i)
+        if client.reaches is not None and (elsewhere := _unknown_addresses(topology, seen.dialled)):
+            typed = (Typed(Addresses((each,)), port=client.reaches.port) for each in elsewhere)
+            dials = variants_of(site, (*place, "reaches"), *typed)
+            values = of(addresses=", ".join(map(str, elsewhere)), meant=client.reaches)
+            yield Fault("client-dials-elsewhere", (*place, "reaches"), client.name, dials, values)
         used = complete(site, client)
         yield from _modes(site, place, used)
         if used.speaks_tls != "never" and any(each.tls.mode != "none" for each in site.services):
@@ -179,24 +242,35 @@ def client_faults(site: Site) -> Iterator[Fault]:
             )
         if client.filter.outgoing.default == "allow" and not client.filter.outgoing.rules:
             yield _port_filter_fault(site, place, client)
+        for service in site.services:
+            if client.name in _users(site, service):
+                barred = _effects(service.name, _BARRED, (client.name,))
+                yield Fault(
+                    "client-barred", place, client.name, barred, of(service=service.name, server=site.server.name)
+                )
 
 
 def _modes(site: Site, place: SitePath, client: CompleteClient) -> Iterator[Fault]:
     other: Mode = "active" if client.modes[:1] == ("passive",) else "passive"
-    yield Fault(
-        "client-other-mode",
-        (*place, "modes"),
-        client.name,
-        variants_of(site, (*place, "modes"), (other, *(each for each in client.modes if each != other))),
-        of(other=other, mode=client.modes[0] if client.modes else "passive"),
-    )
+    strayed = variants_of(site, (*place, "modes"), (other, *(each for each in client.modes if each != other)))
+    if other == "active":
+        strayed = (*strayed, *_accepted(site, strayed))
+    values = of(other=other, mode=client.modes[0] if client.modes else "passive")
+    yield Fault("client-other-mode", (*place, "modes"), client.name, strayed, values)
     if client.address.of_family(4) and client.active_address is None:
-        yield Fault(
-            "client-names-private",
-            (*place, "active_address"),
-            client.name,
-            variants_of(site, (*place, "active_address"), HOME),
-        )
+        private = variants_of(site, (*place, "active_address"), HOME)
+        private = (*private, *_accepted(site, private))
+        yield Fault("client-names-private", (*place, "active_address"), client.name, private)
+
+
+def _accepted(site: Site, variants: Variants) -> Variants:
+    """The same where the server tries an address that is not its client's own, as many do."""
+    doors = tuple(
+        change(site, ("services", i, "active", "accepts_other_address"), True)
+        for i, each in enumerate(site.services)
+        if each.protocol == "ftp" and each.active is not None and not each.active.accepts_other_address
+    )
+    return tuple((*way, *doors) for way in variants) if doors else ()
 
 
 def _port_filter_fault(site: Site, place: SitePath, client: Client) -> Fault:
@@ -218,15 +292,15 @@ def _allowing(ports: PortSet) -> Rule:
     return Rule(action="allow", protocol="tcp", ports=ports)
 
 
-def faults_of(site: Site, seen: PortSet = PortSet()) -> tuple[Fault, ...]:
-    """All single faults of a consistent site, in the order of the way from outside in. ``seen`` are data ports of
-    which something is known: a range may end between any two of them."""
+def faults_of(site: Site, seen: SeenValues = SeenValues()) -> tuple[Fault, ...]:
+    """All single faults of a consistent site, in the order of the way from outside in. ``seen`` are values
+    that faults take from what was seen."""
     topology = Topology(site)
     return tuple(good for each in _every(topology, seen) if (good := consistent(site, each)) is not None)
 
 
-def _every(topology: Topology, seen: PortSet) -> Iterator[Fault]:
-    yield from client_faults(topology.site)
+def _every(topology: Topology, seen: SeenValues) -> Iterator[Fault]:
+    yield from client_faults(topology, seen)
     yield from gateway_faults(topology)
     yield from forward_faults(topology, seen)
     yield from filter_faults(topology, seen)

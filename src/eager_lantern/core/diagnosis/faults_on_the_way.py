@@ -4,18 +4,18 @@ from collections.abc import Iterator
 
 from ..model.change import Change, change
 from ..model.entries import BlockedPorts, Port
-from ..model.site import ETHERNET_BYTES, INTERNET, Attachment, Filter, Forward, Gateway, Network, Rule, Site
+from ..model.site import ETHERNET_BYTES, INTERNET, Attachment, Filter, Forward, Gateway, Load, Network, Rule, Site
 from ..network.flow import HEADERS_BYTES
 from ..network.topology import Topology, free_address
 from ..values.addresses import Address, Addresses, AddressSet
 from ..values.phrases import ports_phrase, the
 from ..values.ports import EVERY_PORT, PortSet
-from ..values.quantities import Duration
+from ..values.quantities import Duration, Rate, Size
 from ..values.text_value import SitePath
-from .fault import Fault, FaultKind, Variants, cut, digit_off, moved, of, variants_of
+from .fault import Fault, FaultKind, SeenValues, Variants, cut, digit_off, moved, of, variants_of
 
 
-def filter_faults(topology: Topology, seen: PortSet) -> Iterator[Fault]:
+def filter_faults(topology: Topology, seen: SeenValues) -> Iterator[Fault]:
     """Of every filter of the site: its rules that let something through, and what it does by default."""
     for place, name, table in _all_filters(topology.site):
         for i, rule in enumerate(table.rules):
@@ -44,7 +44,9 @@ def _shut_fault(site: Site, place: SitePath, name: str) -> Fault:
     return Fault("default-shut", place, name, variants, of(way=_LETS[str(place[-1])]))
 
 
-def _rule_faults(topology: Topology, place: SitePath, i: int, name: str, rule: Rule, seen: PortSet) -> Iterator[Fault]:
+def _rule_faults(
+    topology: Topology, place: SitePath, i: int, name: str, rule: Rule, seen: SeenValues
+) -> Iterator[Fault]:
     site, category = topology.site, topology.site.server.category
     at: SitePath = (*place, "rules", i)
     off = variants_of(site, (*at, "enabled"), False)  # what is not there does what is switched off does
@@ -68,7 +70,7 @@ def _rule_faults(topology: Topology, place: SitePath, i: int, name: str, rule: R
     if place[0] == "server" and category is not None:
         yield fault("rule-other-category", variants_of(site, (*at, "categories"), (f"not {category}",)))
     if len(rule.ports) > 1 and rule.ports != EVERY_PORT:
-        yield fault("rule-in-part", variants_of(site, (*at, "ports"), *cut(rule.ports, seen)))
+        yield fault("rule-in-part", variants_of(site, (*at, "ports"), *cut(rule.ports, seen.ports)))
 
 
 def _passes(rule: Rule) -> str:
@@ -91,7 +93,7 @@ OTHER_INSIDE_PORTS = 1000
 """How far off the inside port of a forward is taken to be."""
 
 
-def forward_faults(topology: Topology, seen: PortSet) -> Iterator[Fault]:
+def forward_faults(topology: Topology, seen: SeenValues) -> Iterator[Fault]:
     """Of every forward that is switched on; ``seen`` are ports that are known to work or not, between which a range
     may end."""
     for i, gateway in enumerate(topology.site.gateways):
@@ -108,7 +110,7 @@ def _master_switch(site: Site, i: int, gateway: Gateway) -> Fault:
 
 
 def _forward_faults_of(
-    topology: Topology, i: int, j: int, gateway: Gateway, forward: Forward, seen: PortSet
+    topology: Topology, i: int, j: int, gateway: Gateway, forward: Forward, seen: SeenValues
 ) -> Iterator[Fault]:
     site = topology.site
     place: SitePath = ("gateways", i, "forwards", j)
@@ -129,12 +131,28 @@ def _forward_faults_of(
     if (nobody := free_address(topology, gateway.inside.network, forward.to.family)) is not None:
         yield fault("forward-old-address", variants_of(site, (*place, "to"), nobody))
     if len(forward.ports) > 1:
-        yield fault("forward-in-part", _variants_for_parts(site, place, forward, cut(forward.ports, seen)))
+        yield fault("forward-in-part", _variants_for_parts(site, place, forward, cut(forward.ports, seen.ports)))
         yield fault("forward-shifted", variants_of(site, ports, *moved(forward.ports)))
     yield fault("forward-digit-off", variants_of(site, ports, *digit_off(forward.ports)))
     inside = variants_of(site, (*place, "to_port"), *_wrong_inside_ports(forward))
     yield fault("forward-other-inside-port", inside)
     yield fault("forward-other-protocol", variants_of(site, (*place, "protocol"), other))
+    if forward.from_ is None:
+        yield fault("forward-other-source", variants_of(site, (*place, "from"), *_single_sources(topology, gateway)))
+
+
+def _single_sources(topology: Topology, gateway: Gateway) -> Iterator[AddressSet]:
+    """The addresses with which each client outside comes, and one that is nobody's."""
+    outside = gateway.outside.network
+    own = [each for client in topology.site.clients if client.network == outside for each in client.address.each]
+    own += [
+        each
+        for other in topology.site.gateways
+        if other.outside.network == outside and other.name != gateway.name
+        for each in other.outside.address.each
+    ]
+    nobody = free_address(topology, outside, 4)
+    yield from map(AddressSet.single, dict.fromkeys([*own, *([] if nobody is None else [nobody])]))
 
 
 def _wrong_inside_ports(forward: Forward) -> tuple[Port, ...]:
@@ -236,9 +254,25 @@ def _habits(site: Site, place: SitePath, gateway: Gateway) -> Iterator[Fault]:
         yield switched("helper-off", "ftp_helper", False)
     elif gateway.translate != "none":
         yield switched("helper-on", "ftp_helper", True)
-    slowest = max((each.transfer_seconds or 0 for each in site.services), default=0)
+    yield from _idle_fault(site, place, gateway)
+
+
+LONG = Load(typical_size=Size(1_000_000_000), rate=Rate(8_000_000))
+"""A transfer of a quarter of an hour, for services of which no load is stated."""
+
+
+def _idle_fault(site: Site, place: SitePath, gateway: Gateway) -> Iterator[Fault]:
+    """A device that forgets the quiet control connection of a long transfer."""
+    unstated = tuple(
+        change(site, ("services", i, "load"), LONG)
+        for i, each in enumerate(site.services)
+        if each.protocol == "ftp" and each.transfer_seconds is None
+    )
+    known = max((each.transfer_seconds or 0 for each in site.services), default=0)
+    slowest = max(known, (LONG.transfer_seconds or 0) if unstated else 0)
     if slowest > 1 and (gateway.idle_timeout is None or gateway.idle_timeout.amount >= slowest):
-        yield switched("idle-too-short", "idle_timeout", Duration(slowest / 2))
+        short = change(site, (*place, "idle_timeout"), Duration(slowest / 2))
+        yield Fault("idle-too-short", (*place, "idle_timeout"), gateway.name, ((short, *unstated),))
 
 
 def _mtu_faults(site: Site, place: SitePath, gateway: Gateway) -> Iterator[Fault]:

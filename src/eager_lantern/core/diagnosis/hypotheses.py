@@ -9,6 +9,7 @@ does not, and what both together come to is predicted again.
 
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from itertools import combinations, islice, product
+from math import prod
 
 from msgspec import Struct, structs
 
@@ -17,9 +18,10 @@ from ..model.consistency import problems
 from ..model.site import Client, Site
 from ..network.topology import Topology
 from ..observed.observation import Observation, Situation
-from .fault import Effect, Fault, FaultKind
+from .fault import Effect, Fault, FaultKind, Way, changes_in
 from .likelihood import chance_of
 from .situation import End, PossibleEnds, ends_with, session_of, shown_to_the_end, shows_late, with_stand_in
+from .words import Meaning, fit, named_by
 
 MOST_PAIRS, MOST_VARIANTS = 110, 2
 """Pairs that are tried, the likeliest first, and variants of each of their faults."""
@@ -46,7 +48,7 @@ class Explanation(Struct, frozen=True):
     hypothesis: Hypothesis
     likelihood: float
     at_best: float
-    variants: tuple[tuple[Change, ...], ...]
+    variants: tuple[Way, ...]
     probability: float = 0.0
 
     @property
@@ -58,26 +60,22 @@ class Explanation(Struct, frozen=True):
         """The same with something more that was seen."""
         return Explanation(self.hypothesis, self.likelihood * likelihood, self.at_best * likelihood, self.variants)
 
-    @property
-    def effects(self) -> tuple[Effect, ...]:
-        """What the faults do that no key of the site states."""
-        return tuple(each.effect for each in self.hypothesis.faults if each.effect is not None)
-
 
 class Predictions:
     """What would be seen on a site under a change, each worked out once."""
 
-    def __init__(self, site: Site) -> None:
+    def __init__(self, site: Site, replies: tuple[Meaning, ...] = ()) -> None:
         self.site = site
+        self._replies = replies
         self._topologies: dict[tuple[tuple[Change, ...], Client | None], Topology] = {}
         self._sessions: dict[tuple[tuple[Change, ...], Situation], PossibleEnds] = {}
 
-    def ends(self, changes: tuple[Change, ...], effects: tuple[Effect, ...], tried: Situation) -> tuple[End, ...]:
-        """How a try ends on the site with these changes and effects."""
-        key = (self._concerning(changes, tried), tried)
+    def ends(self, way: Way, tried: Situation) -> tuple[End, ...]:
+        """How a try ends where something has gone wrong in this way."""
+        key = (self._concerning(changes_in(way), tried), tried)
         if key not in self._sessions:
             self._sessions[key] = session_of(self._topology(key[0], tried), tried)
-        return ends_with(self._sessions[key], effects, tried)
+        return ends_with(self._sessions[key], tuple(each for each in way if isinstance(each, Effect)), tried)
 
     def _concerning(self, changes: tuple[Change, ...], tried: Situation) -> tuple[Change, ...]:
         """Without the changes of other clients' habits and filters, which concern nobody else."""
@@ -93,27 +91,29 @@ class Predictions:
         return self._topologies[key]
 
     def explanation(
-        self, hypothesis: Hypothesis, seen: Sequence[Observation], tried: Collection[tuple[Change, ...]] | None = None
+        self, hypothesis: Hypothesis, seen: Sequence[Observation], tried: Collection[Way] | None = None
     ) -> Explanation | None:
         """The hypothesis with the likelihood of what was seen; None where it cannot explain it. ``tried`` are those of
         its ways that may, where that is known."""
-        effects = tuple(each.effect for each in hypothesis.faults if each.effect is not None)
         ways = _ways(hypothesis.faults)
         hopeful = ways if tried is None else tried
-        fitting = [(way, chance) for way in hopeful if (chance := self._likelihood(way, effects, seen))]
+        fitting = [(way, chance) for way in hopeful if (chance := self._likelihood(way, seen))]
         if len(hypothesis.faults) > 1:  # of each by itself that is known
-            fitting = [(way, chance) for way, chance in fitting if not problems(changed(self.site, *way))]
+            fitting = [(way, chance) for way, chance in fitting if not problems(changed(self.site, *changes_in(way)))]
         if not fitting:
             return None
+        kinds = {each.kind for each in hypothesis.faults}
+        words = prod(fit(kinds, named_by(each.words, self._replies)) for each in seen) if kinds else 1.0
         mean = sum(chance for _, chance in fitting) / len(ways)
-        return Explanation(hypothesis, mean, max(chance for _, chance in fitting), tuple(way for way, _ in fitting))
+        best = max(chance for _, chance in fitting)
+        return Explanation(hypothesis, words * mean, words * best, tuple(way for way, _ in fitting))
 
-    def _likelihood(self, way: tuple[Change, ...], effects: tuple[Effect, ...], seen: Sequence[Observation]) -> float:
+    def _likelihood(self, way: Way, seen: Sequence[Observation]) -> float:
         """Of all that was seen together; what failed is asked first, since few faults explain it. What takes a long
         or a large transfer shows to each by itself, or, as likely, to all alike, since all did the same."""
         by_itself = alike = 1.0
         for each in sorted(seen, key=lambda each: not each.fails):
-            ends = self.ends(way, effects, each.tried)
+            ends = self.ends(way, each.tried)
             chance = chance_of(each, ends)
             if not chance:
                 return 0.0
@@ -121,13 +121,12 @@ class Predictions:
             alike *= chance_of(each, shown_to_the_end(ends)) if shows_late(ends) else chance
         return (by_itself + alike) / 2
 
-    def explained_by(self, fault: Fault, seen: Sequence[Observation]) -> dict[tuple[Change, ...], tuple[bool, ...]]:
+    def explained_by(self, fault: Fault, seen: Sequence[Observation]) -> dict[Way, tuple[bool, ...]]:
         """Which of the sightings each way of a fault explains by itself; ways that explain nothing that failed are
         left out."""
-        effects = (fault.effect,) if fault.effect is not None else ()
 
-        def explains(way: tuple[Change, ...], each: Observation) -> bool:
-            return bool(chance_of(each, self.ends(way, effects, each.tried)))
+        def explains(way: Way, each: Observation) -> bool:
+            return bool(chance_of(each, self.ends(way, each.tried)))
 
         failed = [each for each in seen if each.fails] or list(seen)
         useful = [way for way in fault.variants if any(explains(way, each) for each in failed)]
@@ -164,7 +163,7 @@ def _pairs(
     weights: Mapping[FaultKind, float],
     whole: float,
     seen: Sequence[Observation],
-) -> Iterator[tuple[Hypothesis, list[tuple[Change, ...]]]]:
+) -> Iterator[tuple[Hypothesis, list[Way]]]:
     """Pairs of which each explains something that the other does not, and both together everything; with the ways of
     both that do."""
     explaining = [(each, predictions.explained_by(each, seen)) for each in faults]
@@ -186,7 +185,7 @@ def _cover(one: tuple[bool, ...], other: tuple[bool, ...]) -> bool:
     return all(a or b for a, b in zip(one, other, strict=True))
 
 
-def _likeliest(fault: Fault, ways: Mapping[tuple[Change, ...], tuple[bool, ...]]) -> Fault:
+def _likeliest(fault: Fault, ways: Mapping[Way, tuple[bool, ...]]) -> Fault:
     """The fault with those of its ways that explain most, as far as pairs are tried with."""
     best = sorted(ways, key=lambda way: -sum(ways[way]))
     return structs.replace(fault, variants=tuple(best[:MOST_VARIANTS]))
@@ -198,11 +197,11 @@ def _any_of(explained: Iterable[tuple[bool, ...]]) -> tuple[bool, ...]:
 
 def _same_place(one: Fault, other: Fault) -> bool:
     """Whether two faults change the same place, or a place within the other's."""
-    mine, its = ({change.place for way in each.variants for change in way} for each in (one, other))
+    mine, its = ({change.place for way in each.variants for change in changes_in(way)} for each in (one, other))
     return any(a[: len(b)] == b or b[: len(a)] == a for a in mine for b in its)
 
 
-def _ways(faults: tuple[Fault, ...]) -> list[tuple[Change, ...]]:
+def _ways(faults: tuple[Fault, ...]) -> list[Way]:
     """Each way in which all of the faults may have gone wrong."""
     parts = product(*(each.variants for each in faults))
     return [tuple(change for part in each for change in part) for each in parts]

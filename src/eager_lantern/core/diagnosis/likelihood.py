@@ -28,7 +28,7 @@ def chance_of(seen: Observation, ends: Sequence[End]) -> float:
     """How likely what was seen is where it may end so, 0 to 1."""
     if any(each.outcome == "unknown" for each in ends):
         return UNKNOWN_SHARE
-    if not _named_so(seen, ends):
+    if not _named_so(seen, ends) or not _dialled_so(seen, ends):
         return 0.0
     chance = 1.0
     for fate in seen.fates:
@@ -49,6 +49,12 @@ def _named_so(seen: Observation, ends: Sequence[End]) -> bool:
     if seen.announced is not None and names and seen.announced not in names:
         return False
     return seen.elsewhere is None or any(each.elsewhere == seen.elsewhere for each in ends)
+
+
+def _dialled_so(seen: Observation, ends: Sequence[End]) -> bool:
+    """Whether the client would go where it was seen to go."""
+    targets = {each.target for each in ends} - {None}
+    return seen.tried.dialled is None or not targets or seen.tried.dialled in targets
 
 
 def _chance_of_ports(fate: PortFate, ends: Sequence[End]) -> float:
@@ -92,7 +98,10 @@ def _ends_so(seen: Observation, end: End) -> bool:
     met = end.outcome == "wrong" and end.rung == "greet"
     if met and seen.reached is not None and ORDER.index(seen.reached) >= ORDER.index("secure"):
         return False  # who greets and begins TLS as the server does is the server
-    return seen.rung is not None and _shows_as(seen.rung, seen.outcomes, end)
+    if seen.rung is None or (seen.opened and seen.rung in _LATER_DATA and end.rung in _FIRST_DATA):
+        return False
+    latest = ORDER.index(seen.latest or seen.rung)
+    return any(_shows_as(each, seen.outcomes, end) for each in ORDER[ORDER.index(seen.rung) : latest + 1])
 
 
 def _shows_as(rung: Rung, outcomes: tuple[Outcome, ...], end: End) -> bool:

@@ -165,7 +165,7 @@ def _spread(predictions: Predictions, each: Explanation, test: Test) -> Spread:
         return {faults[0].message if faults else "all matches the site file": 1.0}
     found: dict[Hashable, float] = {}
     for way in each.variants:
-        for end in predictions.ends(way, each.effects, test.tried):
+        for end in predictions.ends(way, test.tried):
             words = _showing_text(end.rung, end.outcome) + (", another address announced" if end.elsewhere else "")
             found[words] = found.get(words, 0.0) + end.chance / len(each.variants)
     return found

@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from msgspec import Struct
 from msgspec.structs import replace
 
+from ..model.entries import Typed
 from ..model.site import CompleteClient, Mode, Promise, Site
 from ..network.flow import Flow
 from ..network.journey import trace
@@ -17,7 +18,7 @@ from ..observed.observation import Situation
 from ..predict.endpoints import position_of, service_of
 from ..predict.forecast import ClientPosition, Forecast, rung_of
 from ..predict.session import predict_from
-from ..values.addresses import Address
+from ..values.addresses import Address, Addresses
 from ..values.outcomes import ORDER, Outcome, Rung
 from ..values.ports import UNPRIVILEGED, PortSet
 from .fault import Effect
@@ -26,7 +27,7 @@ from .fault import Effect
 class End(Struct, frozen=True):
     """How a try ends: at a rung, or, where that is None, not before it has worked. ``ports`` are the data ports with
     which it comes to this; ``announced`` is the address for data where the reply names one, ``elsewhere`` whether
-    that is not the server as the client knows it."""
+    that is not the server as the client knows it; ``target`` is where the client goes to."""
 
     chance: float
     rung: Rung | None
@@ -34,6 +35,7 @@ class End(Struct, frozen=True):
     ports: PortSet = PortSet()
     announced: Address | None = None
     elsewhere: bool = False
+    target: Address | None = None
 
     @property
     def shows(self) -> tuple[Rung | None, Outcome]:
@@ -55,21 +57,34 @@ def session_of(topology: Topology, tried: Situation) -> PossibleEnds:
         return PossibleEnds(None, False, tuple(_lit(topology, tried.client, *tried.lit)))
     service = service_of(topology, tried.service)
     position = _as_tried(position_of(topology, tried.client), tried)
+    if tried.dialled is not None and tried.dialled in doors_of(topology):
+        port = position.spec.reaches.port if position.spec.reaches else None
+        position = replace(position, spec=replace(position.spec, reaches=Typed(Addresses((tried.dialled,)), port=port)))
     mode = (tried.mode or (position.spec.modes or ("passive",))[0]) if service.protocol == "ftp" else None
     promise = Promise(client=tried.client, service=tried.service, mode=mode, holds=tried.holds)
     forecast = predict_from(topology, promise, position)
     ends = tuple(_ends_of_forecast(forecast))
+    if not tried.known_program and service.tls.reuse_required and position.spec.resumes_tls:
+        forgetful = predict_from(topology, promise, replace(position, spec=replace(position.spec, resumes_tls=False)))
+        ends = tuple(replace(each, chance=each.chance / 2) for each in (*ends, *_ends_of_forecast(forgetful)))
     if tried.reports and forecast.announced is not None and forecast.announced != forecast.target and mode == "passive":
         anyway = predict_from(topology, promise, replace(position, spec=_untrusting(position.spec)))
         ends = tuple(replace(each, elsewhere=True, announced=forecast.announced) for each in _ends_of_forecast(anyway))
+    ends = tuple(replace(each, target=forecast.target) for each in ends)
     return PossibleEnds(mode, position.spec.secures(service.tls), ends)
+
+
+def doors_of(topology: Topology) -> frozenset[Address]:
+    """The addresses by which a site knows its server."""
+    outside = (each for gateway in topology.site.gateways for each in gateway.outside.address.each)
+    return frozenset((*topology.server.addresses.each, *outside))
 
 
 def ends_with(session: PossibleEnds, effects: tuple[Effect, ...], tried: Situation) -> tuple[End, ...]:
     """How the same ends where the server does otherwise."""
     ends = session.ends
     for each in effects:
-        if each.service == tried.service and each.client in ("", tried.client):
+        if each.service == tried.service and (not each.clients or tried.client in each.clients):
             ends = tuple(_with_effect(ends, _as_met(each, session.mode), session.secured))
     return ends
 
@@ -111,6 +126,10 @@ def _as_tried(position: ClientPosition, tried: Situation) -> ClientPosition:
         spec = replace(spec, uses_epsv=tried.extended)
     if tried.secured is not None:
         spec = replace(spec, speaks_tls="where-offered" if tried.secured else "never")
+    if tried.trusts is not None:
+        spec = replace(spec, trusts_announced=tried.trusts)
+    if tried.names is not None:
+        spec = replace(spec, active_address=tried.names)
     return replace(position, spec=spec)
 
 
@@ -166,5 +185,9 @@ def _with_effect(ends: tuple[End, ...], effect: Effect, secured: bool) -> Iterat
         return
     at = ORDER.index(effect.rung)
     for each in ends:
-        before = each.rung is not None and ORDER.index(each.rung) < at
-        yield each if before else replace(each, rung=effect.rung, outcome=effect.outcome)
+        if each.rung is not None and ORDER.index(each.rung) < at:
+            yield each
+            continue
+        yield replace(each, rung=effect.rung, outcome=effect.outcome, chance=each.chance * effect.share)
+        if effect.share < 1:
+            yield replace(each, chance=each.chance * (1 - effect.share))

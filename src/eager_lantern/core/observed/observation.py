@@ -22,7 +22,10 @@ class Situation(Struct, frozen=True):
     """One try. ``client`` is a client of the site, a network for anybody on it, or ``stands_in``, who is on no site
     file. A mode of None is the client's first. ``extended`` and ``secured`` tell of EPSV and of TLS where they are
     known; ``reports`` is a visit, which goes on to the server when another address is announced. ``lit`` are ports of
-    an address that were tried while a lamp burnt on the server: there nothing but the way counts."""
+    an address that were tried while a lamp burnt on the server: there nothing but the way counts. ``dialled`` is
+    where the control connection was made to, ``trusts`` whether the client goes where the reply sends it, ``names`` the
+    address that it names in active mode, where these are known. A program that is not known may or may not resume
+    TLS sessions."""
 
     client: str
     service: str
@@ -33,6 +36,10 @@ class Situation(Struct, frozen=True):
     reports: bool = False
     stands_in: Client | None = None
     lit: tuple[Address, PortSet] | None = None
+    dialled: Address | None = None
+    trusts: bool | None = None
+    names: Address | None = None
+    known_program: bool = True
 
 
 class PortFate(Struct, frozen=True):
@@ -50,7 +57,9 @@ class Observation(Struct, frozen=True):
     ``outcomes``, or it worked, or, with neither, nothing more is known; with outcomes and no rung it ended somewhere.
     ``sometimes`` is a try that was made again and again and ended so now and then. ``more`` is how many further data
     connections carried data. ``source`` states where this is from, ``typed`` the name or address that was typed, where
-    that is known."""
+    that is known. Where it may have ended later than at ``rung``, it did so at ``latest`` at most. ``opened`` is
+    that the data connection of the transfer that ended there was made. ``words`` are what the server answered to
+    what it refused."""
 
     tried: Situation
     source: str
@@ -64,6 +73,9 @@ class Observation(Struct, frozen=True):
     fates: tuple[PortFate, ...] = ()
     more: int = 0
     typed: str = ""
+    latest: Rung | None = None
+    opened: bool = False
+    words: tuple[str, ...] = ()
 
     @property
     def fails(self) -> bool:

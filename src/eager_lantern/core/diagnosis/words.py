@@ -1,0 +1,50 @@
+"""What the server's own words, and the client's, make likely.
+
+A reply code alone is coarse: 530 stands for a wrong password, for too many sessions and for TLS that is demanded
+(RFC 959, section 4.2). The words beside it are every server's own. A table of them is data; here is what it means for
+a hypothesis: where words are known, one that they name keeps its likelihood, and any other has next to none of it, since
+words may be misread or be about something else.
+
+>>> table = (Meaning(("maximum number of",), ("too-many-connections",), (421, 530)),)
+>>> named_by(("530 Sorry, the maximum number of clients (2) are already connected.",), table)
+frozenset({'too-many-connections'})
+>>> named_by(("226 the maximum number of lines",), table)
+frozenset()
+>>> fit({"account-mistyped"}, frozenset({"too-many-connections"})), fit({"account-mistyped"}, frozenset())
+(0.01, 1.0)
+"""
+
+from collections.abc import Collection, Sequence
+
+from msgspec import Struct
+
+from .fault import FaultKind
+
+OTHERWISE = 0.01
+"""How likely words are that name another fault than the one that is there."""
+
+
+class Meaning(Struct, frozen=True):
+    """Words in small letters, the kinds of faults that they name, and the reply codes that carry them; without codes,
+    they are a client's."""
+
+    says: tuple[str, ...]
+    means: tuple[FaultKind, ...]
+    codes: tuple[int, ...] = ()
+
+
+def named_by(words: Sequence[str], table: Sequence[Meaning]) -> frozenset[FaultKind]:
+    """The kinds of faults that any of the words name; none where no entry fits."""
+    return frozenset(kind for text in words for each in table if _fits(each, text.lower()) for kind in each.means)
+
+
+def _fits(meaning: Meaning, text: str) -> bool:
+    code = int(text[:3]) if text[:3].isdigit() and text[3:4] in ("", " ", "-") else None
+    if meaning.codes and code not in meaning.codes:
+        return False
+    return any(each in text for each in meaning.says)
+
+
+def fit(kinds: Collection[FaultKind], named: frozenset[FaultKind]) -> float:
+    """How likely words that name these faults are, where faults of these kinds are there."""
+    return 1.0 if not named or not named.isdisjoint(kinds) else OTHERWISE

@@ -1,0 +1,1 @@
+"""Logs as programs write them: lines, sessions over FTP and over SSH."""

@@ -1,0 +1,200 @@
+"""The lines of a client's log as events: commands, replies, errors, and where it connects to.
+
+Theory: what all logs have in common
+====================================
+Clients write their logs in many layouts and languages: with time stamps, arrows, words before each line. What they do
+not make up themselves is the same in all: a command is one of the verbs of RFC 959, 2228, 2428, 3659 and 4217, a reply
+has three digits and then a space or a hyphen (RFC 959, section 4.2), an address is an address. So of every line the first
+of the first two that stands in it counts, and all before it is layout. A line with neither is talk of the client, or the
+rest of a reply that was wrapped; of talk only the names count that operating systems have for errors, and the addresses.
+
+>>> [(each.verb, each.code, each.dials) for each in events_of(["* Trying 198.51.100.61:21...", "10:31 < 220 Tides",
+... "10:31 > USER station"], ErrorWords(ENGLISH))]
+[('', 0, ('198.51.100.61', 21)), ('', 220, None), ('USER', 0, None)]
+"""
+
+import re
+from collections import Counter
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import Literal
+
+from ...core.values.addresses import address_or_none
+from ...core.values.outcomes import Outcome, Rung
+
+TRANSFERS: Mapping[str, Rung] = {
+    "LIST": "list", "NLST": "list", "MLSD": "list", "STOR": "send", "STOU": "send", "APPE": "send", "RETR": "fetch",
+}  # fmt: skip
+FOLDERS = ("CWD", "XCWD", "PWD", "XPWD", "CDUP")
+_VERBS = (
+    "USER", "PASS", "ACCT", "AUTH", "PBSZ", "PROT", "CCC", "PASV", "EPSV", "PORT", "EPRT", "TYPE", *FOLDERS, "SYST",
+    "FEAT", "OPTS", "NOOP", "QUIT", "ABOR", "SIZE", "MDTM", "REST", "DELE", "MKD", "RMD", "STAT", "HELP", *TRANSFERS,
+)  # fmt: skip
+_COMMAND = re.compile(
+    rf"(?:(?<![A-Za-z0-9_\"'“(])|(?<=\*cmd\* ['\"]))({'|'.join(_VERBS)})(?=[\s'\"]|$)[ \t]?([^\r\n'\"]{{0,200}})"
+)
+"""A verb and what follows; in quotes it is one only where a log says so (public interface: Python's ftplib writes
+``*cmd* 'LIST'``)."""
+_REPLY = re.compile(r"(?<![0-9A-Za-z.,/+_-])(?<![0-9]:)([1-5][0-5][0-9])([ -](?=\S)|[:\]] (?=\S)|[ -]?$)")
+_QUOTED_END = re.compile(r"(?:\\[rn]){1,4}['\"]?\Z|['\"]\Z")
+_SIX_NUMBERS = re.compile(r"\d+(,\d+){5}")
+_BEFORE_NUMBERS = " \t|>:-*#"
+"""What stands before a line that was wrapped, and in no address."""
+_CODES = {
+    110, 120, 125, 150, 200, 202, *range(211, 216), 220, 221, *range(225, 231), 232, 234, 235, 250, 257,
+    *range(331, 338), 350, 421, 425, 426, 430, 431, 434, *range(450, 453), *range(500, 509), *range(520, 523),
+    *range(530, 539), *range(550, 554),
+}  # fmt: skip
+"""The codes of replies (RFC 959, 2228, 2389, 2428, 4217), and those by which servers say of their own that data or TLS
+failed."""
+SELDOM = 3
+Errors = Mapping[str, Outcome]
+"""What systems call their errors, in small letters, and what each is for a client."""
+ENGLISH: Errors = {  # public interface: POSIX strerror
+    "connection refused": "refused", "no route to host": "refused", "network is unreachable": "refused",
+    "connection timed out": "silent", "connection reset by peer": "wrong", "broken pipe": "wrong",
+}  # fmt: skip
+_NAMED: Errors = {  # public interface: what programs write beside or instead of the system's words
+    "econnrefused": "refused", "ehostunreach": "refused", "etimedout": "silent", "timed out": "silent",
+    "connection refused": "refused", "connectionrefusederror": "refused", "timeout - reconnecting": "silent",
+    "connection time-out": "silent", "timeout was reached": "silent", "timeouterror": "silent",
+    "response timeout": "silent", "connectionreseterror": "wrong", "peer closed connection": "wrong",
+    "connection timeout": "silent", "connection closed by server": "wrong", "unexpected eof": "wrong",
+    "eoferror": "wrong",
+}  # fmt: skip
+_AT_ANY_RUNG = re.compile(r"timeout - reconnecting|time-out|^timeouterror|response timeout", re.I)
+"""Words for a timeout that do not state whether a connection was made."""
+_DISTRUST = re.compile(
+    r"ssl certificate problem|certificate verify failed|certificate_verify_failed|"
+    r"certificate verification: (?!ok)|certificate has expired|no alternative certificate subject name matches|"
+    r"certificate is not trusted|self[- ]signed certificate|alert:? (?:unknown ca|certificate expired|bad certificate)",
+    re.I,
+)
+"""A client that does not take the server's certificate (public interface: OpenSSL's and GnuTLS's words)."""
+_TLS_FAILED = re.compile(
+    r"wrong.version.number|no shared cipher|unsupported protocol|tlsv?1? alert|handshake failure|"
+    r"unexpected tls packet|error in the pull function|fatal error: gnutls_handshake|ssl_connect|ssl routines",
+    re.I,
+)
+"""TLS that does not come about (public interface: the same libraries)."""
+_CONNECTED = re.compile(r"\bConnected to .{1,300} port [0-9]|\bself\.welcome = self\.getresp\(\)|connected\.$")
+_OTHER_PROTOCOL = re.compile(r"\bHTTP/1\.[01] \d{3}\b|\bSSH-2\.0-")
+_MISMATCH = re.compile(r"address mismatch|server address instead|different address|for data connection, uses", re.I)
+"""A client that does not go to the address of the passive reply."""
+_FOUR = r"(?:\d{1,3}\.){3}\d{1,3}"
+_SIX = r"\[?[0-9A-Fa-f]{0,4}:[0-9A-Fa-f:.]{2,45}\]?"
+_DIALS = re.compile(rf"(?<![\w.:=@/])({_FOUR}|{_SIX})(?![\w.])")
+_PORT_AFTER = re.compile(r"\A[^\d\n]{0,16}?(\d{1,5})\b")
+MOST_OF_REPLY = 100
+MOST_OF_WORDS = 200
+
+
+@dataclass(frozen=True, slots=True)
+class Event:
+    """A command with what follows it, a reply, an error of the system (``vague`` where it does not state whether a
+    connection was made), where the client connects to, or a word of the client: that it is connected, that something
+    else answers, that it does not trust the certificate, that TLS failed, that it goes to another address than the
+    reply names. ``text`` is what stands behind a reply's code, or the line that a word was found in; of a line that
+    states where it connects to, what is no number of it."""
+
+    verb: str = ""
+    code: int = 0
+    text: str = ""
+    error: Outcome | None = None
+    vague: bool = False
+    dials: tuple[str, int | None] | None = None
+    word: Literal["", "connected", "other", "distrust", "tls", "mismatch"] = ""
+
+
+class ErrorWords:
+    """The words for errors, of all languages."""
+
+    def __init__(self, errors: Errors) -> None:
+        self._outcomes = tuple({**errors, **_NAMED}.items())
+
+    def outcome_in(self, line: str) -> Outcome | None:
+        """What the error is that a line names, if it names one."""
+        lower = line.lower()
+        return next((outcome for words, outcome in self._outcomes if words in lower), None)
+
+
+def events_of(lines: list[str], errors: ErrorWords) -> Iterator[Event]:
+    """What the lines of one session state, one event a line at most."""
+    inside = 0
+    layouts = _layouts(lines)
+    for i, line in enumerate(lines):
+        if i < inside:
+            continue
+        command, reply = _COMMAND.search(line), _reply_in(line)
+        if reply and _layout(line[: reply.start()]) not in layouts:
+            reply = None
+        if reply and reply[2].startswith("-"):
+            inside = _end_of_reply(reply[1], i, lines)
+        if reply and (not command or reply.start() < command.start()):
+            rest = _QUOTED_END.sub("", line[reply.end() :].strip())
+            yield Event(code=int(reply[1]), text=_unwrapped(int(reply[1]), rest, lines[i + 1 : i + 3]))
+        elif command:
+            yield Event(command[1], text="" if command[1] == "PASS" else command[2].strip())
+        elif talk := _talk(line, errors):
+            yield talk
+
+
+def _talk(line: str, errors: ErrorWords) -> Event | None:
+    """What a client says of its own."""
+    text = line.strip()[:MOST_OF_WORDS]
+    if _DISTRUST.search(line):
+        return Event(word="distrust", text=text)
+    if _TLS_FAILED.search(line):
+        return Event(word="tls", text=text)
+    if _MISMATCH.search(line):
+        return Event(word="mismatch", text=text)
+    if _CONNECTED.search(line):
+        return Event(word="connected", dials=_dialled(line))
+    if _OTHER_PROTOCOL.search(line):
+        return Event(word="other")
+    if error := errors.outcome_in(line):
+        return Event(error=error, text=text, vague=bool(_AT_ANY_RUNG.search(text)))
+    dials = _dialled(line)
+    return Event(dials=dials, text=re.sub(r"[0-9A-Fa-f:.]*[0-9][0-9A-Fa-f:.]*", "#", text)) if dials else None
+
+
+def _dialled(line: str) -> tuple[str, int | None] | None:
+    """The address in a line where there is exactly one, and the port behind it."""
+    found = [each for each in _DIALS.finditer(line) if address_or_none(each[1].strip("[]")) is not None]
+    if len({each[1].strip("[]") for each in found}) != 1:
+        return None
+    port = _PORT_AFTER.match(line[found[-1].end() :])
+    return found[0][1].strip("[]"), int(port[1]) if port and 0 < int(port[1]) < 65536 else None
+
+
+def _reply_in(line: str) -> re.Match[str] | None:
+    found = _REPLY.search(line)
+    return found if found and int(found[1]) in _CODES else None
+
+
+def _layouts(lines: list[str]) -> set[str]:
+    """What stands before replies in this log, digits apart: what seldom does so is a number of something else."""
+    before = Counter(_layout(line[: reply.start()]) for line in lines if (reply := _reply_in(line)))
+    most = max(before.values(), default=0)
+    return {layout for layout, count in before.items() if count * SELDOM >= most}
+
+
+def _layout(prefix: str) -> str:
+    return re.sub(r"[0-9]+", "#", prefix)
+
+
+def _end_of_reply(code: str, at: int, lines: list[str]) -> int:
+    """Where a reply of several lines ends (RFC 959, section 4.2); where that line is missing, at the next one."""
+    for i in range(at + 1, min(at + MOST_OF_REPLY, len(lines))):
+        reply = _REPLY.search(lines[i])
+        if reply and reply[1] == code and not reply[2].startswith("-"):
+            return i + 1
+    return at + 1
+
+
+def _unwrapped(code: int, text: str, following: list[str]) -> str:
+    """A passive reply with what was broken off at the edge of the screen."""
+    if code not in (227, 229) or ")" in text or ("(" not in text and _SIX_NUMBERS.search(text)):
+        return text
+    layout = _BEFORE_NUMBERS if code == 227 else ""  # of the other, bars are part of what it states
+    return text + "".join(each.strip().lstrip(layout) for each in following)
