@@ -30,7 +30,7 @@ from working_sites import working_site
 
 from eager_lantern.cli.labs import LabKind, able
 from eager_lantern.core.diagnosis.diagnosis import Diagnosis, diagnose, settled
-from eager_lantern.core.diagnosis.fault import Fault
+from eager_lantern.core.diagnosis.fault import Effect, Fault, changes_in
 from eager_lantern.core.diagnosis.faults import faults_of
 from eager_lantern.core.diagnosis.hypotheses import Predictions
 from eager_lantern.core.diagnosis.next_test import LEAST_BITS, Spread, information, spreads_of
@@ -45,7 +45,7 @@ from eager_lantern.core.verdict import judge
 from eager_lantern.formats.reading import BadInput
 from eager_lantern.formats.results.observations import observations_of_rehearsal
 from eager_lantern.formats.results.rehearse import rehearse_result
-from eager_lantern.formats.session_logs import read_session_log
+from eager_lantern.formats.evidence.session_logs import read_session_logs
 from eager_lantern.formats.site.site_file import parse_site
 from eager_lantern.formats.weights import shipped_knowledge
 from eager_lantern.lab.kernel.lab import KernelLab
@@ -59,8 +59,14 @@ from eager_lantern.lab.tasks.tasks import Greet, Serve, ServeSsh, Task
 LOGS = Path(__file__).parent.parent / "tests" / "cases"
 ELSEWHERE = 4021
 """A port on which no client looks for the service."""
-UNINJECTED = {"not-promised"}
-"""It is no fault of a device."""
+UNINJECTED = {
+    "not-promised", "too-many-connections", "storage-full", "passive-refused", "range-in-use", "tls-version-differs",
+    "tls-implicit-explicit", "certificate-issuer-unknown", "ssh-subsystem-missing", "ssh-algorithms-differ",
+    "host-key-changed", "account-shell-refused", "account-root-writable", "account-home-owner", "client-barred",
+    "client-dials-elsewhere",
+}  # fmt: skip
+"""No fault of a device, or none that the lab's stand-in servers can have: benchmarks/evidence.py holds these against
+recordings of real ones."""
 HARMLESS = {"helper-on"}
 """By the prediction it changes no session of these sites, which tell every client the address that it knows. It is put
 in all the same, so that a real kernel says whether that is so."""
@@ -88,7 +94,7 @@ class Case(NamedTuple):
 def broken_site(site: Site, faults: tuple[Fault, ...], chance: random.Random) -> Site:
     """The site with its faults; a client in the other mode transfers in that."""
     ways = [chance.choice(each.variants) for each in faults]
-    broken = changed(settled(site), *(change for way in ways for change in way))
+    broken = changed(settled(site), *(change for way in ways for change in changes_in(way)))
     modes = {each.name: complete(broken, each).modes[0] for each in broken.clients}
     strayed = {each.at for each in faults if each.kind == "client-other-mode"}
     promises = (replace(each, mode=modes[each.client]) if each.client in strayed else each for each in broken.promises)
@@ -110,11 +116,12 @@ def in_lab(broken: Site, faults: tuple[Fault, ...]) -> list[Rehearsed]:
 
 def _with_effect(ready: Prepared, fault: Fault, folder: Path) -> Prepared:
     """The lab's servers with what no key of a site says."""
-    effect = fault.effect
+    effect = next((each for each in fault.variants[0] if isinstance(each, Effect)), None)
     if effect is None:
         return ready
     tasks = ready.servers.stand_in
-    mine = {each.guest.user for each in ready.scenarios if each.guest and each.forecast.promise.client == effect.client}
+    guests = [(each.guest.user, each.forecast.promise.client) for each in ready.scenarios if each.guest]
+    mine = {user for user, client in guests if not effect.clients or client in effect.clients}
     if fault.kind == "other-program-on-port":
         ports = {each.control_port.number: "web cabin" for each in ready.topology.site.services}
         done: tuple[Task, ...] = (Greet(tuple(map(str, listened_on(ready.topology))), ports),)
@@ -262,10 +269,9 @@ def _sites(chance: random.Random) -> Iterator[Site]:
 def _may_show(site: Site, fault: Fault) -> bool:
     """Whether a session of any client may end otherwise with the fault than without, so that it is worth a lab."""
     known = Predictions(settled(site))
-    effects = (fault.effect,) if fault.effect else ()
     tries = [Situation(each.client, each.service, None) for each in site.promises]
     return any(
-        [end.shows for end in known.ends(way, effects, each)] != [end.shows for end in known.ends((), (), each)]
+        [end.shows for end in known.ends(way, each)] != [end.shows for end in known.ends((), each)]
         for each in tries
         for way in fault.variants
     )
@@ -354,10 +360,10 @@ def logs_with_lines_missing(seed: int, times: int) -> None:
                 file.write("\n".join(left))
                 file.flush()
                 try:
-                    seen = read_session_log(Path(file.name), site, case["client"])
+                    seen = read_session_logs(Path(file.name), site, case["client"])
                 except BadInput:
                     continue
-            found = diagnose(site, [seen], shipped_knowledge())
+            found = diagnose(site, seen, shipped_knowledge())
             if found.as_described or found.inconclusive:
                 nothing += 1
                 continue

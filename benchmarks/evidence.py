@@ -3,10 +3,10 @@
     evidence.py FOLDER [-v]
 
 Each folder below FOLDER is a fault: ``coast.site.yaml`` (the site as it is meant), ``CLIENT-PROGRAM.log``,
-``CLIENT.seen.json`` (a kept visit) and ``truth.json``: ``right`` lists the sets of kinds that name the fault, ``stages``
-how each program ended. A row a fault: whether a cause that is right stands in the first group of causes from all logs
-together and from all visits, the size of that group, and how many single logs come out right, inconclusive, or wrong.
-A log of a session that worked is right when it is reported as promised; a failed one is never right as that.
+``CLIENT.seen.json`` (a kept visit) and ``truth.json``: ``right`` lists the sets of kinds that name the fault,
+``stages`` how each program ended. A row a fault: whether a cause that is right stands in the first group of causes from
+all logs together and from all visits, the size of that group, and how many single logs come out right, inconclusive, or
+wrong. A log of a session that worked is right when it is reported as promised; a failed one is never right as that.
 """
 
 import json
@@ -21,7 +21,7 @@ from eager_lantern.core.model.site import Site
 from eager_lantern.core.observed.observation import Observation
 from eager_lantern.formats.reading import BadInput
 from eager_lantern.formats.results.observations import read_observations
-from eager_lantern.formats.session_logs import read_session_logs
+from eager_lantern.formats.evidence.session_logs import read_session_logs
 from eager_lantern.formats.site.site_file import read_site
 from eager_lantern.formats.weights import shipped_knowledge
 

@@ -19,7 +19,7 @@ from eager_lantern.core.diagnosis.hypotheses import Predictions
 from eager_lantern.core.diagnosis.next_test import AnsweredTest, _spread
 from eager_lantern.core.observed.observation import FAILED, Observation, PortFate, Situation
 from eager_lantern.core.values.ports import PortSet
-from eager_lantern.formats.session_logs import read_session_log
+from eager_lantern.formats.evidence.session_logs import read_session_logs
 from eager_lantern.formats.shipped import shipped_text
 from eager_lantern.formats.site.site_file import parse_site, read_site
 from eager_lantern.formats.weights import shipped_knowledge
@@ -159,7 +159,7 @@ def test_the_cause_is_named_from_a_log_of_any_layout(case: dict[str, Any], tmp_p
 
 @pytest.mark.parametrize("case", ENDS, ids=lambda case: case["log"])
 def test_a_recorded_log_is_read_as_the_session_ended(case: dict[str, Any]) -> None:
-    seen = read_session_log(CASES / "logs" / case["log"], read_site(PLAIN).site, "a client outside")
+    (seen,) = read_session_logs(CASES / "logs" / case["log"], read_site(PLAIN).site, "a client outside")
     found = seen.works, seen.reached, seen.rung, list(seen.outcomes)
     assert found == (case["works"], case["reached"], case["rung"], case["outcomes"])
 

@@ -17,9 +17,9 @@ from ..core.diagnosis.wording import instruction
 from ..core.interview.learnt import facts_of, learnt_of
 from ..core.model.site import Site
 from ..core.observed.observation import Observation
+from ..formats.evidence.session_logs import read_session_logs
 from ..formats.results.diagnose import diagnose_result
 from ..formats.results.observations import clients_of, read_observations
-from ..formats.session_logs import read_session_logs
 from ..formats.shipped import shipped_text
 from ..formats.site.site_file import PATTERN, SiteFile, find_site_file, parse_site, read_site
 from ..formats.weights import knowledge_without_file, shipped_knowledge

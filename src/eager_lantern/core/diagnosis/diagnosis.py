@@ -20,9 +20,8 @@ from ..verdict import judge
 from .fault import Fault, FaultKind, SeenValues, Wording
 from .faults import faults_of
 from .hypotheses import AS_DESCRIBED, Explanation, Hypothesis, Predictions, explanations, ranked
-from .likelihood import chance_of
 from .next_test import AnsweredTest, TestKind, Weighed, next_test, weighed_by
-from .words import Meaning
+from .words import Meaning, Testimony
 
 BARE_MENTION = 10**0.5
 """How much likelier a cause has to make what was seen before that separates it from another: evidence of less is worth
@@ -68,17 +67,24 @@ class Diagnosis(Struct, frozen=True):
 
 
 def diagnose(
-    site: Site, seen: Sequence[Observation], known: Knowledge, answers: Sequence[AnsweredTest] = ()
+    site: Site,
+    seen: Sequence[Observation],
+    known: Knowledge,
+    answers: Sequence[AnsweredTest] = (),
+    testimonies: tuple[Testimony, ...] = (),
 ) -> Diagnosis:
     """What explains everything that was seen of a consistent site, and what tests have come to since."""
     as_typed = settled(site)
-    predictions = Predictions(as_typed, known.replies)
+    predictions = Predictions(as_typed, known.replies, testimonies)
+    accused = any(each.names for each in testimonies)
     faults = tuple(map(known.wording.worded, faults_of(as_typed, _seen_values(seen))))
     described = _as_described(predictions, seen)
-    if described is not None and not any(each.fails for each in seen):
-        cut_short = tuple(each for each in seen if not each.settles)
+    if described is not None and not accused and not any(each.fails for each in seen):
+        settled_tries = {(each.tried.client, each.tried.service) for each in seen if each.settles}
+        open_ends = (each for each in seen if not each.settles)
+        cut_short = tuple(each for each in open_ends if (each.tried.client, each.tried.service) not in settled_tries)
         return Diagnosis(tuple(seen), (), as_described=not cut_short, inconclusive=cut_short)
-    if described is not None:
+    if described is not None and not accused:
         return Diagnosis(tuple(seen), (_by_the_file(site, faults, described, seen),))
     found = weighed_by(predictions, explanations(predictions, faults, known.weights, seen), answers)
     groups = tuple(_groups(found))
@@ -140,7 +146,8 @@ def _seen_values(seen: Sequence[Observation]) -> SeenValues:
     found = [(port, port) for each in seen for fate in each.fates for span in fate.ports.spans for port in span]
     announced = dict.fromkeys(each.announced for each in seen if each.announced is not None)
     dialled = dict.fromkeys(each.tried.dialled for each in seen if each.tried.dialled is not None)
-    return SeenValues(PortSet.of(*found), tuple(announced), tuple(dialled))
+    landed = dict.fromkeys(each.landed for each in seen if each.landed is not None)
+    return SeenValues(PortSet.of(*found), tuple(announced), tuple(dialled), tuple(landed))
 
 
 def _groups(found: Sequence[Explanation]) -> Iterator[CauseGroup]:
@@ -163,9 +170,9 @@ def _contradicting(
 ) -> tuple[Observation, ...]:
     """The first two sightings that no single fault explains together, where some does each by itself; else the first
     that nothing explains."""
-    ways = [way for each in faults for way in predictions.explained_by(each, seen).values()]
-    plain = tuple(bool(chance_of(each, predictions.ends((), each.tried))) for each in seen)
-    explaining = [*ways, plain]
+    aspects = [way for each in faults for way in predictions.explained_by(each, seen).values()]
+    aspects.append(predictions.aspects((), seen))
+    explaining = [tuple(map(all, zip(each[::2], each[1::2], strict=True))) for each in aspects]
     for i, each in enumerate(seen):
         if not any(explained[i] for explained in explaining):
             return (each,)

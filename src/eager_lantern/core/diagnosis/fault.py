@@ -138,11 +138,13 @@ def changes_in(way: Way) -> tuple[Change, ...]:
 
 class SeenValues(Struct, frozen=True):
     """Values that were seen, which faults take rather than invented ones: data ports of which it is known what became
-    of them (a range may end between any two), addresses that a server announced, and that clients dialled."""
+    of them (a range may end between any two), addresses that a server announced, and that clients dialled, and ports of
+    the server that control connections came to."""
 
     ports: PortSet = PortSet()
     announced: tuple[Address, ...] = ()
     dialled: tuple[Address, ...] = ()
+    landed: tuple[int, ...] = ()
 
 
 class Fault(Struct, frozen=True):

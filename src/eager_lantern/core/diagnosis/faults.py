@@ -76,7 +76,7 @@ _OF_SSH: Mapping[FaultKind, Ends] = {
     "ssh-algorithms-differ": (("secure", "refused"), ("secure", "wrong")),
     "host-key-changed": (("host-key", "wrong"),),
 }
-_TOO_MANY: Ends = ("greet", "refused"), ("connect", "refused"), ("login", "refused")
+_TOO_MANY: Ends = ("greet", "refused"), ("login", "refused")
 
 
 def _running(site: Site, i: int, service: Service) -> Iterator[Fault]:
@@ -87,7 +87,7 @@ def _running(site: Site, i: int, service: Service) -> Iterator[Fault]:
     for kind, ends in (*_OF_SERVICE.items(), *own.items()):
         yield Fault(kind, place, at, _effects(name, ends), values)
     # a limit may be one of each address, and sessions end and make room
-    many = tuple((Effect(name, rung, outcome, share=share),) for rung, outcome in _TOO_MANY for share in (1.0, 0.5))
+    many = *_effects(name, _TOO_MANY), *((Effect(name, rung, outcome, share=0.5),) for rung, outcome in _TOO_MANY)
     yield Fault("too-many-connections", place, at, many, values)
     if service.protocol == "ftp":
         taken = _effects(name, (("announce", "refused"),))
@@ -97,7 +97,10 @@ def _running(site: Site, i: int, service: Service) -> Iterator[Fault]:
 
 def _effects(service: str, ends: Ends, clients: tuple[str, ...] = ()) -> Variants:
     """A way for each end that sessions of a service may come to."""
-    return tuple((Effect(service, rung, outcome, clients),) for rung, outcome in ends)
+    every = tuple((Effect(service, rung, outcome, clients),) for rung, outcome in ends)
+    if len(every) < 2:
+        return every
+    return *every, tuple(Effect(service, rung, outcome, clients, 0.5) for rung, outcome in ends)  # now so, now so
 
 
 def _tls(site: Site, i: int, service: Service) -> Iterator[Fault]:
@@ -116,7 +119,8 @@ def _tls(site: Site, i: int, service: Service) -> Iterator[Fault]:
         yield Fault("reuse-demanded", reuse, at, variants_of(site, reuse, True), values)
     for kind, ends in _OF_TLS.items() if tls.mode != "none" else ():
         if kind != "tls-refused" or tls.mode == "explicit":
-            yield Fault(kind, place, at, _effects(service.name, ends), values)
+            key = "names" if kind.startswith("certificate-") else "mode"
+            yield Fault(kind, (*place, key), at, _effects(service.name, ends), values)
 
 
 def _passive_faults(topology: Topology, i: int, service: Service, seen: SeenValues) -> Iterator[Fault]:

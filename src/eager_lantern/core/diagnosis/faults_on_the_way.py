@@ -134,11 +134,19 @@ def _forward_faults_of(
         yield fault("forward-in-part", _variants_for_parts(site, place, forward, cut(forward.ports, seen.ports)))
         yield fault("forward-shifted", variants_of(site, ports, *moved(forward.ports)))
     yield fault("forward-digit-off", variants_of(site, ports, *digit_off(forward.ports)))
-    inside = variants_of(site, (*place, "to_port"), *_wrong_inside_ports(forward))
-    yield fault("forward-other-inside-port", inside)
+    inside = variants_of(site, (*place, "to_port"), *_wrong_inside_ports(forward, seen))
+    yield fault("forward-other-inside-port", (*inside, *_let_in(site, inside)))
     yield fault("forward-other-protocol", variants_of(site, (*place, "protocol"), other))
     if forward.from_ is None:
         yield fault("forward-other-source", variants_of(site, (*place, "from"), *_single_sources(topology, gateway)))
+
+
+def _let_in(site: Site, variants: Variants) -> Variants:
+    """The same where the server's own filter lets such a port in, so that the server refuses it."""
+    place: SitePath = ("server", "filter", "incoming", "rules", 0)
+    before = site.server.filter.incoming.rules
+    open_all = Rule(action="allow", protocol="tcp")
+    return tuple((*way, Change(place[:-1], before, (open_all, *before))) for way in variants)
 
 
 def _single_sources(topology: Topology, gateway: Gateway) -> Iterator[AddressSet]:
@@ -155,8 +163,12 @@ def _single_sources(topology: Topology, gateway: Gateway) -> Iterator[AddressSet
     yield from map(AddressSet.single, dict.fromkeys([*own, *([] if nobody is None else [nobody])]))
 
 
-def _wrong_inside_ports(forward: Forward) -> tuple[Port, ...]:
-    """Inside ports that a forward may lead to by mistake."""
+def _wrong_inside_ports(forward: Forward, seen: SeenValues) -> tuple[Port, ...]:
+    """Inside ports that a forward may lead to by mistake: of a single port those that were seen, else one some way
+    off."""
+    strange = [each for each in seen.landed if each != forward.ports.lowest + forward.offset]
+    if strange and len(forward.ports) == 1:
+        return tuple(map(Port, strange))
     first = forward.ports.lowest + forward.offset
     last = forward.ports.highest + forward.offset
     return (Port(first + OTHER_INSIDE_PORTS if last + OTHER_INSIDE_PORTS <= 65535 else first - OTHER_INSIDE_PORTS),)

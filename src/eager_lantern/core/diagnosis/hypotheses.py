@@ -10,6 +10,7 @@ does not, and what both together come to is predicted again.
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from itertools import combinations, islice, product
 from math import prod
+from typing import get_args
 
 from msgspec import Struct, structs
 
@@ -19,9 +20,9 @@ from ..model.site import Client, Site
 from ..network.topology import Topology
 from ..observed.observation import Observation, Situation
 from .fault import Effect, Fault, FaultKind, Way, changes_in
-from .likelihood import chance_of
+from .likelihood import aspects_of, chance_of
 from .situation import End, PossibleEnds, ends_with, session_of, shown_to_the_end, shows_late, with_stand_in
-from .words import Meaning, fit, named_by
+from .words import Meaning, Testimony, borne_out, fit, named_by
 
 MOST_PAIRS, MOST_VARIANTS = 110, 2
 """Pairs that are tried, the likeliest first, and variants of each of their faults."""
@@ -64,9 +65,10 @@ class Explanation(Struct, frozen=True):
 class Predictions:
     """What would be seen on a site under a change, each worked out once."""
 
-    def __init__(self, site: Site, replies: tuple[Meaning, ...] = ()) -> None:
+    def __init__(self, site: Site, replies: tuple[Meaning, ...] = (), testimonies: tuple[Testimony, ...] = ()) -> None:
         self.site = site
         self._replies = replies
+        self._testimonies = testimonies
         self._topologies: dict[tuple[tuple[Change, ...], Client | None], Topology] = {}
         self._sessions: dict[tuple[tuple[Change, ...], Situation], PossibleEnds] = {}
 
@@ -103,10 +105,15 @@ class Predictions:
         if not fitting:
             return None
         kinds = {each.kind for each in hypothesis.faults}
-        words = prod(fit(kinds, named_by(each.words, self._replies)) for each in seen) if kinds else 1.0
+        words = prod(fit(kinds, self._named(each)) for each in seen) if kinds else 1.0
+        words *= borne_out(kinds, self._testimonies)
         mean = sum(chance for _, chance in fitting) / len(ways)
         best = max(chance for _, chance in fitting)
         return Explanation(hypothesis, words * mean, words * best, tuple(way for way, _ in fitting))
+
+    def _named(self, seen: Observation) -> frozenset[FaultKind]:
+        named = named_by(seen.words, seen.rung, self._replies)
+        return named | {each for each in get_args(FaultKind) if each in seen.named}
 
     def _likelihood(self, way: Way, seen: Sequence[Observation]) -> float:
         """Of all that was seen together; what failed is asked first, since few faults explain it. What takes a long
@@ -122,15 +129,18 @@ class Predictions:
         return (by_itself + alike) / 2
 
     def explained_by(self, fault: Fault, seen: Sequence[Observation]) -> dict[Way, tuple[bool, ...]]:
-        """Which of the sightings each way of a fault explains by itself; ways that explain nothing that failed are
-        left out."""
+        """Which aspects of each observation (:func:`.likelihood.aspects_of`) each way of a fault explains by itself;
+        ways that explain nothing that failed are left out."""
+        plain = self.aspects((), seen)
+        failed = [fails for each in seen for fails in (each.fails, each.fails)]
+        found = {way: self.aspects(way, seen) for way in fault.variants}
+        if not all(plain):
+            failed = [not each for each in plain]
+        return {way: mine for way, mine in found.items() if any(a and b for a, b in zip(mine, failed, strict=True))}
 
-        def explains(way: Way, each: Observation) -> bool:
-            return bool(chance_of(each, self.ends(way, each.tried)))
-
-        failed = [each for each in seen if each.fails] or list(seen)
-        useful = [way for way in fault.variants if any(explains(way, each) for each in failed)]
-        return {way: tuple(explains(way, each) for each in seen) for way in useful}
+    def aspects(self, way: Way, seen: Sequence[Observation]) -> tuple[bool, ...]:
+        """Which aspects of each observation a way explains, two of each."""
+        return tuple(aspect for each in seen for aspect in aspects_of(each, self.ends(way, each.tried)))
 
 
 def explanations(
@@ -181,7 +191,7 @@ def _pairs(
 
 
 def _cover(one: tuple[bool, ...], other: tuple[bool, ...]) -> bool:
-    """Whether either explains each sighting."""
+    """Whether either explains each aspect."""
     return all(a or b for a, b in zip(one, other, strict=True))
 
 

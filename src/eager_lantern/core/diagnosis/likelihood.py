@@ -2,6 +2,8 @@
 
 from collections.abc import Mapping, Sequence
 
+from msgspec.structs import replace
+
 from ..observed.observation import Observation, PortFate
 from ..values.outcomes import ORDER, Outcome, Rung
 from ..values.ports import PortSet
@@ -43,6 +45,13 @@ def chance_of(seen: Observation, ends: Sequence[End]) -> float:
     return chance * sum(each.chance for each in ends if _is_shown(seen, each))
 
 
+def aspects_of(seen: Observation, ends: Sequence[End]) -> tuple[bool, bool]:
+    """Whether how the try ended, and which addresses stood in it, can each be by itself where it may end so: two faults
+    may each account for one of them."""
+    ended = replace(seen, announced=None, elsewhere=None)
+    return bool(chance_of(ended, ends)), _named_so(seen, ends) and _dialled_so(seen, ends)
+
+
 def _named_so(seen: Observation, ends: Sequence[End]) -> bool:
     """Whether the reply to PASV would name what it was seen to name."""
     names = {each.announced for each in ends} - {None}
@@ -58,11 +67,15 @@ def _dialled_so(seen: Observation, ends: Sequence[End]) -> bool:
 
 
 def _chance_of_ports(fate: PortFate, ends: Sequence[End]) -> float:
-    """What becomes of a port is settled; a server draws each of its range alike."""
+    """What becomes of a port is settled, but for what hangs on more than the port; a server draws each of its range
+    alike."""
     asked = _union(ends)
-    if not fate.ports <= asked or any(end.ports & fate.ports and not _fits_end(fate, end) for end in ends):
+    met = [each for each in ends if each.ports & fate.ports]
+    fitting = [each for each in met if _fits_end(fate, each)]
+    if not fate.ports <= asked or not fate.ports <= _union(fitting):
         return 0.0
-    return float((1 / len(asked)) ** len(fate.ports)) if fate.drawn else 1.0
+    shown = sum(each.chance for each in fitting) / sum(each.chance for each in met)
+    return shown * float((1 / len(asked)) ** len(fate.ports)) if fate.drawn else shown
 
 
 def _union(ends: Sequence[End]) -> PortSet:
@@ -98,10 +111,21 @@ def _ends_so(seen: Observation, end: End) -> bool:
     met = end.outcome == "wrong" and end.rung == "greet"
     if met and seen.reached is not None and ORDER.index(seen.reached) >= ORDER.index("secure"):
         return False  # who greets and begins TLS as the server does is the server
+    if not _came_so(seen, end):
+        return False
     if seen.rung is None or (seen.opened and seen.rung in _LATER_DATA and end.rung in _FIRST_DATA):
         return False
     latest = ORDER.index(seen.latest or seen.rung)
     return any(_shows_as(each, seen.outcomes, end) for each in ORDER[ORDER.index(seen.rung) : latest + 1])
+
+
+def _came_so(seen: Observation, end: End) -> bool:
+    """Whether the connection that ended it came to where it was seen, and to no place that it was missing from."""
+    if seen.landed is not None and end.lands and seen.landed not in end.lands:
+        return False
+    if end.came_to is None:
+        return not seen.missed
+    return end.came_to.issuperset(seen.came_to) and end.came_to.isdisjoint(seen.missed)
 
 
 def _shows_as(rung: Rung, outcomes: tuple[Outcome, ...], end: End) -> bool:

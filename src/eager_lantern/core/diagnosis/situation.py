@@ -11,12 +11,12 @@ from msgspec.structs import replace
 
 from ..model.entries import Typed
 from ..model.site import CompleteClient, Mode, Promise, Site
-from ..network.flow import Flow
+from ..network.flow import Flow, Journey
 from ..network.journey import trace
 from ..network.topology import Topology
 from ..observed.observation import Situation
 from ..predict.endpoints import position_of, service_of
-from ..predict.forecast import ClientPosition, Forecast, rung_of
+from ..predict.forecast import ClientPosition, Forecast, Stop, rung_of
 from ..predict.session import predict_from
 from ..values.addresses import Address, Addresses
 from ..values.outcomes import ORDER, Outcome, Rung
@@ -27,7 +27,9 @@ from .fault import Effect
 class End(Struct, frozen=True):
     """How a try ends: at a rung, or, where that is None, not before it has worked. ``ports`` are the data ports with
     which it comes to this; ``announced`` is the address for data where the reply names one, ``elsewhere`` whether
-    that is not the server as the client knows it; ``target`` is where the client goes to."""
+    that is not the server as the client knows it; ``target`` is where the client goes to.
+    ``came_to`` are the devices and hosts that the connection comes to which ends it; None is all of them. ``lands`` are
+    the ports of the server that the control connection comes to."""
 
     chance: float
     rung: Rung | None
@@ -36,6 +38,8 @@ class End(Struct, frozen=True):
     announced: Address | None = None
     elsewhere: bool = False
     target: Address | None = None
+    came_to: frozenset[str] | None = None
+    lands: PortSet = PortSet()
 
     @property
     def shows(self) -> tuple[Rung | None, Outcome]:
@@ -70,7 +74,8 @@ def session_of(topology: Topology, tried: Situation) -> PossibleEnds:
     if tried.reports and forecast.announced is not None and forecast.announced != forecast.target and mode == "passive":
         anyway = predict_from(topology, promise, replace(position, spec=_untrusting(position.spec)))
         ends = tuple(replace(each, elsewhere=True, announced=forecast.announced) for each in _ends_of_forecast(anyway))
-    ends = tuple(replace(each, target=forecast.target) for each in ends)
+    lands = PortSet.of(*(span for each in forecast.control for span in each.flow.ports.spans))
+    ends = tuple(replace(each, target=forecast.target, lands=lands) for each in ends)
     return PossibleEnds(mode, position.spec.secures(service.tls), ends)
 
 
@@ -151,9 +156,16 @@ def _ends_of_forecast(forecast: Forecast) -> Iterator[End]:
         for stop in forecast.stops:
             if ports := stop.ports - settled_ports:
                 settled_ports = settled_ports | ports
-                yield End(len(ports) / whole, rung_of(stop.reason), stop.outcome, ports, announced)
+                came_to = _came_to(data.journeys, stop)
+                yield End(len(ports) / whole, rung_of(stop.reason), stop.outcome, ports, announced, came_to=came_to)
         if works := data.asked - settled_ports:
             yield End(len(works) / whole, None, "ok", works, announced)
+
+
+def _came_to(journeys: tuple[Journey, ...], stop: Stop) -> frozenset[str]:
+    """The devices and hosts that the connections came to which something stopped."""
+    stopped = [each for each in journeys if (each.end.at, each.reason) == (stop.at, stop.reason)]
+    return frozenset(step.at for each in stopped for step in each.steps)
 
 
 def _session_ends(forecast: Forecast, announced: Address | None) -> Iterator[End]:
@@ -165,7 +177,8 @@ def _session_ends(forecast: Forecast, announced: Address | None) -> Iterator[End
         return
     rung = forecast.rung or "connect"
     outcome = forecast.stops[0].outcome if forecast.stops else "unknown"
-    stopped = End(1.0, rung, outcome, works.ports, announced)
+    came_to = _came_to(forecast.control, forecast.stops[0]) if forecast.stops and rung == "connect" else None
+    stopped = End(1.0, rung, outcome, works.ports, announced, came_to=came_to)
     if forecast.predicted == "partly" or rung == "send":
         yield replace(works, chance=0.5)
         yield replace(stopped, chance=0.5)
@@ -188,6 +201,7 @@ def _with_effect(ends: tuple[End, ...], effect: Effect, secured: bool) -> Iterat
         if each.rung is not None and ORDER.index(each.rung) < at:
             yield each
             continue
-        yield replace(each, rung=effect.rung, outcome=effect.outcome, chance=each.chance * effect.share)
+        ended = replace(each, rung=effect.rung, outcome=effect.outcome, came_to=None)
+        yield replace(ended, chance=each.chance * effect.share)
         if effect.share < 1:
             yield replace(each, chance=each.chance * (1 - effect.share))

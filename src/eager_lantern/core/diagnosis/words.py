@@ -2,13 +2,13 @@
 
 A reply code alone is coarse: 530 stands for a wrong password, for too many sessions and for TLS that is demanded
 (RFC 959, section 4.2). The words beside it are every server's own. A table of them is data; here is what it means for
-a hypothesis: where words are known, one that they name keeps its likelihood, and any other has next to none of it, since
-words may be misread or be about something else.
+a hypothesis: where words are known, one that they name keeps its likelihood, and any other has next to none of it,
+since words may be misread or be about something else.
 
 >>> table = (Meaning(("maximum number of",), ("too-many-connections",), (421, 530)),)
->>> named_by(("530 Sorry, the maximum number of clients (2) are already connected.",), table)
+>>> named_by(("530 Sorry, the maximum number of clients (2) are already connected.",), "login", table)
 frozenset({'too-many-connections'})
->>> named_by(("226 the maximum number of lines",), table)
+>>> named_by(("226 the maximum number of lines",), "login", table)
 frozenset()
 >>> fit({"account-mistyped"}, frozenset({"too-many-connections"})), fit({"account-mistyped"}, frozenset())
 (0.01, 1.0)
@@ -18,24 +18,51 @@ from collections.abc import Collection, Sequence
 
 from msgspec import Struct
 
+from ..values.outcomes import Rung
 from .fault import FaultKind
 
 OTHERWISE = 0.01
 """How likely words are that name another fault than the one that is there."""
+CONTRARY = 0.001
+"""How likely a fact is that another fault accounts for."""
 
 
 class Meaning(Struct, frozen=True):
-    """Words in small letters, the kinds of faults that they name, and the reply codes that carry them; without codes,
-    they are a client's."""
+    """Words in small letters, the kinds of faults that they name, the reply codes that carry them (without codes, they
+    are a client's), and the rungs at which they mean that; all, where none is listed."""
 
     says: tuple[str, ...]
     means: tuple[FaultKind, ...]
     codes: tuple[int, ...] = ()
+    rungs: tuple[Rung, ...] = ()
 
 
-def named_by(words: Sequence[str], table: Sequence[Meaning]) -> frozenset[FaultKind]:
-    """The kinds of faults that any of the words name; none where no entry fits."""
-    return frozenset(kind for text in words for each in table if _fits(each, text.lower()) for kind in each.means)
+class Testimony(Struct, frozen=True):
+    """What somebody states about the server or a device and no try shows: the kinds of faults that it names, and those
+    that it excludes."""
+
+    text: str
+    source: str
+    names: frozenset[FaultKind] = frozenset()
+    excludes: frozenset[FaultKind] = frozenset()
+
+
+def borne_out(kinds: Collection[FaultKind], testimonies: Sequence[Testimony]) -> float:
+    """How likely testimonies are where faults of these kinds are there."""
+    chance = 1.0
+    for each in testimonies:
+        if each.names and not kinds:
+            return 0.0
+        contrary = bool(each.names) and each.names.isdisjoint(kinds)
+        excluded = bool(kinds) and each.excludes.issuperset(kinds)
+        chance *= CONTRARY if contrary or excluded else 1.0
+    return chance
+
+
+def named_by(words: Sequence[str], rung: Rung | None, table: Sequence[Meaning]) -> frozenset[FaultKind]:
+    """The kinds of faults that any of the words name, which were met at a rung; none where no entry fits."""
+    there = [each for each in table if not each.rungs or rung in each.rungs]
+    return frozenset(kind for text in words for each in there if _fits(each, text.lower()) for kind in each.means)
 
 
 def _fits(meaning: Meaning, text: str) -> bool:

@@ -59,7 +59,9 @@ class Observation(Struct, frozen=True):
     connections carried data. ``source`` states where this is from, ``typed`` the name or address that was typed, where
     that is known. Where it may have ended later than at ``rung``, it did so at ``latest`` at most. ``opened`` is
     that the data connection of the transfer that ended there was made. ``words`` are what the server answered to
-    what it refused."""
+    what it refused. The connection that ended it came to the devices and hosts of ``came_to``, not to those of
+    ``missed``; the control connection came to the port ``landed`` of the server, where that was seen.
+    ``named`` are kinds of faults that whoever wrote it down names."""
 
     tried: Situation
     source: str
@@ -76,6 +78,10 @@ class Observation(Struct, frozen=True):
     latest: Rung | None = None
     opened: bool = False
     words: tuple[str, ...] = ()
+    came_to: tuple[str, ...] = ()
+    missed: tuple[str, ...] = ()
+    landed: int | None = None
+    named: tuple[str, ...] = ()
 
     @property
     def fails(self) -> bool:

@@ -4,12 +4,12 @@ Theory: what all logs have in common
 ====================================
 Clients write their logs in many layouts and languages: with time stamps, arrows, words before each line. What they do
 not make up themselves is the same in all: a command is one of the verbs of RFC 959, 2228, 2428, 3659 and 4217, a reply
-has three digits and then a space or a hyphen (RFC 959, section 4.2), an address is an address. So of every line the first
-of the first two that stands in it counts, and all before it is layout. A line with neither is talk of the client, or the
-rest of a reply that was wrapped; of talk only the names count that operating systems have for errors, and the addresses.
+has three digits and then a space or a hyphen (RFC 959, section 4.2), an address is an address. So of every line the
+first command or reply counts, and all before it is layout. A line with neither is talk of the client, or the rest of a
+reply that was wrapped; of talk only the names count that operating systems have for errors, and the addresses.
 
->>> [(each.verb, each.code, each.dials) for each in events_of(["* Trying 198.51.100.61:21...", "10:31 < 220 Tides",
-... "10:31 > USER station"], ErrorWords(ENGLISH))]
+>>> lines = ["* Trying 198.51.100.61:21...", "10:31 < 220 Tides", "10:31 > USER station"]
+>>> [(each.verb, each.code, each.dials) for each in events_of(lines, ErrorWords(ENGLISH))]
 [('', 0, ('198.51.100.61', 21)), ('', 220, None), ('USER', 0, None)]
 """
 
@@ -28,7 +28,7 @@ TRANSFERS: Mapping[str, Rung] = {
 FOLDERS = ("CWD", "XCWD", "PWD", "XPWD", "CDUP")
 _VERBS = (
     "USER", "PASS", "ACCT", "AUTH", "PBSZ", "PROT", "CCC", "PASV", "EPSV", "PORT", "EPRT", "TYPE", *FOLDERS, "SYST",
-    "FEAT", "OPTS", "NOOP", "QUIT", "ABOR", "SIZE", "MDTM", "REST", "DELE", "MKD", "RMD", "STAT", "HELP", *TRANSFERS,
+    "FEAT", "OPTS", "NOOP", "HOST", "LANG", "CLNT", "SITE", "ALLO", "RNFR", "RNTO", "MFMT", "QUIT", "ABOR", "SIZE", "MDTM", "REST", "DELE", "MKD", "RMD", "STAT", "HELP", *TRANSFERS,
 )  # fmt: skip
 _COMMAND = re.compile(
     rf"(?:(?<![A-Za-z0-9_\"'“(])|(?<=\*cmd\* ['\"]))({'|'.join(_VERBS)})(?=[\s'\"]|$)[ \t]?([^\r\n'\"]{{0,200}})"
@@ -90,7 +90,7 @@ MOST_OF_WORDS = 200
 
 
 @dataclass(frozen=True, slots=True)
-class Event:
+class LogEvent:
     """A command with what follows it, a reply, an error of the system (``vague`` where it does not state whether a
     connection was made), where the client connects to, or a word of the client: that it is connected, that something
     else answers, that it does not trust the certificate, that TLS failed, that it goes to another address than the
@@ -118,7 +118,7 @@ class ErrorWords:
         return next((outcome for words, outcome in self._outcomes if words in lower), None)
 
 
-def events_of(lines: list[str], errors: ErrorWords) -> Iterator[Event]:
+def events_of(lines: list[str], errors: ErrorWords) -> Iterator[LogEvent]:
     """What the lines of one session state, one event a line at most."""
     inside = 0
     layouts = _layouts(lines)
@@ -132,30 +132,30 @@ def events_of(lines: list[str], errors: ErrorWords) -> Iterator[Event]:
             inside = _end_of_reply(reply[1], i, lines)
         if reply and (not command or reply.start() < command.start()):
             rest = _QUOTED_END.sub("", line[reply.end() :].strip())
-            yield Event(code=int(reply[1]), text=_unwrapped(int(reply[1]), rest, lines[i + 1 : i + 3]))
+            yield LogEvent(code=int(reply[1]), text=_unwrapped(int(reply[1]), rest, lines[i + 1 : i + 3]))
         elif command:
-            yield Event(command[1], text="" if command[1] == "PASS" else command[2].strip())
+            yield LogEvent(command[1], text="" if command[1] == "PASS" else command[2].strip())
         elif talk := _talk(line, errors):
             yield talk
 
 
-def _talk(line: str, errors: ErrorWords) -> Event | None:
+def _talk(line: str, errors: ErrorWords) -> LogEvent | None:
     """What a client says of its own."""
     text = line.strip()[:MOST_OF_WORDS]
     if _DISTRUST.search(line):
-        return Event(word="distrust", text=text)
+        return LogEvent(word="distrust", text=text)
     if _TLS_FAILED.search(line):
-        return Event(word="tls", text=text)
+        return LogEvent(word="tls", text=text)
     if _MISMATCH.search(line):
-        return Event(word="mismatch", text=text)
+        return LogEvent(word="mismatch", text=text)
     if _CONNECTED.search(line):
-        return Event(word="connected", dials=_dialled(line))
+        return LogEvent(word="connected", dials=_dialled(line))
     if _OTHER_PROTOCOL.search(line):
-        return Event(word="other")
+        return LogEvent(word="other")
     if error := errors.outcome_in(line):
-        return Event(error=error, text=text, vague=bool(_AT_ANY_RUNG.search(text)))
+        return LogEvent(error=error, text=text, vague=bool(_AT_ANY_RUNG.search(text)))
     dials = _dialled(line)
-    return Event(dials=dials, text=re.sub(r"[0-9A-Fa-f:.]*[0-9][0-9A-Fa-f:.]*", "#", text)) if dials else None
+    return LogEvent(dials=dials, text=re.sub(r"[0-9A-Fa-f:.]*[0-9][0-9A-Fa-f:.]*", "#", text)) if dials else None
 
 
 def _dialled(line: str) -> tuple[str, int | None] | None:

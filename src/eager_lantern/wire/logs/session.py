@@ -2,10 +2,10 @@
 
 Theory: sessions, not files
 ===========================
-A file holds one session or many: a client connects again, runs are kept one behind the other, two are interleaved line by
-line under a number each. A session begins with a greeting (220) where one is under way already, with a line that
-announces a connection as the first did, or with a name after a farewell. What a session shows is read from its own lines
-alone: a reply states of which command it is the answer only by coming next.
+A file holds one session or many: a client connects again, runs are kept one behind the other, two are interleaved line
+by line under a number each. A session begins with a greeting (220) where one is under way already, with a line that
+announces a connection as the first did, or with a name after a farewell. What a session shows is read from its own
+lines alone: a reply states of which command it is the answer only by coming next.
 
 >>> (told,) = read_log('''
 ... 10:31:07 [2] < 220 Tide exchange
@@ -26,13 +26,13 @@ alone: a reply states of which command it is the answer only by coming next.
 import re
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 from ...core.model.site import Mode
 from ...core.values.outcomes import Outcome, Rung
 from ..ftp import Endpoint, ProtocolFault, Reply, extended_port, passive_endpoint
-from .lines import ENGLISH, FOLDERS, MOST_OF_WORDS, TRANSFERS, Errors, ErrorWords, Event, events_of
+from .lines import ENGLISH, FOLDERS, MOST_OF_WORDS, TRANSFERS, Errors, ErrorWords, LogEvent, events_of
 
 FAILED: tuple[Outcome, ...] = ("refused", "silent", "wrong")
 MOST_LINES, MOST_SESSIONS, MOST_WORDS = 100_000, 500, 5
@@ -47,7 +47,7 @@ class SessionTold:
     """How far a session came by its log: as an observation has it, with the data ports that its replies named, and
     by which of them each transfer that came to its end went; -1 is one of which the log lacks the reply. ``dialled`` is
     where the control connection went, ``data_dialled`` where the last data connection did, ``names`` what the client
-    named in PORT or EPRT. ``words`` are what was answered at the rung where it ended, ``user`` who logged in."""
+    named in PORT or EPRT, ``waits`` that it asked for a transfer of which nothing more was heard. ``words`` are what was answered at the rung where it ended, ``user`` who logged in."""
 
     protocol: Literal["ftp", "sftp"] = "ftp"
     mode: Mode | None = None
@@ -65,6 +65,7 @@ class SessionTold:
     data_dialled: str = ""
     names: str = ""
     user: str = ""
+    waits: bool = False
     words: list[str] = field(default_factory=list)
 
     @property
@@ -80,7 +81,7 @@ def read_log(text: str, errors: Errors = ENGLISH) -> tuple[SessionTold, ...]:
     if len(lines) > MOST_LINES:
         raise NoSessionLog(f"has {len(lines)} lines, of which at most {MOST_LINES} are read: cut it to some sessions")
     words = ErrorWords(errors)
-    found = [each for strand in _strands(lines) for each in _sessions(strand, words)]
+    found = [each for strand in _strands(lines) for each in read_sessions(strand, words)]
     if not found:
         raise NoSessionLog("has no command and no reply of FTP in it, and nothing of SSH")
     if len(found) > MOST_SESSIONS:
@@ -107,7 +108,8 @@ def _strands(lines: list[str]) -> list[list[str]]:
 _BEGINS = re.compile(r"\b220[ -]|\bUSER\b|\bSSH-2\.0-")
 
 
-def _sessions(lines: list[str], words: ErrorWords) -> Iterator[SessionTold]:
+def read_sessions(lines: list[str], words: ErrorWords) -> Iterator[SessionTold]:
+    """The sessions of lines of which none are interleaved."""
     if any(_SSH.search(each) for each in lines):
         yield from _ssh_sessions(lines, words)
         return
@@ -130,13 +132,16 @@ class _Reading:
 
     def __init__(self) -> None:
         self.log = SessionTold()
+        self.before: list[SessionTold] = []
         self.asked = ""
         self.transfer: Rung | None = None
         self.opened = False
-        self.ended = self.mismatched = self.asks_tls = False
+        self.ended = self.mismatched = self.asks_tls = self.hung_up = False
 
-    def take(self, each: Event) -> None:
-        """What an event adds."""
+    def take(self, each: LogEvent) -> None:
+        """What an event adds; after the server has hung up, nothing does."""
+        if self.hung_up:
+            return
         if each.code:
             self._reply(each)
         elif each.verb:
@@ -147,16 +152,18 @@ class _Reading:
             self._word(each)
 
     def told(self) -> Iterator[SessionTold]:
-        """The session, if anything came of it."""
+        """The session, if anything came of it, and before it what was tried in passive mode first."""
         self._end()
+        yield from self.before
         if self.log.shows_anything:
             yield self.log
 
-    def is_over_before(self, each: Event, opening: set[str]) -> bool:
+    def is_over_before(self, each: LogEvent, opening: set[str]) -> bool:
         """Whether an event belongs to the next session already."""
         begun = self.log.shows_anything
         if each.code == 220:
-            return begun and (bool(self.asked) or self.ended)
+            answers = self.asked == "HOST"  # RFC 7151, section 3.2
+            return begun and not answers and (bool(self.asked) or self.ended)
         if each.dials and each.text in opening:
             return begun and (self.ended or self.log.rung is not None)
         return each.verb == "USER" and self.ended
@@ -174,7 +181,7 @@ class _Reading:
         if words and words not in self.log.words and len(self.log.words) < MOST_WORDS:
             self.log.words.append(words)
 
-    def _command(self, event: Event) -> None:
+    def _command(self, event: LogEvent) -> None:
         log = self.log
         if event.verb == "ABOR" and self.mismatched and log.rung is None:
             self._ill("data", *FAILED)
@@ -194,6 +201,8 @@ class _Reading:
         if event.verb in ("PASV", "EPSV"):
             log.mode = "passive"
         elif event.verb in ("PORT", "EPRT"):
+            if log.mode == "passive" and log.reached == "announce":
+                self._gave_up_passive()
             log.mode, log.extended = "active", event.verb == "EPRT"
             log.names = _named_address(event)
         elif event.verb in TRANSFERS:
@@ -202,7 +211,7 @@ class _Reading:
                 log.rung, log.latest, log.outcomes, log.opened = None, None, (), False
                 log.words.clear()
 
-    def _reply(self, event: Event) -> None:
+    def _reply(self, event: LogEvent) -> None:
         """Codes of one meaning count by themselves, since the command may be missing; others by what was asked."""
         log, code = self.log, event.code
         words = f"{code} {event.text}".strip()
@@ -222,8 +231,8 @@ class _Reading:
             case 221:
                 self.ended = True
             case 421:
-                self.ended = True
-                if self.asked != "QUIT":
+                self.ended = self.hung_up = True
+                if self.asked != "QUIT" and log.rung is None:
                     self._ill(_after(log.reached), *FAILED, words=words)
             case 425 if not self.opened and self.asked not in ("PASV", "EPSV", "PORT", "EPRT"):
                 self._ill("data", *FAILED, words=words)
@@ -231,6 +240,16 @@ class _Reading:
                 self._ill(self.transfer or "list", *FAILED, words=words)
             case _:
                 self._answered(code, words)
+
+    def _gave_up_passive(self) -> None:
+        """A client that goes on in active mode had no data connection in passive mode."""
+        log = self.log
+        outcomes = log.outcomes or FAILED
+        tried = replace(
+            log, rung="data", outcomes=outcomes, works=False, endpoints=log.endpoints[-1:], carried=[], words=[]
+        )
+        self.before.append(tried)
+        log.rung, log.outcomes, log.reached, log.data_dialled = None, (), "login", ""
 
     def _answered(self, code: int, words: str) -> None:
         kind, log = code // 100, self.log
@@ -257,10 +276,10 @@ class _Reading:
         """A transfer came to its end."""
         self._well(self.transfer or "list")
         self.log.works = True
-        self.log.carried.append(len(self.log.endpoints) - 1)
+        self.log.carried.append(len(self.log.endpoints) - 1 if self.log.mode != "active" else -1)
         self.asked, self.transfer = "", None
 
-    def _announced(self, event: Event) -> None:
+    def _announced(self, event: LogEvent) -> None:
         log, reply = self.log, Reply(event.code, (event.text,))
         log.mode, log.extended = "passive", event.code == 229
         self._well("announce")
@@ -270,7 +289,7 @@ class _Reading:
             return
         log.endpoints.append(port)
 
-    def _error(self, event: Event) -> None:
+    def _error(self, event: LogEvent) -> None:
         log, outcome = self.log, event.error
         assert outcome is not None
         if log.reached in (None, "connect"):
@@ -290,10 +309,11 @@ class _Reading:
         elif log.rung == "data":
             log.outcomes = (outcome,)
 
-    def _word(self, event: Event) -> None:
+    def _word(self, event: LogEvent) -> None:
         log = self.log
         if event.dials is not None and log.reached in (None, "connect") and log.rung is None:
-            log.dialled = event.dials
+            known = log.dialled is not None and log.dialled[1] is not None
+            log.dialled = log.dialled if known and event.dials[1] is None else event.dials
         elif event.dials is not None and self.asked in ("PASV", "EPSV") and log.rung is None:
             log.data_dialled = event.dials[0]
         if event.word == "distrust" and log.reached in ("connect", "greet", "secure", None):
@@ -316,19 +336,26 @@ class _Reading:
         log = self.log
         waiting = self.asked in TRANSFERS and self.transfer is not None
         dialled = self.asked in ("PASV", "EPSV") and log.reached == "announce"
-        if (waiting or dialled) and log.rung is None:
+        if (waiting or dialled) and log.rung is None and not self.hung_up:
             self._ill(self.transfer or "list" if waiting and self.opened else "data", *FAILED)
+        log.waits = waiting
         log.works = log.works and log.rung is None
 
 
 def _after(reached: Rung | None) -> Rung:
     """The rung at which a server that hangs up is met."""
-    following: dict[Rung | None, Rung] = {None: "greet", "connect": "greet", "greet": "login", "secure": "login", "login": "announce"}
+    following: dict[Rung | None, Rung] = {
+        None: "greet",
+        "connect": "greet",
+        "greet": "login",
+        "secure": "login",
+        "login": "announce",
+    }
     return following.get(reached, "list")
 
 
-def _named_address(event: Event) -> str:
-    """The address in what follows PORT (RFC 959, section 4.1.2) or EPRT (RFC 2428, section 2); empty where it has none."""
+def _named_address(event: LogEvent) -> str:
+    """The address behind PORT (RFC 959, section 4.1.2) or EPRT (RFC 2428, section 2); empty where there is none."""
     if event.verb == "EPRT":
         parts = event.text.split(event.text[:1]) if event.text else []
         return parts[2] if len(parts) > 3 else ""

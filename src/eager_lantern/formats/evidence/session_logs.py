@@ -9,18 +9,18 @@ from pathlib import Path
 from msgspec import convert
 from msgspec.structs import replace
 
-from ..core.model.site import Site
-from ..core.observed.observation import Observation, PortFate, Situation
-from ..core.values.addresses import Address, address_or_none
-from ..core.values.outcomes import ORDER, Outcome
-from ..core.values.ports import PortSet
-from ..wire.logs.lines import Errors
-from ..wire.logs.session import NoSessionLog, SessionTold, read_log
-from .damage import guarded
-from .reading import BadInput, InputProblem, NotUsable, read_regular
-from .results.observations import service_for
-from .shipped import shipped_text
-from .site.yaml_tree import YamlTree
+from ...core.model.site import Site
+from ...core.observed.observation import Observation, PortFate, Situation
+from ...core.values.addresses import Address, address_or_none
+from ...core.values.outcomes import ORDER, Outcome
+from ...core.values.ports import PortSet
+from ...wire.logs.lines import Errors
+from ...wire.logs.session import NoSessionLog, SessionTold, read_log
+from ..damage import guarded
+from ..reading import BadInput, InputProblem, NotUsable, read_regular
+from ..results.observations import service_for
+from ..shipped import shipped_text
+from ..site.yaml_tree import YamlTree
 
 MOST_BYTES = 8_000_000
 _ESCAPES = re.compile(r"\x1b(?:\[[0-?]{0,40}[ -/]{0,8}[@-~]|[@-Z\\-_])|[\x00-\x08\x0b\x0c\x0e-\x1f\x7f]")
@@ -33,13 +33,13 @@ def read_session_logs(path: Path, site: Site, client: str) -> tuple[Observation,
     session, or not of a service of this site. Of the log addresses, ports, names of accounts and the server's replies
     are kept, never a password."""
     try:
-        sessions = read_log(_text_of_log(path), _system_errors())
+        sessions = read_log(text_of_log(path), _system_errors())
     except NoSessionLog as error:
         raise BadInput(str(path), InputProblem(0, f"is no log of a session: it {error}")) from None
-    return _alike(_current([_observed(each, path, site, client) for each in sessions]), len(sessions), path.name)
+    return alike(_current([observed(each, path, site, client) for each in sessions]), len(sessions), path.name)
 
 
-def _text_of_log(path: Path) -> str:
+def text_of_log(path: Path) -> str:
     """A log in the encoding that it was written in (UTF-8, UTF-16 with its mark, else Windows-1252), without what
     steers a terminal."""
     try:
@@ -58,9 +58,10 @@ def _text_of_log(path: Path) -> str:
     return _ESCAPES.sub("", text)
 
 
-def _observed(log: SessionTold, path: Path, site: Site, client: str) -> Observation:
+def observed(log: SessionTold, path: Path, site: Site, client: str) -> Observation:
+    """What a session of a client shows. Raises BadInput where it fits no service of the site."""
     service = service_for(path, site, client, log.protocol)
-    last = log.endpoints[-1] if log.endpoints else None
+    last = log.endpoints[-1] if log.endpoints and log.mode == "passive" else None
     announced = address_or_none(last.address) if last and last.address else None
     dialled = address_or_none(log.dialled[0]) if log.dialled else None
     tried = Situation(
@@ -106,7 +107,7 @@ def _current(seen: Sequence[Observation]) -> list[Observation]:
     return list(seen[turn:]) if changed else list(seen)
 
 
-def _alike(seen: Sequence[Observation], total: int, name: str) -> tuple[Observation, ...]:
+def alike(seen: Sequence[Observation], total: int, name: str) -> tuple[Observation, ...]:
     """Sessions that came to the same, as one observation each, with how many they are."""
     groups: dict[Observation, list[Observation]] = {}
     for each in seen:

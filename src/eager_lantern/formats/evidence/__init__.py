@@ -1,0 +1,1 @@
+"""Evidence from outside: logs of clients and servers, captures, sockets, tracked connections."""

@@ -1,0 +1,119 @@
+"""Packet captures (pcap, pcapng) as what was seen of clients' tries at one place."""
+
+import io
+from collections.abc import Iterator
+from pathlib import Path
+
+import dpkt
+from msgspec.structs import replace
+
+from ...core.model.site import Site
+from ...core.observed.observation import Observation
+from ...wire.logs.capture import CapturedSession, Segment, sessions_in
+from ..reading import BadInput, InputProblem, NotUsable, read_regular
+from .session_logs import alike, observed
+from .whose import client_at, is_own
+
+MOST_BYTES, MOST_PACKETS = 200_000_000, 2_000_000
+MAGIC = (b"\xd4\xc3\xb2\xa1", b"\xa1\xb2\xc3\xd4", b"\x4d\x3c\xb2\xa1", b"\xa1\xb2\x3c\x4d", b"\x0a\x0d\x0d\x0a")
+"""The first bytes of a capture file."""
+
+
+def read_capture(path: Path, site: Site) -> tuple[CapturedSession, ...]:
+    """The sessions with the services of a site in a capture. Raises BadInput for what is no capture."""
+    try:
+        raw = read_regular(path, MOST_BYTES)
+    except NotUsable as error:
+        raise BadInput(str(path), InputProblem(0, error.strerror or "")) from None
+    except OSError as error:
+        raise BadInput(str(path), InputProblem(0, f"cannot be read: {error.strerror}")) from None
+    services = [each for each in site.services if each.protocol != "other"]
+    ports = {each.control_port.number for each in services}
+    ports |= {each.reaches.port.number for each in site.clients if each.reaches and each.reaches.port}
+    ssh = frozenset(each.control_port.number for each in services if each.protocol == "sftp")
+    return sessions_in(list(_segments(path, raw)), frozenset(ports), ssh)
+
+
+def observations_of(
+    sessions: tuple[CapturedSession, ...], path: Path, site: Site, place: str, missing_at: tuple[str, ...] = ()
+) -> tuple[Observation, ...]:
+    """What sessions that were captured at a place (a device or the server) show of each client. ``missing_at`` are
+    places that the connections of clients who never got an answer did not come to."""
+    found = [
+        each
+        for session in sessions
+        if (client := client_at(site, session.client))
+        for each in [_observed(session, path, site, client, place, missing_at)]
+    ]
+    return alike(found, len(found), path.name)
+
+
+def _observed(
+    session: CapturedSession, path: Path, site: Site, client: str, place: str, missing_at: tuple[str, ...]
+) -> Observation:
+    seen = observed(session.told, path, site, client)
+    met = seen.rung == "connect" and not seen.works
+    at_server = place == site.server.name
+    elsewhere = seen.announced is not None and not is_own(site, seen.announced)
+    if elsewhere and (seen.works or seen.opened):  # it came here all the same
+        seen = replace(seen, tried=replace(seen.tried, trusts=False))
+    return replace(
+        seen,
+        came_to=(place,) if session.came and seen.rung in ("connect", "data") else (),
+        missed=(place,) if session.came is False else missing_at if met else (),
+        landed=session.landed if at_server else None,
+    )
+
+
+def _segments(path: Path, raw: bytes) -> Iterator[Segment]:
+    """The TCP segments of a capture; packets that are cut off before their headers end are left out."""
+    try:
+        packets = dpkt.pcap.UniversalReader(io.BytesIO(raw))
+        kind = packets.datalink()
+    except (ValueError, dpkt.Error) as error:
+        raise BadInput(str(path), InputProblem(0, f"is no packet capture: {error}")) from None
+    try:
+        for number, (time, frame) in enumerate(packets):
+            if number == MOST_PACKETS:
+                return
+            segment = _segment(float(time), frame, kind)
+            if segment is not None:
+                yield segment
+    except (ValueError, dpkt.Error, EOFError):
+        return  # a capture that was cut off shows what stands before
+
+
+def _segment(time: float, frame: bytes, kind: int) -> Segment | None:
+    try:
+        packet = _network_layer(frame, kind)
+        if not isinstance(packet, dpkt.ip.IP | dpkt.ip6.IP6) or not isinstance(packet.data, dpkt.tcp.TCP):
+            return None
+        tcp = packet.data
+        whole = packet.len - packet.hl * 4 if isinstance(packet, dpkt.ip.IP) else packet.plen
+        return Segment(
+            time,
+            dpkt.utils.inet_to_str(packet.src),
+            tcp.sport,
+            dpkt.utils.inet_to_str(packet.dst),
+            tcp.dport,
+            tcp.flags,
+            tcp.seq,
+            bytes(tcp.data),
+            max(0, whole - tcp.off * 4),
+        )
+    except (ValueError, IndexError, AttributeError, dpkt.Error):
+        return None
+
+
+def _network_layer(frame: bytes, kind: int) -> object:
+    match kind:
+        case dpkt.pcap.DLT_EN10MB:
+            return dpkt.ethernet.Ethernet(frame).data
+        case dpkt.pcap.DLT_LINUX_SLL:
+            return dpkt.sll.SLL(frame).data
+        case dpkt.pcap.DLT_LINUX_SLL2:
+            return dpkt.sll2.SLL2(frame).data
+        case dpkt.pcap.DLT_NULL | dpkt.pcap.DLT_LOOP:
+            return dpkt.loopback.Loopback(frame).data
+        case _:
+            return dpkt.ip6.IP6(frame) if frame[:1] and frame[0] >> 4 == 6 else dpkt.ip.IP(frame)
