@@ -42,10 +42,10 @@ from eager_lantern.core.observed.rehearsed import Rehearsed
 from eager_lantern.core.predict.session import predict
 from eager_lantern.core.values.outcomes import Rung
 from eager_lantern.core.verdict import judge
+from eager_lantern.formats.evidence.session_logs import read_session_logs
 from eager_lantern.formats.reading import BadInput
 from eager_lantern.formats.results.observations import observations_of_rehearsal
 from eager_lantern.formats.results.rehearse import rehearse_result
-from eager_lantern.formats.evidence.session_logs import read_session_logs
 from eager_lantern.formats.site.site_file import parse_site
 from eager_lantern.formats.weights import shipped_knowledge
 from eager_lantern.lab.kernel.lab import KernelLab

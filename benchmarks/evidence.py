@@ -19,9 +19,9 @@ from typing import Any
 from eager_lantern.core.diagnosis.diagnosis import Diagnosis, Knowledge, diagnose
 from eager_lantern.core.model.site import Site
 from eager_lantern.core.observed.observation import Observation
+from eager_lantern.formats.evidence.session_logs import read_session_logs
 from eager_lantern.formats.reading import BadInput
 from eager_lantern.formats.results.observations import read_observations
-from eager_lantern.formats.evidence.session_logs import read_session_logs
 from eager_lantern.formats.site.site_file import read_site
 from eager_lantern.formats.weights import shipped_knowledge
 

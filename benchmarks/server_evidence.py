@@ -2,10 +2,10 @@
 
     server_evidence.py FOLDER [-v]
 
-Each folder below FOLDER is a fault: daemons' logs (``server*.log``, the verbose ones left out), captures at the server and
-outside the router (``server.pcap``, ``router-outside.pcap``), ``server.ss.txt`` and ``router.conntrack.txt``, with the site
-as it is meant and ``truth.json``. A row a fault: whether a cause that is right stands in the first group from all of
-these together, and from each kind alone; ``-`` is that such a file shows nothing.
+Each folder below FOLDER is a fault: daemons' logs (``server*.log``, the verbose ones left out), captures at the server
+and outside the router (``server.pcap``, ``router-outside.pcap``), ``server.ss.txt`` and ``router.conntrack.txt``, with
+the site as it is meant and ``truth.json``. A row a fault: whether a cause that is right stands in the first group from
+all of these together, and from each kind alone; ``-`` is that such a file shows nothing.
 """
 
 import json
@@ -73,8 +73,8 @@ def first(found: Diagnosis) -> list[list[str]]:
     group = found.groups[0] if found.groups else None
     if group is None:
         return []
-    causes = [sorted(each.kind for each in cause.hypothesis.faults) for cause in group.causes]
-    return causes + [[each.kind] for each in group.findings]
+    causes: list[list[str]] = [sorted(each.kind for each in cause.hypothesis.faults) for cause in group.causes]
+    return [*causes, *([each.kind] for each in group.findings)]
 
 
 def outcome(found: Diagnosis | None, right: list[frozenset[str]]) -> str:

@@ -14,10 +14,11 @@ from ..core.diagnosis.diagnosis import Diagnosis, Knowledge, diagnose
 from ..core.diagnosis.next_test import AnsweredTest
 from ..core.diagnosis.questions import UNKNOWN, next_question, told_by
 from ..core.diagnosis.wording import instruction
+from ..core.diagnosis.words import Testimony
 from ..core.interview.learnt import facts_of, learnt_of
 from ..core.model.site import Site
 from ..core.observed.observation import Observation
-from ..formats.evidence.session_logs import read_session_logs
+from ..formats.evidence.all import places_of, read_evidence
 from ..formats.results.diagnose import diagnose_result
 from ..formats.results.observations import clients_of, read_observations
 from ..formats.shipped import shipped_text
@@ -43,7 +44,11 @@ def diagnose_command(
         typer.Option(help="A kept result of visit, visit --lamp or rehearse, as FILE or CLIENT=FILE; may be repeated."),
     ] = None,
     log: Annotated[
-        list[str] | None, typer.Option(help="A session log of any client, as FILE or CLIENT=FILE; may be repeated.")
+        list[str] | None,
+        typer.Option(
+            help="A log or capture, as PLACE=FILE: a client's session log, or what was written at the server or a "
+            "gateway (a daemon's log, a packet capture, ss -tanp, conntrack -L); may be repeated."
+        ),
     ] = None,
     ask: Annotated[
         bool, typer.Option("--ask", help="Ask for symptoms, then propose one test after the other.")
@@ -62,23 +67,29 @@ def diagnose_command(
     source = _site_or_plain(site)
     file = "" if source.file == PLAIN else source.file
     observations = [each for given in seen or () for each in _read_observations(given, source.site)]
-    observations += [each for given in log or () for each in _logged(given, source.site)]
+    evidence = read_evidence([_placed(given, source.site, file) for given in log or ()], source.site)
+    if evidence.unread and not (observations or evidence.observations or evidence.testimonies or ask):
+        raise evidence.unread[0]
+    observations += evidence.observations
     raw = observations
     if not file:
         observations = [_anywhere(source.site, each) for each in observations]
-    asks = ask or (not observations and sys.stdin.isatty() and sys.stderr.isatty())
-    if not observations and not asks:
+    nothing = not observations and not evidence.testimonies
+    asks = ask or (nothing and sys.stdin.isatty() and sys.stderr.isatty())
+    if nothing and not asks:
         raise typer.BadParameter("nothing was seen: give results with --seen, logs with --log, or answer with --ask")
     found = (
-        _ask_until_settled(source, file, observations)
+        _ask_until_settled(source, file, observations, evidence.testimonies)
         if asks
-        else diagnose(source.site, observations, _knowledge(file))
+        else diagnose(source.site, observations, _knowledge(file), testimonies=evidence.testimonies)
     )
     first = "" if file else _first_file(source.site, raw or found.observations)
     how_to_test = instruction(source.site, found.test, file) if found.test else None
     finish(
-        lambda: diagnose_result(source.site, found, file, source.line),
-        lambda: diagnose_view(source.site, found, how_to_test, file, source.line, whole, first),
+        lambda: diagnose_result(source.site, found, file, source.line, evidence.unread),
+        lambda: diagnose_view(
+            source.site, found, how_to_test, file, source.line, whole, first, [str(each) for each in evidence.unread]
+        ),
         form,
     )
     raise typer.Exit(KEPT if found.as_described else CANNOT_TELL if found.verdict == "none" else BROKEN)
@@ -114,7 +125,8 @@ def _anywhere(plain: Site, seen: Observation) -> Observation:
     """What was seen of a site whose ports and addresses are unknown: a private address that a server names is taken
     for its own, of a public one it is not known whose it is."""
     private = seen.announced is not None and seen.announced.kind == "private"
-    return replace(seen, announced=plain.server.address.each[0] if private else None, fates=(), more=0)
+    own = plain.server.address.each[0] if private else None
+    return replace(seen, tried=replace(seen.tried, dialled=None, names=None), announced=own, fates=(), more=0)
 
 
 def _read_observations(text: str, site: Site) -> Iterator[Observation]:
@@ -124,25 +136,28 @@ def _read_observations(text: str, site: Site) -> Iterator[Observation]:
     yield from read_observations(path, site, client)
 
 
-def _logged(text: str, site: Site) -> tuple[Observation, ...]:
-    """A log does not name its author. Raises BadParameter where there are several clients and none is named."""
-    client, path = client_and_file(text)
-    names = clients_of(site)
-    if not client and len(names) == 1:
-        client = names[0]
-    if not client:
-        raise typer.BadParameter(f"--log: whose log is {path}? Say CLIENT={path}, with one of {', '.join(names)}")
-    known("--log", client, names)
-    return read_session_logs(path, site, client)
+def _placed(text: str, site: Site, file: str) -> tuple[str, Path]:
+    """A place and its file. A log does not name its author: without a site file, whose places are nobody's, it is taken
+    to be of a client outside. Raises BadParameter where none is named, and there are several."""
+    place, path = client_and_file(text)
+    clients, places = clients_of(site), places_of(site)
+    if not place and (not file or len(clients) == 1):
+        place = clients[0]
+    if not place:
+        raise typer.BadParameter(f"--log: where was {path} written? Give PLACE={path}, with one of {', '.join(places)}")
+    known("--log", place, places)
+    return place, path
 
 
-def _ask_until_settled(source: SiteFile, file: str, observations: Sequence[Observation]) -> Diagnosis:
+def _ask_until_settled(
+    source: SiteFile, file: str, observations: Sequence[Observation], testimonies: tuple[Testimony, ...]
+) -> Diagnosis:
     """Symptoms where nothing was given, then test after test, until no cause can be separated from another or nobody
     answers."""
-    seen = [*observations, *(() if observations else _symptoms(source.site))]
+    seen = [*observations, *(() if observations or testimonies else _symptoms(source.site))]
     answers: list[AnsweredTest] = []
-    diagnosed = partial(diagnose, source.site, seen, _knowledge(file))
-    if not seen:
+    diagnosed = partial(diagnose, source.site, seen, _knowledge(file), testimonies=testimonies)
+    if not seen and not testimonies:
         raise typer.BadParameter("found no answer at all; expected at least one")
     found = diagnosed(answers)
     while found.test is not None:

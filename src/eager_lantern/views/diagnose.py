@@ -1,11 +1,12 @@
 """What `diagnose` shows: what was seen, what explains it, and what to try next."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Sequence, Set
 
 from rich.console import RenderableType
 from rich.text import Text
 
 from ..core.diagnosis.diagnosis import CauseGroup, Diagnosis, NamedCause, named_causes
+from ..core.diagnosis.fault import FaultKind
 from ..core.diagnosis.next_test import Weighed
 from ..core.diagnosis.wording import Instruction, came_of, whose
 from ..core.model.site import Site
@@ -13,17 +14,26 @@ from ..core.values.text_value import SitePath
 from .ledger import LineOf
 from .screen import ACCENT, HOLDS, RISKS, STOPS, STRONG, UNTRIED, Share, between, columns, command
 
-MOST_IN_FULL, MOST_OTHERS, MOST_OUTCOMES = 3, 5, 5
+MOST_IN_FULL, MOST_OTHERS, MOST_OUTCOMES, MOST_WORDS = 3, 5, 5, 2
 
 
 def diagnose_view(
-    site: Site, found: Diagnosis, instruction: Instruction | None, file: str, line: LineOf, whole: bool, first: str = ""
+    site: Site,
+    found: Diagnosis,
+    instruction: Instruction | None,
+    file: str,
+    line: LineOf,
+    whole: bool,
+    first: str = "",
+    unread: Sequence[str] = (),
 ) -> Iterator[RenderableType]:
-    """The whole of a diagnosis; ``told`` is how the next test is made, ``file`` empty without a site file, where
-    ``first`` is the command that writes one."""
+    """The whole of a diagnosis; ``instruction`` is how the next test is made, ``file`` empty without a site file, where
+    ``first`` is the command that writes one; ``unread`` are files that could not be read."""
     yield between(site.site, _diagnose_headline(found), STRONG)
     yield ""
     yield from _observation_rows(found)
+    for bad in unread:
+        yield Text.assemble(("not read  ", RISKS), bad)
     yield ""
     if found.as_described:
         yield Text("No failure observed: everything works as the site file promises.", style=STRONG)
@@ -35,6 +45,7 @@ def diagnose_view(
         for number, group in enumerate(found.groups if whole else found.groups[:2], start=1):
             yield from _group(number, group, bool(file), line, whole)
         yield from _left_out(found, whole)
+        yield from _rest(found)
     if found.test is not None and instruction is not None:
         yield from _next_test_rows(found.test, instruction, whole)
     if not file:
@@ -45,7 +56,7 @@ def diagnose_view(
 
 def _observation_rows(found: Diagnosis) -> Iterator[RenderableType]:
     """A line for each sighting, with its source where there is more than one."""
-    sources = {each.source for each in found.observations}
+    sources = {each.source for each in found.observations} | {each.source for each in found.testimonies}
     from_one = f"  {next(iter(sources))}" if len(sources) == 1 else ""
     yield Text.assemble(("Seen", STRONG), (from_one, UNTRIED))
     table = columns(widths=(2, Share(2), Share(3)))
@@ -55,6 +66,11 @@ def _observation_rows(found: Diagnosis) -> Iterator[RenderableType]:
         table.add_row(
             Text(shape, style=style), Text(whose(each.tried)), Text.assemble(came_of(each), (source, UNTRIED))
         )
+        for words in each.words[:MOST_WORDS]:
+            table.add_row("", "", Text(f"“{words}”", style=UNTRIED))
+    for fact in found.testimonies:
+        source = "" if from_one else f"  [{fact.source}]"
+        table.add_row(Text("·"), Text("besides"), Text.assemble(fact.text, (source, UNTRIED)))
     yield table
 
 
@@ -81,6 +97,14 @@ def _inconclusive(found: Diagnosis) -> Iterator[RenderableType]:
 
 
 def _unexplained(found: Diagnosis, file: str) -> Iterator[RenderableType]:
+    if not found.parted and found.something_else:
+        yield Text("All that was looked at is in order, so it is something else.", style=STRONG)
+        yield Text(
+            "  → Collect a capture at the server and one outside the router while it fails, and the server's",
+            style=ACCENT,
+        )
+        yield Text("    log of that time: diagnose --log SERVER=FILE --log ROUTER=FILE", style=ACCENT)
+        return
     yield Text("No known fault, and no two of them, explain all of this.", style=STRONG)
     if len(found.parted) == 2:
         yield Text("These two exclude each other: each has its own causes, and no cause explains both.")
@@ -97,18 +121,42 @@ def _unexplained(found: Diagnosis, file: str) -> Iterator[RenderableType]:
 def _group(number: int, group: CauseGroup, in_file: bool, line: LineOf, whole: bool) -> Iterator[RenderableType]:
     causes = named_causes(group)
     yield Text.assemble((f"{number}. ", STRONG), (_percent(group.probability), STRONG), f"  {_how_many(causes)}")
-    full = causes if whole else causes[:MOST_IN_FULL]
-    for each in full:
-        yield from _in_full(each, in_file, line)
-    rest = causes[len(full) :]
+    certain = group.certain
+    if certain:
+        yield Text("  Certain:", style=STRONG)
+        yield from _parts([(each.message, each.place, each.look, each.cure) for each in certain], in_file, line)
+        yield Text("  Besides it one of:", style=STRONG)
+    known = {(each.kind, each.place) for each in certain}
+    open_parts = [_open_parts(each, known) for each in causes]
+    full = len(causes) if whole else MOST_IN_FULL
+    for cause, parts in list(zip(causes, open_parts, strict=True))[:full]:
+        yield from _parts(parts, in_file, line, _share(cause, causes))
+    rest = list(zip(causes, open_parts, strict=True))[full:]
     table = columns(widths=(5, None))
-    for each in rest[:MOST_OTHERS]:
-        line_of = (_line_number(each.place, in_file, line), UNTRIED)
-        table.add_row(Text("  ◆", style=STOPS), Text.assemble(", and ".join(each.messages), line_of))
+    for cause, parts in rest[:MOST_OTHERS]:
+        messages = ", and ".join(message for message, *_ in parts)
+        line_of = (_line_number(cause.place, in_file, line), UNTRIED)
+        table.add_row(Text("  ◆", style=STOPS), Text.assemble(messages, line_of, (_share(cause, causes), UNTRIED)))
     yield table
     if len(rest) > MOST_OTHERS:
         yield Text(f"    and {len(rest) - MOST_OTHERS} more, less likely (--all shows them)", style=UNTRIED)
     yield ""
+
+
+Part = tuple[str, SitePath, str, str]
+"""What is wrong, where in the file, where to look, and the cure."""
+
+
+def _open_parts(cause: NamedCause, certain: Set[tuple[FaultKind, SitePath]]) -> list[Part]:
+    """The faults of a cause but for those that are certain."""
+    parts = [(cause.message, cause.place, cause.look, cause.cure)]
+    beside = (each for each in cause.beside if (each.kind, each.place) not in certain)
+    return parts + [(each.message, each.place, each.look, each.cure) for each in beside]
+
+
+def _share(cause: NamedCause, causes: Sequence[NamedCause]) -> str:
+    """How likely one of several is by itself."""
+    return f"  {_percent(cause.probability)}" if len(causes) > 1 else ""
 
 
 def _how_many(causes: Sequence[NamedCause]) -> str:
@@ -119,13 +167,12 @@ def _how_many(causes: Sequence[NamedCause]) -> str:
     return f"{len(causes)} causes fit; the likeliest first ({_percent(likeliest.probability)} by itself)"
 
 
-def _in_full(each: NamedCause, in_file: bool, line: LineOf) -> Iterator[RenderableType]:
+def _parts(parts: Sequence[Part], in_file: bool, line: LineOf, share: str = "") -> Iterator[RenderableType]:
     table = columns(widths=(5, None))
-    parts = [(each.message, each.place, each.look, each.cure)]
-    parts += [(fault.message, fault.place, fault.look, fault.cure) for fault in each.beside]
     for i, (message, place, look, cure) in enumerate(parts):
         mark = Text("  ◆", style=STOPS) if i == 0 else Text("  and", style=STOPS)
-        table.add_row(mark, Text.assemble((message, STRONG), (_line_number(place, in_file, line), UNTRIED)))
+        where = (_line_number(place, in_file, line), UNTRIED)
+        table.add_row(mark, Text.assemble((message, STRONG), where, (share if i == 0 else "", UNTRIED)))
         table.add_row("", Text(f"look: {look}"))
         table.add_row("", Text(f"→ {cure}", style=ACCENT))
     yield table
@@ -143,6 +190,13 @@ def _left_out(found: Diagnosis, whole: bool) -> Iterator[RenderableType]:
         yield Text(
             f"{chance}  {sum(len(each.causes) for each in left)} further causes (--all shows them)", style=UNTRIED
         )
+        yield ""
+
+
+def _rest(found: Diagnosis) -> Iterator[RenderableType]:
+    """There is always something that nobody has thought of."""
+    if found.groups and found.something_else:
+        yield Text(f"{_percent(found.something_else)}  something else, of no kind that is known here", style=UNTRIED)
         yield ""
 
 

@@ -19,7 +19,8 @@ from ..values.text_value import SitePath
 from ..verdict import judge
 from .fault import Fault, FaultKind, SeenValues, Wording
 from .faults import faults_of
-from .hypotheses import AS_DESCRIBED, Explanation, Hypothesis, Predictions, explanations, ranked
+from .hypotheses import AS_DESCRIBED, PAIR_WEIGHT, Explanation, Hypothesis, Predictions, explanations, ranked
+from .likelihood import UNKNOWN_SHARE
 from .next_test import AnsweredTest, TestKind, Weighed, next_test, weighed_by
 from .words import Meaning, Testimony
 
@@ -46,12 +47,22 @@ class CauseGroup(Struct, frozen=True):
     causes: tuple[Explanation, ...]
     findings: tuple[Finding, ...] = ()
 
+    @property
+    def certain(self) -> tuple[Fault, ...]:
+        """Faults that every cause has, where each has others as well: these are there, whichever else is."""
+        one, *others = (each.hypothesis.faults for each in self.causes) if self.causes else ((),)
+        if len(one) < 2 or not others:
+            return ()
+        keys = [{(each.kind, each.place) for each in faults} for faults in others]
+        return tuple(each for each in one if all((each.kind, each.place) in known for known in keys))
+
 
 class Diagnosis(Struct, frozen=True):
     """What was seen, what explains it, and what to try next. ``parted`` are sightings that nothing explains
-    together, where each can be explained by itself. ``as_described`` is that nothing was seen to fail, and all that was
-    seen came to its end as the site file states; ``inconclusive`` are those of which nothing failed and no end was
-    seen."""
+    together, where each can be explained by itself. ``something_else`` is how likely it is that the cause is none of
+    those that are known, ``testimonies`` are facts beside what was tried. ``as_described`` is that nothing was seen to
+    fail, and all that was seen came to its end as the site file states; ``inconclusive`` are those of which nothing
+    failed and no end was seen."""
 
     observations: tuple[Observation, ...]
     groups: tuple[CauseGroup, ...]
@@ -59,6 +70,8 @@ class Diagnosis(Struct, frozen=True):
     parted: tuple[Observation, ...] = ()
     as_described: bool = False
     inconclusive: tuple[Observation, ...] = ()
+    something_else: float = 0.0
+    testimonies: tuple[Testimony, ...] = ()
 
     @property
     def verdict(self) -> Literal["one", "several", "none"]:
@@ -81,17 +94,40 @@ def diagnose(
     described = _as_described(predictions, seen)
     if described is not None and not accused and not any(each.fails for each in seen):
         settled_tries = {(each.tried.client, each.tried.service) for each in seen if each.settles}
-        open_ends = (each for each in seen if not each.settles)
-        cut_short = tuple(each for each in open_ends if (each.tried.client, each.tried.service) not in settled_tries)
-        return Diagnosis(tuple(seen), (), as_described=not cut_short, inconclusive=cut_short)
+        cut_short = tuple(
+            each
+            for each in seen
+            if not each.settles and not (each.one_sided and (each.tried.client, each.tried.service) in settled_tries)
+        )
+        return Diagnosis(tuple(seen), (), as_described=not cut_short, inconclusive=cut_short, testimonies=testimonies)
     if described is not None and not accused:
-        return Diagnosis(tuple(seen), (_by_the_file(site, faults, described, seen),))
-    found = weighed_by(predictions, explanations(predictions, faults, known.weights, seen), answers)
+        return Diagnosis(tuple(seen), (_by_the_file(site, faults, described, seen),), testimonies=testimonies)
+    explaining = explanations(predictions, faults, known.weights, seen)
+    found = weighed_by(predictions, explaining, answers)
     groups = tuple(_groups(found))
     if not groups:
-        return Diagnosis(tuple(seen), (), parted=_contradicting(predictions, faults, seen))
+        parted = () if explaining else _contradicting(predictions, faults, seen)
+        return Diagnosis(tuple(seen), (), parted=parted, something_else=1.0, testimonies=testimonies)
     test = next_test(predictions, found, known.costs, [each.tried for each in seen], answers)
-    return Diagnosis(tuple(seen), groups, test)
+    rest = _something_else(found, seen, answers)
+    return Diagnosis(tuple(seen), groups, test, something_else=rest, testimonies=testimonies)
+
+
+SOMETHING_ELSE = 0.05
+"""How often, of all causes, it is none of the kinds that are known."""
+
+
+def _something_else(
+    found: Sequence[Explanation], seen: Sequence[Observation], answers: Sequence[AnsweredTest]
+) -> float:
+    """How likely it is that the cause is of no known kind, one as rare as theirs: it would show in any way as likely as
+    in another, and in no look at a device."""
+    tries = sum(each.fails for each in seen) + sum(each.test.tried is not None for each in answers if each.words)
+    together = max((len(each.hypothesis.faults) for each in found), default=1)
+    once = SOMETHING_ELSE * UNKNOWN_SHARE**tries * max((each.at_best for each in found), default=0.0)
+    unknown = once * (PAIR_WEIGHT * SOMETHING_ELSE) ** (together - 1) if together else once
+    known = sum(each.hypothesis.weight * each.likelihood for each in found)
+    return unknown / (unknown + known) if known else 1.0
 
 
 def settled(site: Site) -> Site:
@@ -212,14 +248,15 @@ _NOT_PROMISED = NamedCause(
 
 
 def named_causes(group: CauseGroup) -> tuple[NamedCause, ...]:
-    """Every cause of a group, the likeliest first."""
+    """Every cause of a group, the likeliest first; what is certain stands last in each."""
     return tuple(_causes(group))
 
 
 def _causes(group: CauseGroup) -> Iterator[NamedCause]:
+    certain = {(each.kind, each.place) for each in group.certain}
     for each in group.causes:
         if each.hypothesis.faults:
-            one, *beside = each.hypothesis.faults
+            one, *beside = sorted(each.hypothesis.faults, key=lambda fault: (fault.kind, fault.place) in certain)
             sentences = one.message, one.look, one.cure
             yield NamedCause(one.kind, one.at, each.probability, *sentences, one.place, tuple(beside))
         elif not group.findings:

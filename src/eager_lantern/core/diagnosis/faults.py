@@ -248,7 +248,7 @@ def client_faults(topology: Topology, seen: SeenValues) -> Iterator[Fault]:
             yield _port_filter_fault(site, place, client)
         for service in site.services:
             if client.name in _users(site, service):
-                barred = _effects(service.name, _BARRED, (client.name,))
+                barred = tuple((Effect(service.name, *end, (client.name,)),) for end in _BARRED)
                 yield Fault(
                     "client-barred", place, client.name, barred, of(service=service.name, server=site.server.name)
                 )

@@ -56,8 +56,9 @@ Said = tuple[str, str, str]
 
 
 class VisitFacts(Struct, frozen=True):
-    """What a visit shows of a site without a file: what was typed, by which means it came in, the control
-    port, the address in its passive reply, and the data ports that were handed out (``sure`` where hardly more are)."""
+    """What a visit or the log of one shows of a site without a file: what was typed, by which means it came in, the
+    control port, the address in its passive reply, the name of the account, and the data ports that were handed out
+    (``sure`` where hardly more are)."""
 
     typed: str = ""
     means: str = ""
@@ -65,6 +66,7 @@ class VisitFacts(Struct, frozen=True):
     announced: Address | None = None
     ports: PortSet = PortSet()
     sure: bool = False
+    account: str = ""
 
 
 class Learnt(Struct, frozen=True):
@@ -137,9 +139,11 @@ def _of_visit(facts: VisitFacts) -> Iterator[Said]:
     if facts.port is not None:
         usual = facts.port in (21, 22, 990)
         yield "control_port", str(facts.port), "" if usual else "as from outside; on the server it may be another"
-    if facts.ports:
+    if len(facts.ports) > 1:
         spanned = PortSet.of((facts.ports.lowest, facts.ports.highest))
         yield "ports", str(spanned), "" if facts.sure else "the ends may lie further out; look at the server's setting"
+    if facts.account:
+        yield "account", facts.account, ""
     if facts.announced is not None and facts.announced.kind == "private":
         yield "address", str(facts.announced), ""
     if facts.announced is not None and facts.announced.kind == "public":
@@ -154,7 +158,10 @@ def facts_of(site: Site, observations: Sequence[Observation]) -> VisitFacts:
     return VisitFacts(
         typed=_agreed({each.typed for each in observations if each.typed}) or "",
         means=_agreed({_means(site, each) for each in observations} - {""}) or "",
+        port=_agreed({each.dialled_port for each in observations if each.dialled_port is not None}),
         announced=_agreed({each.announced for each in observations if each.announced is not None}),
+        ports=PortSet.of(*(span for each in observations for fate in each.fates for span in fate.ports.spans)),
+        account=_agreed({each.user for each in observations if each.user}) or "",
     )
 
 

@@ -61,7 +61,8 @@ class Observation(Struct, frozen=True):
     that the data connection of the transfer that ended there was made. ``words`` are what the server answered to
     what it refused. The connection that ended it came to the devices and hosts of ``came_to``, not to those of
     ``missed``; the control connection came to the port ``landed`` of the server, where that was seen.
-    ``named`` are kinds of faults that whoever wrote it down names."""
+    ``named`` are kinds of faults that whoever wrote it down names; ``user`` is who logged in, ``dialled_port`` the port
+    that the client connected to. What is ``one_sided`` was seen at the server alone: it shows how far its half came."""
 
     tried: Situation
     source: str
@@ -82,6 +83,9 @@ class Observation(Struct, frozen=True):
     missed: tuple[str, ...] = ()
     landed: int | None = None
     named: tuple[str, ...] = ()
+    user: str = ""
+    dialled_port: int | None = None
+    one_sided: bool = False
 
     @property
     def fails(self) -> bool:

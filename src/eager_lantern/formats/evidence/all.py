@@ -25,6 +25,11 @@ class Evidence(Struct, frozen=True):
     unread: tuple[BadInput, ...] = ()
 
 
+def places_of(site: Site) -> list[str]:
+    """The places that files may be from: the clients, the server, and the gateways."""
+    return [*(each.name for each in site.clients), site.server.name, *(each.name for each in site.gateways)]
+
+
 def read_evidence(files: Sequence[tuple[str, Path]], site: Site) -> Evidence:
     """What files show that were taken at places of a site: a client, the server, or a gateway. What a client of the
     site keeps is the log of its sessions; at the server and the gateways a file is what its content shows."""

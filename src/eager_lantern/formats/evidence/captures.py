@@ -10,6 +10,7 @@ from msgspec.structs import replace
 from ...core.model.site import Site
 from ...core.observed.observation import Observation
 from ...wire.logs.capture import CapturedSession, Segment, sessions_in
+from ..damage import guarded
 from ..reading import BadInput, InputProblem, NotUsable, read_regular
 from .session_logs import alike, observed
 from .whose import client_at, is_own
@@ -19,6 +20,7 @@ MAGIC = (b"\xd4\xc3\xb2\xa1", b"\xa1\xb2\xc3\xd4", b"\x4d\x3c\xb2\xa1", b"\xa1\x
 """The first bytes of a capture file."""
 
 
+@guarded
 def read_capture(path: Path, site: Site) -> tuple[CapturedSession, ...]:
     """The sessions with the services of a site in a capture. Raises BadInput for what is no capture."""
     try:

@@ -17,6 +17,8 @@ from ...core.diagnosis.words import Testimony
 from ...core.model.site import Site
 from ...core.observed.observation import Observation, Situation
 from ...core.values.outcomes import Outcome, Rung
+from ...wire.terminal_safe import printable
+from ..damage import guarded
 from ..results.observations import service_for
 from ..shipped import shipped_text
 from ..site.yaml_tree import YamlTree
@@ -49,6 +51,7 @@ def is_server_log(text: str) -> bool:
     return sum(bool(_DAEMON.search(line[:LONGEST_LINE])) for line in text.splitlines()[:200]) > 0
 
 
+@guarded
 def read_server_log(
     path: Path, text: str, site: Site, protocol: Literal["ftp", "sftp"]
 ) -> tuple[tuple[Observation, ...], tuple[Testimony, ...]]:
@@ -61,7 +64,7 @@ def read_server_log(
             continue
         client = next((each for match in _ADDRESS.finditer(line) if (each := client_at(site, match[1]))), "")
         if not client and sign.means:
-            named.setdefault(sign.means, Testimony(line.strip()[:200], path.name, frozenset(sign.means)))
+            named.setdefault(sign.means, Testimony(printable(line.strip()), path.name, frozenset(sign.means)))
         elif client:
             found.append(_observed(sign, line, path, site, client, protocol))
     return alike(found, len(found), path.name), tuple(named.values())
@@ -77,7 +80,7 @@ def _observed(
 ) -> Observation:
     tried = Situation(client, service_for(path, site, client, protocol), known_program=False)
     if sign.outcome == "ok":
-        return Observation(tried, path.name, sign.rung)  # the server's half: what the client got is not in it
+        return Observation(tried, path.name, sign.rung, one_sided=True)  # what the client got is not in it
     return Observation(
-        tried, path.name, None, sign.rung, (sign.outcome,), words=(line.strip()[:200],), named=sign.means
+        tried, path.name, None, sign.rung, (sign.outcome,), words=(printable(line.strip()),), named=sign.means
     )

@@ -88,11 +88,16 @@ def observed(log: SessionTold, path: Path, site: Site, client: str) -> Observati
         latest=log.latest,
         opened=log.opened,
         words=tuple(log.words),
+        user=log.user,
+        typed=log.dialled[0] if log.dialled else "",
+        dialled_port=log.dialled[1] if log.dialled else None,
     )
 
 
 def _trusts(log: SessionTold, announced: Address | None, dialled: Address | None) -> bool | None:
     """Whether the client was seen to go where the reply sent it; None where that is not seen or no matter."""
+    if log.replaced:
+        return False
     went = address_or_none(log.data_dialled) if log.data_dialled else None
     if announced is None or went is None or announced == dialled:
         return None

@@ -14,6 +14,7 @@ from ...core.observed.observation import Observation, PortFate, Situation
 from ...core.values.addresses import Address, address_or_none
 from ...core.values.outcomes import Outcome
 from ...core.values.ports import PortSet
+from ..damage import guarded
 from .session_logs import alike
 from .whose import client_at, is_own
 
@@ -65,6 +66,7 @@ def _sockets(text: str) -> Iterator[Socket]:
                 yield Socket(state, int(unsent), address.strip("[]"), int(port), peer.strip("[]"), program or "")
 
 
+@guarded
 def read_sockets(path: Path, text: str, site: Site) -> tuple[tuple[Observation, ...], tuple[Testimony, ...]]:
     """What the server's sockets state about its services, and connections back to clients that get no answer."""
     sockets = list(_sockets(text))
@@ -126,6 +128,7 @@ def _not_answered(socket: Socket, path: Path, site: Site) -> Observation | None:
     return Observation(tried, path.name, "announce", "data", ("silent",))
 
 
+@guarded
 def read_tracked(
     path: Path, text: str, site: Site, place: str
 ) -> tuple[tuple[Observation, ...], tuple[Testimony, ...]]:

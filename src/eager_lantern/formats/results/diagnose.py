@@ -1,5 +1,6 @@
 """``eager-lantern/diagnose/1``."""
 
+from collections.abc import Sequence
 from typing import Literal
 
 from msgspec import UNSET, UnsetType, field
@@ -13,6 +14,7 @@ from ...core.model.site import Mode, Site
 from ...core.observed.observation import Observation
 from ...core.values.outcomes import Outcome, Rung
 from ...core.values.text_value import SitePath, dotted
+from ..reading import BadInput
 from .base import LineOf, ResultPart
 
 PLACES = 3
@@ -38,6 +40,21 @@ class ObservationResult(ResultPart, frozen=True, kw_only=True):
     message: str
     works: bool
     ended: EndedResult | None
+    words: tuple[str, ...]
+
+
+class FactResult(ResultPart, frozen=True, kw_only=True):
+    """What a file states beside what was tried."""
+
+    source: str
+    message: str
+
+
+class UnreadResult(ResultPart, frozen=True, kw_only=True):
+    """A file that could not be read, and why."""
+
+    file: str
+    reason: str
 
 
 class WhereResult(ResultPart, frozen=True, kw_only=True):
@@ -103,7 +120,8 @@ class DiagnoseResult(ResultPart, frozen=True, kw_only=True):
     """What was observed, what explains it, and what to try next. ``as_promised`` is that every session was seen to work
     to its end, so that there is no cause to name; ``inconclusive`` are observations in which nothing failed and no end
     was seen. With the verdict none and neither of both, nothing known explains it. ``parted`` are observations that
-    nothing explains together."""
+    nothing explains together, ``facts`` what files state beside tries, ``unread`` the files that could not be read, and
+    ``something_else`` is the probability that the cause is of no known kind."""
 
     format: Literal["eager-lantern/diagnose/1"] = "eager-lantern/diagnose/1"
     site: str
@@ -114,9 +132,14 @@ class DiagnoseResult(ResultPart, frozen=True, kw_only=True):
     next: NextResult | None
     parted: tuple[str, ...]
     inconclusive: tuple[str, ...]
+    something_else: float
+    facts: tuple[FactResult, ...]
+    unread: tuple[UnreadResult, ...]
 
 
-def diagnose_result(site: Site, found: Diagnosis, file: str, line: LineOf) -> DiagnoseResult:
+def diagnose_result(
+    site: Site, found: Diagnosis, file: str, line: LineOf, unread: Sequence[BadInput] = ()
+) -> DiagnoseResult:
     """The result of a diagnosis; ``file`` is the site file, empty where a plain site stands in."""
     return DiagnoseResult(
         site=site.site,
@@ -133,7 +156,14 @@ def diagnose_result(site: Site, found: Diagnosis, file: str, line: LineOf) -> Di
         next=_next_result(site, found.test, file) if found.test else None,
         parted=tuple(each.source for each in found.parted),
         inconclusive=tuple(each.source for each in found.inconclusive),
+        something_else=round(found.something_else, PLACES),
+        facts=tuple(FactResult(source=each.source, message=each.text) for each in found.testimonies),
+        unread=tuple(UnreadResult(file=each.file, reason=_reason(each)) for each in unread),
     )
+
+
+def _reason(bad: BadInput) -> str:
+    return "; ".join(each.message for each in bad.problems)
 
 
 def _observation(seen: Observation) -> ObservationResult:
@@ -146,6 +176,7 @@ def _observation(seen: Observation) -> ObservationResult:
         message=came_of(seen),
         works=seen.works,
         ended=EndedResult(rung=seen.rung, outcomes=seen.outcomes) if seen.rung else None,
+        words=seen.words,
     )
 
 

@@ -6,8 +6,8 @@ A capture at one place shows the packets that came there and no others. A connec
 never came was stopped before; one that came and got no answer was stopped here or behind; one that was reset was
 refused. In clear, the control connection reads as any log does, so its lines are handed to the reader of logs; under
 TLS what is left in clear are alerts before the keys are there (RFC 8446, section 6), and the ports that data
-connections are made to. Full segments that are sent again and again while small ones pass are lost for their size (RFC 2923,
-section 2.1), and a reply that is sent again and again was forgotten by a device on the way.
+connections are made to. Full segments that are sent again and again while small ones pass are lost for their size
+(RFC 2923, section 2.1), and a reply that is sent again and again was forgotten by a device on the way.
 
 >>> a, b = ("192.0.2.7", 4000), ("10.61.4.20", 21)
 >>> sent = [Segment(0.0, *a, *b, SYN, 0), Segment(0.1, *b, *a, RST | ACK, 0)]

@@ -21,6 +21,7 @@ from typing import Literal
 
 from ...core.values.addresses import address_or_none
 from ...core.values.outcomes import Outcome, Rung
+from ..terminal_safe import printable
 
 TRANSFERS: Mapping[str, Rung] = {
     "LIST": "list", "NLST": "list", "MLSD": "list", "STOR": "send", "STOU": "send", "APPE": "send", "RETR": "fetch",
@@ -28,7 +29,8 @@ TRANSFERS: Mapping[str, Rung] = {
 FOLDERS = ("CWD", "XCWD", "PWD", "XPWD", "CDUP")
 _VERBS = (
     "USER", "PASS", "ACCT", "AUTH", "PBSZ", "PROT", "CCC", "PASV", "EPSV", "PORT", "EPRT", "TYPE", *FOLDERS, "SYST",
-    "FEAT", "OPTS", "NOOP", "HOST", "LANG", "CLNT", "SITE", "ALLO", "RNFR", "RNTO", "MFMT", "QUIT", "ABOR", "SIZE", "MDTM", "REST", "DELE", "MKD", "RMD", "STAT", "HELP", *TRANSFERS,
+    "FEAT", "OPTS", "NOOP", "HOST", "LANG", "CLNT", "SITE", "ALLO", "RNFR", "RNTO", "MFMT", "QUIT", "ABOR", "SIZE",
+    "MDTM", "REST", "DELE", "MKD", "RMD", "STAT", "HELP", *TRANSFERS,
 )  # fmt: skip
 _COMMAND = re.compile(
     rf"(?:(?<![A-Za-z0-9_\"'“(])|(?<=\*cmd\* ['\"]))({'|'.join(_VERBS)})(?=[\s'\"]|$)[ \t]?([^\r\n'\"]{{0,200}})"
@@ -79,8 +81,12 @@ _TLS_FAILED = re.compile(
 """TLS that does not come about (public interface: the same libraries)."""
 _CONNECTED = re.compile(r"\bConnected to .{1,300} port [0-9]|\bself\.welcome = self\.getresp\(\)|connected\.$")
 _OTHER_PROTOCOL = re.compile(r"\bHTTP/1\.[01] \d{3}\b|\bSSH-2\.0-")
-_MISMATCH = re.compile(r"address mismatch|server address instead|different address|for data connection, uses", re.I)
-"""A client that does not go to the address of the passive reply."""
+_REPLACED = re.compile(
+    r"server address instead|unroutable address|address .{0,60}has been fixed|for data connection, uses", re.I
+)
+"""A client that goes to the server's own address and not to that of the passive reply."""
+_MISMATCH = re.compile(r"address mismatch", re.I)
+"""A client that goes nowhere for such a reply."""
 _FOUR = r"(?:\d{1,3}\.){3}\d{1,3}"
 _SIX = r"\[?[0-9A-Fa-f]{0,4}:[0-9A-Fa-f:.]{2,45}\]?"
 _DIALS = re.compile(rf"(?<![\w.:=@/])({_FOUR}|{_SIX})(?![\w.])")
@@ -103,7 +109,7 @@ class LogEvent:
     error: Outcome | None = None
     vague: bool = False
     dials: tuple[str, int | None] | None = None
-    word: Literal["", "connected", "other", "distrust", "tls", "mismatch"] = ""
+    word: Literal["", "connected", "other", "distrust", "tls", "replaced", "mismatch"] = ""
 
 
 class ErrorWords:
@@ -132,7 +138,7 @@ def events_of(lines: list[str], errors: ErrorWords) -> Iterator[LogEvent]:
             inside = _end_of_reply(reply[1], i, lines)
         if reply and (not command or reply.start() < command.start()):
             rest = _QUOTED_END.sub("", line[reply.end() :].strip())
-            yield LogEvent(code=int(reply[1]), text=_unwrapped(int(reply[1]), rest, lines[i + 1 : i + 3]))
+            yield LogEvent(code=int(reply[1]), text=printable(_unwrapped(int(reply[1]), rest, lines[i + 1 : i + 3])))
         elif command:
             yield LogEvent(command[1], text="" if command[1] == "PASS" else command[2].strip())
         elif talk := _talk(line, errors):
@@ -141,11 +147,13 @@ def events_of(lines: list[str], errors: ErrorWords) -> Iterator[LogEvent]:
 
 def _talk(line: str, errors: ErrorWords) -> LogEvent | None:
     """What a client says of its own."""
-    text = line.strip()[:MOST_OF_WORDS]
+    text = printable(line.strip(), MOST_OF_WORDS)
     if _DISTRUST.search(line):
         return LogEvent(word="distrust", text=text)
     if _TLS_FAILED.search(line):
         return LogEvent(word="tls", text=text)
+    if _REPLACED.search(line):
+        return LogEvent(word="replaced")
     if _MISMATCH.search(line):
         return LogEvent(word="mismatch", text=text)
     if _CONNECTED.search(line):

@@ -32,6 +32,7 @@ from typing import Literal
 from ...core.model.site import Mode
 from ...core.values.outcomes import Outcome, Rung
 from ..ftp import Endpoint, ProtocolFault, Reply, extended_port, passive_endpoint
+from ..terminal_safe import printable
 from .lines import ENGLISH, FOLDERS, MOST_OF_WORDS, TRANSFERS, Errors, ErrorWords, LogEvent, events_of
 
 FAILED: tuple[Outcome, ...] = ("refused", "silent", "wrong")
@@ -47,7 +48,9 @@ class SessionTold:
     """How far a session came by its log: as an observation has it, with the data ports that its replies named, and
     by which of them each transfer that came to its end went; -1 is one of which the log lacks the reply. ``dialled`` is
     where the control connection went, ``data_dialled`` where the last data connection did, ``names`` what the client
-    named in PORT or EPRT, ``waits`` that it asked for a transfer of which nothing more was heard. ``words`` are what was answered at the rung where it ended, ``user`` who logged in."""
+    named in PORT or EPRT, ``replaced`` that it did not go to the address of the passive reply, ``waits`` that it asked
+    for a transfer of which nothing more was heard. ``words`` are what was answered at the rung where it ended, ``user``
+    who logged in."""
 
     protocol: Literal["ftp", "sftp"] = "ftp"
     mode: Mode | None = None
@@ -66,6 +69,7 @@ class SessionTold:
     names: str = ""
     user: str = ""
     waits: bool = False
+    replaced: bool = False
     words: list[str] = field(default_factory=list)
 
     @property
@@ -324,6 +328,8 @@ class _Reading:
             self._ill("secure", "wrong", words=event.text)
         elif event.word in ("distrust", "tls") and log.rung == "secure":
             self._heard(event.text)
+        elif event.word == "replaced":
+            log.replaced = True
         elif event.word == "mismatch":
             self.mismatched = True
         elif event.word == "connected" and log.reached is None and log.rung is None:
@@ -448,4 +454,4 @@ def _ssh_came(log: SessionTold, rung: Rung, outcome: Outcome, line: str) -> None
     else:
         log.rung, log.outcomes = rung, (outcome,)
         if len(log.words) < MOST_WORDS:
-            log.words.append(line.strip()[:MOST_OF_WORDS])
+            log.words.append(printable(line.strip(), MOST_OF_WORDS))
