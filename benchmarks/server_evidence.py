@@ -74,7 +74,9 @@ def first(found: Diagnosis) -> list[list[str]]:
     if group is None:
         return []
     causes: list[list[str]] = [sorted(each.kind for each in cause.hypothesis.faults) for cause in group.causes]
-    return [*causes, *([each.kind] for each in group.findings)]
+    for each in group.findings:
+        causes.append([each.kind])
+    return causes
 
 
 def outcome(found: Diagnosis | None, right: list[frozenset[str]]) -> str:

@@ -34,7 +34,7 @@ def chance_of(seen: Observation, ends: Sequence[End]) -> float:
         return 0.0
     chance = 1.0
     for fate in seen.fates:
-        chance *= _chance_of_ports(fate, ends)
+        chance *= _chance_of_ports(seen, fate, ends)
     well = sum(each.chance for each in ends if each.rung is None)
     chance *= well**seen.more
     if seen.sometimes:
@@ -66,12 +66,12 @@ def _dialled_so(seen: Observation, ends: Sequence[End]) -> bool:
     return seen.tried.dialled is None or not targets or seen.tried.dialled in targets
 
 
-def _chance_of_ports(fate: PortFate, ends: Sequence[End]) -> float:
+def _chance_of_ports(seen: Observation, fate: PortFate, ends: Sequence[End]) -> float:
     """What becomes of a port is settled, but for what hangs on more than the port; a server draws each of its range
     alike."""
     asked = _union(ends)
     met = [each for each in ends if each.ports & fate.ports]
-    fitting = [each for each in met if _fits_end(fate, each)]
+    fitting = [each for each in met if _fits_end(fate, each) and (fate.rung is None or _came_so(seen, each))]
     if not fate.ports <= asked or not fate.ports <= _union(fitting):
         return 0.0
     shown = sum(each.chance for each in fitting) / sum(each.chance for each in met)

@@ -5,12 +5,13 @@ the data port, which the server draws from its range: each end has a chance, and
 """
 
 from collections.abc import Iterator
+from itertools import chain
 
 from msgspec import Struct
 from msgspec.structs import replace
 
 from ..model.entries import Typed
-from ..model.site import CompleteClient, Mode, Promise, Site
+from ..model.site import INTERNET, CompleteClient, Mode, Promise, Site
 from ..network.flow import Flow, Journey
 from ..network.journey import trace
 from ..network.topology import Topology
@@ -80,9 +81,12 @@ def session_of(topology: Topology, tried: Situation) -> PossibleEnds:
 
 
 def doors_of(topology: Topology) -> frozenset[Address]:
-    """The addresses by which a site knows its server."""
-    outside = (each for gateway in topology.site.gateways for each in gateway.outside.address.each)
-    return frozenset((*topology.server.addresses.each, *outside))
+    """The addresses by which a site knows its server: its own, and those that the devices before it have outside."""
+    behind, gateways = {topology.server.network}, topology.site.gateways
+    for _ in gateways:
+        behind |= {each.outside.network for each in gateways if each.inside.network in behind}
+    outside = (each.outside.address.each for each in gateways if each.inside.network in behind - {INTERNET})
+    return frozenset((*topology.server.addresses.each, *chain.from_iterable(outside)))
 
 
 def ends_with(session: PossibleEnds, effects: tuple[Effect, ...], tried: Situation) -> tuple[End, ...]:

@@ -1,6 +1,8 @@
 """Whose an address is: the client of a site that comes with it."""
 
+from ...core.diagnosis.situation import doors_of
 from ...core.model.site import INTERNET, Site
+from ...core.network.topology import Topology
 from ...core.values.addresses import Address, address_or_none
 
 
@@ -29,6 +31,5 @@ def _first_behind(site: Site, network: str) -> str:
 
 
 def is_own(site: Site, address: Address | None) -> bool:
-    """Whether an address is the server's, or one that its devices have outside."""
-    outside = (each for gateway in site.gateways for each in gateway.outside.address.each)
-    return address is not None and address in (*site.server.address.each, *outside)
+    """Whether an address is the server's, or one that the devices before it have outside."""
+    return address is not None and address in doors_of(Topology(site))
