@@ -28,7 +28,9 @@ from .whose import client_at
 LONGEST_LINE = 2000
 _ADDRESS = re.compile(r"(?<![\w.:])(?:::ffff:)?((?:\d{1,3}\.){3}\d{1,3}|[0-9A-Fa-f]{0,4}:[0-9A-Fa-f:]{2,39})(?![\w.])")
 _DAEMON = re.compile(
-    r"\b(?:proftpd|mod_tls/|vsftpd|pure-ftpd|sshd|pam_unix)\b|\[pid \d+\]|\bCONNECT: Client|\bOK LOGIN: Client", re.I
+    r"\b(?:proftpd|mod_tls/|vsftpd|pure-ftpd|sshd|pam_unix)\b|"  # public interface: how daemons sign their lines
+    r"\[pid \d+\]|\bCONNECT: Client|\bOK LOGIN: Client",
+    re.I,
 )
 
 
