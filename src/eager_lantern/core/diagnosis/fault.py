@@ -63,6 +63,7 @@ FaultKind = Literal[
     "announce-stale",
     "announce-private",
     "name-lags",
+    "name-unresolved",
     "hairpin-missing",
     "helper-off",
     "helper-on",

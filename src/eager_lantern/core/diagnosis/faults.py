@@ -86,6 +86,11 @@ def _running(site: Site, i: int, service: Service) -> Iterator[Fault]:
     own = _OF_FTP if service.protocol == "ftp" else _OF_SSH
     for kind, ends in (*_OF_SERVICE.items(), *own.items()):
         yield Fault(kind, place, at, _effects(name, ends), values)
+    if typed := ", ".join(each.name for each in site.names) or ", ".join(service.tls.names):
+        nowhere: Ends = ("name", "refused"), ("name", "silent")
+        whose = [(), *((each,) for each in _users(site, service))]
+        ways = tuple(way for clients in whose for way in _effects(name, nowhere, clients))
+        yield Fault("name-unresolved", ("names",), typed, ways, of(name=typed))
     # a limit may be one of each address, and sessions end and make room
     many = *_effects(name, _TOO_MANY), *((Effect(name, rung, outcome, share=0.5),) for rung, outcome in _TOO_MANY)
     yield Fault("too-many-connections", place, at, many, values)

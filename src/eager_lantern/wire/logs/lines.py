@@ -62,7 +62,7 @@ _NAMED: Errors = {  # public interface: what programs write beside or instead of
     "connection time-out": "silent", "timeout was reached": "silent", "timeouterror": "silent",
     "response timeout": "silent", "connectionreseterror": "wrong", "peer closed connection": "wrong",
     "connection timeout": "silent", "connection closed by server": "wrong", "unexpected eof": "wrong",
-    "eoferror": "wrong",
+    "eoferror": "wrong", "closed by remote host": "wrong", "closed by foreign host": "wrong",
 }  # fmt: skip
 _AT_ANY_RUNG = re.compile(r"timeout - reconnecting|time-out|^timeouterror|response timeout", re.I)
 """Words for a timeout that do not state whether a connection was made."""
@@ -79,6 +79,13 @@ _TLS_FAILED = re.compile(
     re.I,
 )
 """TLS that does not come about (public interface: the same libraries)."""
+_NO_NAME = re.compile(
+    r"could not resolve|couldn't resolve|name or service not known|unknown host|getaddrinfo failed|"
+    r"nodename nor servname|temporary failure in name resolution|no address associated|host name lookup failure|"
+    r"name not found",
+    re.I,
+)
+"""A name that leads nowhere (public interface: the resolver's words, and those of programs)."""
 _CONNECTED = re.compile(r"\bConnected to .{1,300} port [0-9]|\bself\.welcome = self\.getresp\(\)|connected\.$")
 _OTHER_PROTOCOL = re.compile(r"\bHTTP/1\.[01] \d{3}\b|\bSSH-2\.0-")
 _REPLACED = re.compile(
@@ -88,8 +95,10 @@ _REPLACED = re.compile(
 _MISMATCH = re.compile(r"address mismatch", re.I)
 """A client that goes nowhere for such a reply."""
 _FOUR = r"(?:\d{1,3}\.){3}\d{1,3}"
-_SIX = r"\[?[0-9A-Fa-f]{0,4}:[0-9A-Fa-f:.]{2,45}\]?"
-_DIALS = re.compile(rf"(?<![\w.:=@/])({_FOUR}|{_SIX})(?![\w.])")
+_SIX = r"\[?[0-9A-Fa-f]{0,4}:[0-9A-Fa-f:]{2,39}\]?"
+_DIALS = re.compile(rf"(?<![\w.:=@/])({_FOUR}|{_SIX})(?!\w|\.\d)")
+_SIX_AND_PORT = re.compile(r"([0-9A-Fa-f:]{3,39}):(21|22|990|2121)")
+"""An IPv6 address with a port behind it, without the brackets that part them."""
 _PORT_AFTER = re.compile(r"\A[^\d\n]{0,16}?(\d{1,5})\b")
 MOST_OF_REPLY = 100
 MOST_OF_WORDS = 200
@@ -109,7 +118,7 @@ class LogEvent:
     error: Outcome | None = None
     vague: bool = False
     dials: tuple[str, int | None] | None = None
-    word: Literal["", "connected", "other", "distrust", "tls", "replaced", "mismatch"] = ""
+    word: Literal["", "name", "connected", "other", "distrust", "tls", "replaced", "mismatch"] = ""
 
 
 class ErrorWords:
@@ -152,6 +161,8 @@ def _talk(line: str, errors: ErrorWords) -> LogEvent | None:
         return LogEvent(word="distrust", text=text)
     if _TLS_FAILED.search(line):
         return LogEvent(word="tls", text=text)
+    if _NO_NAME.search(line):
+        return LogEvent(word="name", text=text)
     if _REPLACED.search(line):
         return LogEvent(word="replaced")
     if _MISMATCH.search(line):
@@ -171,8 +182,11 @@ def _dialled(line: str) -> tuple[str, int | None] | None:
     found = [each for each in _DIALS.finditer(line) if address_or_none(each[1].strip("[]")) is not None]
     if len({each[1].strip("[]") for each in found}) != 1:
         return None
+    address = found[0][1].strip("[]")
+    if before := _SIX_AND_PORT.fullmatch(address if line[found[0].end() :].startswith("...") else ""):
+        return before[1], int(before[2])
     port = _PORT_AFTER.match(line[found[-1].end() :])
-    return found[0][1].strip("[]"), int(port[1]) if port and 0 < int(port[1]) < 65536 else None
+    return address, int(port[1]) if port and 0 < int(port[1]) < 65536 else None
 
 
 def _reply_in(line: str) -> re.Match[str] | None:

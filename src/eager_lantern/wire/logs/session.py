@@ -169,7 +169,9 @@ class _Reading:
             answers = self.asked == "HOST"  # RFC 7151, section 3.2
             return begun and not answers and (bool(self.asked) or self.ended)
         if each.dials and each.text in opening:
-            return begun and (self.ended or self.log.rung is not None)
+            own_port = self.log.dialled[1] if self.log.dialled else None
+            again = None in (own_port, each.dials[1]) or each.dials[1] == own_port  # else it is for data
+            return begun and again and (self.ended or self.log.rung is not None)
         return each.verb == "USER" and self.ended
 
     def _well(self, rung: Rung) -> None:
@@ -265,6 +267,9 @@ class _Reading:
             self._ill("login", "refused", words=words)
         elif self.asked in ("PORT", "EPRT") and kind == 2:
             self._well("announce")
+        elif code == 200 and not self.asked and _ACTIVE_ACCEPTED.search(words):
+            log.mode = "active"  # a program that does not show its commands
+            self._well("announce")
         elif self.asked in ("PASV", "EPSV", "PORT", "EPRT") and kind in (4, 5):
             self._ill("announce", "refused", words=words)
         elif self.transfer is not None and self.asked in TRANSFERS and kind in (4, 5):
@@ -328,6 +333,9 @@ class _Reading:
             self._ill("secure", "wrong", words=event.text)
         elif event.word in ("distrust", "tls") and log.rung == "secure":
             self._heard(event.text)
+        elif event.word == "name" and log.reached is None and log.rung is None:
+            self._ill("name", "refused", words=event.text)
+            self.ended = True
         elif event.word == "replaced":
             log.replaced = True
         elif event.word == "mismatch":
@@ -346,6 +354,9 @@ class _Reading:
             self._ill(self.transfer or "list" if waiting and self.opened else "data", *FAILED)
         log.waits = waiting
         log.works = log.works and log.rung is None
+
+
+_ACTIVE_ACCEPTED = re.compile(r"\b(?:PORT|EPRT) command")
 
 
 def _after(reached: Rung | None) -> Rung:
@@ -371,7 +382,7 @@ def _named_address(event: LogEvent) -> str:
 
 _SSH = re.compile(
     r"SSH-2\.0-|SSH2?_MSG_[A-Z]+|SSH2?_FXP?_[A-Z]+|SSH authentication methods available|establishing ssh session|"
-    r"kex_exchange_identification|\bdebug[123]: "
+    r"kex_exchange_identification|\bdebug[123]: |\bssh: connect to host\b"
 )
 _SSH_DIALS = re.compile(r"Connecting to (\S{1,255}) \[([0-9A-Fa-f:.]{2,45})\] port (\d{1,5})")
 _SSH_SIGNS: tuple[tuple[re.Pattern[str], Rung, Outcome], ...] = (  # public interface: OpenSSH's words, RFC 4250's names
