@@ -17,7 +17,7 @@ from ...core.diagnosis.words import Testimony
 from ...core.model.site import Site
 from ...core.observed.observation import Observation, Situation
 from ...core.values.outcomes import Outcome, Rung
-from ...wire.terminal_safe import printable
+from ...wire.logs.lines import said
 from ..damage import guarded
 from ..results.observations import service_for
 from ..shipped import shipped_text
@@ -66,7 +66,7 @@ def read_server_log(
             continue
         client = next((each for match in _ADDRESS.finditer(line) if (each := client_at(site, match[1]))), "")
         if not client and sign.means:
-            named.setdefault(sign.means, Testimony(printable(line.strip()), path.name, frozenset(sign.means)))
+            named.setdefault(sign.means, Testimony(said(line), path.name, frozenset(sign.means)))
         elif client:
             found.append(_observed(sign, line, path, site, client, protocol))
     return alike(found, len(found), path.name), tuple(named.values())
@@ -83,6 +83,4 @@ def _observed(
     tried = Situation(client, service_for(path, site, client, protocol), known_program=False)
     if sign.outcome == "ok":
         return Observation(tried, path.name, sign.rung, one_sided=True)  # what the client got is not in it
-    return Observation(
-        tried, path.name, None, sign.rung, (sign.outcome,), words=(printable(line.strip()),), named=sign.means
-    )
+    return Observation(tried, path.name, None, sign.rung, (sign.outcome,), words=(said(line),), named=sign.means)

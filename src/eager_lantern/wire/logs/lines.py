@@ -94,6 +94,13 @@ _REPLACED = re.compile(
 """A client that goes to the server's own address and not to that of the passive reply."""
 _MISMATCH = re.compile(r"address mismatch", re.I)
 """A client that goes nowhere for such a reply."""
+_SECRET = re.compile(
+    r"([A-Za-z0-9._%+-]{1,64}:)[^\s:@/]{1,200}(?=@)|"
+    r"((?:pass(?:word|wd|phrase)?|secret|token|key)[\"']?\s{0,3}[=:]\s{0,3})\S{1,200}|"
+    r"(\blogin\s{1,3}\S{1,64}\s{1,3}password\s{1,3})\S{1,200}",
+    re.I,
+)
+"""A password as addresses (RFC 3986, section 3.2.1), settings and netrc files have it."""
 _FOUR = r"(?:\d{1,3}\.){3}\d{1,3}"
 _SIX = r"\[?[0-9A-Fa-f]{0,4}:[0-9A-Fa-f:]{2,39}\]?"
 _DIALS = re.compile(rf"(?<![\w.:=@/])({_FOUR}|{_SIX})(?!\w|\.\d)")
@@ -147,16 +154,21 @@ def events_of(lines: list[str], errors: ErrorWords) -> Iterator[LogEvent]:
             inside = _end_of_reply(reply[1], i, lines)
         if reply and (not command or reply.start() < command.start()):
             rest = _QUOTED_END.sub("", line[reply.end() :].strip())
-            yield LogEvent(code=int(reply[1]), text=printable(_unwrapped(int(reply[1]), rest, lines[i + 1 : i + 3])))
+            yield LogEvent(code=int(reply[1]), text=said(_unwrapped(int(reply[1]), rest, lines[i + 1 : i + 3])))
         elif command:
             yield LogEvent(command[1], text="" if command[1] == "PASS" else command[2].strip())
         elif talk := _talk(line, errors):
             yield talk
 
 
+def said(text: str) -> str:
+    """Words that may be shown: without what stands for a password, plainly visible, and not too long."""
+    return printable(_SECRET.sub(r"\1\2\3…", text.strip()), MOST_OF_WORDS)
+
+
 def _talk(line: str, errors: ErrorWords) -> LogEvent | None:
     """What a client says of its own."""
-    text = printable(line.strip(), MOST_OF_WORDS)
+    text = said(line)
     if _DISTRUST.search(line):
         return LogEvent(word="distrust", text=text)
     if _TLS_FAILED.search(line):

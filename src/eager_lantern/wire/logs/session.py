@@ -32,8 +32,7 @@ from typing import Literal
 from ...core.model.site import Mode
 from ...core.values.outcomes import Outcome, Rung
 from ..ftp import Endpoint, ProtocolFault, Reply, extended_port, passive_endpoint
-from ..terminal_safe import printable
-from .lines import ENGLISH, FOLDERS, MOST_OF_WORDS, TRANSFERS, Errors, ErrorWords, LogEvent, events_of
+from .lines import ENGLISH, FOLDERS, TRANSFERS, Errors, ErrorWords, LogEvent, events_of, said
 
 FAILED: tuple[Outcome, ...] = ("refused", "silent", "wrong")
 MOST_LINES, MOST_SESSIONS, MOST_WORDS = 100_000, 500, 5
@@ -465,4 +464,4 @@ def _ssh_came(log: SessionTold, rung: Rung, outcome: Outcome, line: str) -> None
     else:
         log.rung, log.outcomes = rung, (outcome,)
         if len(log.words) < MOST_WORDS:
-            log.words.append(printable(line.strip(), MOST_OF_WORDS))
+            log.words.append(said(line))
