@@ -63,7 +63,7 @@ UNINJECTED = {
     "not-promised", "too-many-connections", "storage-full", "passive-refused", "range-in-use", "tls-version-differs",
     "tls-implicit-explicit", "certificate-issuer-unknown", "ssh-subsystem-missing", "ssh-algorithms-differ",
     "host-key-changed", "account-shell-refused", "account-root-writable", "account-home-owner", "client-barred",
-    "client-dials-elsewhere",
+    "client-dials-elsewhere", "name-unresolved",
 }  # fmt: skip
 """No fault of a device, or none that the lab's stand-in servers can have: benchmarks/evidence.py holds these against
 recordings of real ones."""
