@@ -363,3 +363,22 @@ def test_a_log_that_ends_before_a_transfer_does_is_inconclusive_and_says_where(
     assert (both.returncode, result["as_promised"], result["inconclusive"]) == (3, False, ["cut.log"])
     alone = run("diagnose", AFTER, "--log", "field-station=whole.log", cwd=tmp_path)
     assert (alone.returncode, "as promised" in alone.stdout) == (0, True)
+
+
+def test_two_faults_at_once_are_told_side_by_side_and_what_is_alone_is_certain(tmp_path: Path) -> None:
+    (tmp_path / "login.log").write_text(
+        "220 Tides\nAUTH TLS\n234 go\nUSER desk\n331 go\nPASS x\n530 Login incorrect.\n"
+    )
+    said = "220 Tides\nAUTH TLS\n234 go\nUSER station\n230 in\nPASV\n227 (198,51,100,61,239,16)\nLIST\nTimeoutError\n"
+    (tmp_path / "data.log").write_text(said)
+    logs = ("--log", "field-station=data.log", "--log", "office-desk=login.log")
+    shown = " ".join(run("diagnose", AFTER, *logs, cwd=tmp_path).stdout.split())
+    assert "two faults at once" in shown
+    assert shown.index("One of:") < shown.index("Besides it one of:") < shown.index("something else")
+    replaced = said.replace("227 (198,51,100,61", "227 (10,61,4,20").replace(
+        "LIST", "Using server address instead\nLIST"
+    )
+    (tmp_path / "data.log").write_text(replaced)
+    shown = " ".join(run("diagnose", AFTER, *logs[:2], cwd=tmp_path).stdout.split())
+    certain = shown.index("Certain: ◆ tide-exchange announces its own address in the passive reply")
+    assert certain < shown.index("Besides it one of:") < shown.index("no forward for ports")

@@ -1,12 +1,13 @@
 """What `diagnose` shows: what was seen, what explains it, and what to try next."""
 
-from collections.abc import Iterator, Sequence, Set
+from collections.abc import Iterator, Sequence
 
+from msgspec.structs import replace
 from rich.console import RenderableType
 from rich.text import Text
 
 from ..core.diagnosis.diagnosis import CauseGroup, Diagnosis, NamedCause, named_causes
-from ..core.diagnosis.fault import FaultKind
+from ..core.diagnosis.fault import Fault
 from ..core.diagnosis.next_test import Weighed
 from ..core.diagnosis.wording import Instruction, came_of, whose
 from ..core.model.site import Site
@@ -14,6 +15,7 @@ from ..core.values.text_value import SitePath
 from .ledger import LineOf
 from .screen import ACCENT, HOLDS, RISKS, STOPS, STRONG, UNTRIED, Share, between, columns, command
 
+NO_BREAK, LEAST = "\u00a0", 0.01
 MOST_IN_FULL, MOST_OTHERS, MOST_OUTCOMES, MOST_WORDS = 3, 5, 5, 2
 
 
@@ -42,9 +44,9 @@ def diagnose_view(
     elif found.verdict == "none":
         yield from _unexplained(found, file)
     else:
-        for number, group in enumerate(found.groups if whole else found.groups[:2], start=1):
-            yield from _group(number, group, bool(file), line, whole)
-        yield from _left_out(found, whole)
+        for number, group in enumerate(found.groups[: _shown(found, whole)], start=1):
+            yield from _group(number, group, bool(file), line, whole, 1 - found.something_else)
+        yield from _left_out(found, _shown(found, whole))
         yield from _rest(found)
     if found.test is not None and instruction is not None:
         yield from _next_test_rows(found.test, instruction, whole)
@@ -118,28 +120,23 @@ def _unexplained(found: Diagnosis, file: str) -> Iterator[RenderableType]:
         yield Text(f"  → {where}: addresses, ports, modes, places of the clients?", style=ACCENT)
 
 
-def _group(number: int, group: CauseGroup, in_file: bool, line: LineOf, whole: bool) -> Iterator[RenderableType]:
-    causes = named_causes(group)
-    yield Text.assemble((f"{number}. ", STRONG), (_percent(group.probability), STRONG), f"  {_how_many(causes)}")
-    certain = group.certain
-    if certain:
-        yield Text("  Certain:", style=STRONG)
-        yield from _parts([(each.message, each.place, each.look, each.cure) for each in certain], in_file, line)
-        yield Text("  Besides it one of:", style=STRONG)
-    known = {(each.kind, each.place) for each in certain}
-    open_parts = [_open_parts(each, known) for each in causes]
-    full = len(causes) if whole else MOST_IN_FULL
-    for cause, parts in list(zip(causes, open_parts, strict=True))[:full]:
-        yield from _parts(parts, in_file, line, _share(cause, causes))
-    rest = list(zip(causes, open_parts, strict=True))[full:]
-    table = columns(widths=(5, None))
-    for cause, parts in rest[:MOST_OTHERS]:
-        messages = ", and ".join(message for message, *_ in parts)
-        line_of = (_line_number(cause.place, in_file, line), UNTRIED)
-        table.add_row(Text("  ◆", style=STOPS), Text.assemble(messages, line_of, (_share(cause, causes), UNTRIED)))
-    yield table
-    if len(rest) > MOST_OTHERS:
-        yield Text(f"    and {len(rest) - MOST_OTHERS} more, less likely (--all shows them)", style=UNTRIED)
+def _group(
+    number: int, group: CauseGroup, in_file: bool, line: LineOf, whole: bool, known_share: float
+) -> Iterator[RenderableType]:
+    """A group; ``known_share`` is how likely it is that the cause is one of those that are known."""
+    percent = _percent(group.probability * known_share)
+    if sides := group.sides:
+        yield Text.assemble((f"{number}. ", STRONG), (percent, STRONG), "  two faults at once")
+        for i, side in enumerate(sides):
+            certain = len(side) == 1
+            yield Text("  Certain:" if certain else "  One of:" if i == 0 else "  Besides it one of:", style=STRONG)
+            rows = [([_part_of(each.fault)], each.probability * known_share) for each in side]
+            yield from _listed(rows, in_file, line, whole)
+        yield ""
+        return
+    causes = [replace(each, probability=each.probability * known_share) for each in named_causes(group)]
+    yield Text.assemble((f"{number}. ", STRONG), (percent, STRONG), f"  {_how_many(causes)}")
+    yield from _listed([(_parts_of(each), each.probability) for each in causes], in_file, line, whole)
     yield ""
 
 
@@ -147,16 +144,31 @@ Part = tuple[str, SitePath, str, str]
 """What is wrong, where in the file, where to look, and the cure."""
 
 
-def _open_parts(cause: NamedCause, certain: Set[tuple[FaultKind, SitePath]]) -> list[Part]:
-    """The faults of a cause but for those that are certain."""
-    parts = [(cause.message, cause.place, cause.look, cause.cure)]
-    beside = (each for each in cause.beside if (each.kind, each.place) not in certain)
-    return parts + [(each.message, each.place, each.look, each.cure) for each in beside]
+def _part_of(fault: Fault) -> Part:
+    return fault.message, fault.place, fault.look, fault.cure
 
 
-def _share(cause: NamedCause, causes: Sequence[NamedCause]) -> str:
-    """How likely one of several is by itself."""
-    return f"  {_percent(cause.probability)}" if len(causes) > 1 else ""
+def _parts_of(cause: NamedCause) -> list[Part]:
+    return [(cause.message, cause.place, cause.look, cause.cure), *map(_part_of, cause.beside)]
+
+
+def _listed(
+    rows: Sequence[tuple[list[Part], float]], in_file: bool, line: LineOf, whole: bool
+) -> Iterator[RenderableType]:
+    """Causes with the share of each where there are several, the first ones with where to look and their cures."""
+    full = len(rows) if whole else MOST_IN_FULL
+    shares = [f"  {_percent(chance).replace(' ', NO_BREAK)}" if len(rows) > 1 else "" for _, chance in rows]
+    for (parts, _), share in list(zip(rows, shares, strict=True))[:full]:
+        yield from _in_full(parts, in_file, line, share)
+    table = columns(widths=(5, None))
+    rest = list(zip(rows, shares, strict=True))[full:]
+    for (parts, _), share in rest[:MOST_OTHERS]:
+        messages = ", and ".join(message for message, *_ in parts)
+        line_of = (_line_number(parts[0][1], in_file, line), UNTRIED)
+        table.add_row(Text("  ◆", style=STOPS), Text.assemble(messages, line_of, (share, UNTRIED)))
+    yield table
+    if len(rest) > MOST_OTHERS:
+        yield Text(f"    and {len(rest) - MOST_OTHERS} more, less likely (--all shows them)", style=UNTRIED)
 
 
 def _how_many(causes: Sequence[NamedCause]) -> str:
@@ -167,7 +179,7 @@ def _how_many(causes: Sequence[NamedCause]) -> str:
     return f"{len(causes)} causes fit; the likeliest first ({_percent(likeliest.probability)} by itself)"
 
 
-def _parts(parts: Sequence[Part], in_file: bool, line: LineOf, share: str = "") -> Iterator[RenderableType]:
+def _in_full(parts: Sequence[Part], in_file: bool, line: LineOf, share: str) -> Iterator[RenderableType]:
     table = columns(widths=(5, None))
     for i, (message, place, look, cure) in enumerate(parts):
         mark = Text("  ◆", style=STOPS) if i == 0 else Text("  and", style=STOPS)
@@ -180,13 +192,18 @@ def _parts(parts: Sequence[Part], in_file: bool, line: LineOf, share: str = "") 
 
 def _line_number(place: SitePath, in_file: bool, line: LineOf) -> str:
     number = line(place) if in_file else None
-    return f"  line {number}" if number else ""
+    return f"  line{NO_BREAK}{number}" if number else ""
 
 
-def _left_out(found: Diagnosis, whole: bool) -> Iterator[RenderableType]:
-    left = () if whole else found.groups[2:]
+def _shown(found: Diagnosis, whole: bool) -> int:
+    """How many groups are shown: without ``--all`` two, and none that is all but excluded beside the first."""
+    return len(found.groups) if whole else 2 if len(found.groups) > 1 and found.groups[1].probability >= LEAST else 1
+
+
+def _left_out(found: Diagnosis, shown: int) -> Iterator[RenderableType]:
+    left = found.groups[shown:]
     if left:
-        chance = _percent(sum(each.probability for each in left))
+        chance = _percent(sum(each.probability for each in left) * (1 - found.something_else))
         yield Text(
             f"{chance}  {sum(len(each.causes) for each in left)} further causes (--all shows them)", style=UNTRIED
         )

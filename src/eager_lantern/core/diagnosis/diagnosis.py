@@ -48,13 +48,39 @@ class CauseGroup(Struct, frozen=True):
     findings: tuple[Finding, ...] = ()
 
     @property
-    def certain(self) -> tuple[Fault, ...]:
-        """Faults that every cause has, where each has others as well: these are there, whichever else is."""
-        one, *others = (each.hypothesis.faults for each in self.causes) if self.causes else ((),)
-        if len(one) < 2 or not others:
-            return ()
-        keys = [{(each.kind, each.place) for each in faults} for faults in others]
-        return tuple(each for each in one if all((each.kind, each.place) in known for known in keys))
+    def sides(self) -> tuple[tuple["Open", ...], ...]:
+        """Where two faults have to be there at once: what the one may be, and what the other may be, the likeliest
+        first; nothing where the causes do not part so. What stands alone on its side is certain."""
+        return _sides(self.causes)
+
+
+class Open(Struct, frozen=True):
+    """A fault that may be there, and how likely it is."""
+
+    fault: Fault
+    probability: float
+
+
+def _sides(causes: Sequence[Explanation]) -> tuple[tuple[Open, ...], ...]:
+    pairs = [each.hypothesis.faults for each in causes]
+    if not pairs or any(len(each) != 2 for each in pairs):
+        return ()
+    side: dict[Fault, int] = {pairs[0][0]: 0}
+    for _ in pairs:  # what stands beside a fault of one side is of the other
+        for one, other in (*pairs, *((b, a) for a, b in pairs)):
+            if one in side and side.setdefault(other, 1 - side[one]) == side[one]:
+                return ()
+        if all(each in side for pair in pairs for each in pair):
+            break
+    if not all(each in side for pair in pairs for each in pair):
+        return ()
+    share: dict[Fault, float] = {}
+    for cause, pair in zip(causes, pairs, strict=True):
+        for each in pair:
+            share[each] = share.get(each, 0.0) + cause.probability
+    found = [[Open(each, share[each]) for each in share if side[each] == which] for which in (0, 1)]
+    ordered = (tuple(sorted(each, key=lambda one: -one.probability)) for each in found)
+    return tuple(sorted(ordered, key=len))
 
 
 class Diagnosis(Struct, frozen=True):
@@ -113,7 +139,7 @@ def diagnose(
     return Diagnosis(tuple(seen), groups, test, something_else=rest, testimonies=testimonies)
 
 
-SOMETHING_ELSE = 0.05
+SOMETHING_ELSE = 0.01
 """How often, of all causes, it is none of the kinds that are known."""
 
 
@@ -248,15 +274,14 @@ _NOT_PROMISED = NamedCause(
 
 
 def named_causes(group: CauseGroup) -> tuple[NamedCause, ...]:
-    """Every cause of a group, the likeliest first; what is certain stands last in each."""
+    """Every cause of a group, the likeliest first."""
     return tuple(_causes(group))
 
 
 def _causes(group: CauseGroup) -> Iterator[NamedCause]:
-    certain = {(each.kind, each.place) for each in group.certain}
     for each in group.causes:
         if each.hypothesis.faults:
-            one, *beside = sorted(each.hypothesis.faults, key=lambda fault: (fault.kind, fault.place) in certain)
+            one, *beside = each.hypothesis.faults
             sentences = one.message, one.look, one.cure
             yield NamedCause(one.kind, one.at, each.probability, *sentences, one.place, tuple(beside))
         elif not group.findings:

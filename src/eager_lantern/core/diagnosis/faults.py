@@ -145,11 +145,17 @@ def _passive_faults(topology: Topology, i: int, service: Service, seen: SeenValu
         others = _unknown_addresses(topology, seen.announced) or _some(free_address(topology, INTERNET, 4))
         if others:
             stale = (Destination(addresses=Addresses((each,))) for each in others)
-            yield Fault("announce-stale", announce, at, variants_of(site, announce, *stale), values)
+            found = of(found=_listed(_unknown_addresses(topology, seen.announced)))
+            yield Fault("announce-stale", announce, at, variants_of(site, announce, *stale), (*values, *found))
 
 
 def _some(address: Address | None) -> tuple[Address, ...]:
     return () if address is None else (address,)
+
+
+def _listed(addresses: tuple[Address, ...]) -> str:
+    """Addresses that were seen, to stand behind what they are called; empty where none was."""
+    return f" ({', '.join(map(str, addresses))})" if addresses else ""
 
 
 def _unknown_addresses(topology: Topology, seen: tuple[Address, ...]) -> tuple[Address, ...]:
@@ -213,7 +219,8 @@ def _name_faults(topology: Topology, seen: SeenValues) -> Iterator[Fault]:
         others = _unknown_addresses(topology, seen.dialled) or _some(free_address(topology, INTERNET, family))
         if others and name.addresses:
             old = variants_of(site, place, *(Addresses((each,)) for each in others))
-            yield Fault("name-lags", place, name.name, old, of(addresses=name.addresses))
+            found = _listed(_unknown_addresses(topology, seen.dialled))
+            yield Fault("name-lags", place, name.name, old, of(addresses=name.addresses, found=found))
         six = free_address(topology, INTERNET, 6)
         if six is not None and not name.addresses.of_family(6):
             yield Fault(
