@@ -15,7 +15,8 @@ from ..core.values.text_value import SitePath
 from .ledger import LineOf
 from .screen import ACCENT, HOLDS, RISKS, STOPS, STRONG, UNTRIED, Share, between, columns, command
 
-NO_BREAK, LEAST = "\u00a0", 0.01
+LEAST = 0.01
+"""A group that is less likely is not shown beside the first."""
 MOST_IN_FULL, MOST_OTHERS, MOST_OUTCOMES, MOST_WORDS = 3, 5, 5, 2
 
 
@@ -157,15 +158,15 @@ def _listed(
 ) -> Iterator[RenderableType]:
     """Causes with the share of each where there are several, the first ones with where to look and their cures."""
     full = len(rows) if whole else MOST_IN_FULL
-    shares = [f"  {_percent(chance).replace(' ', NO_BREAK)}" if len(rows) > 1 else "" for _, chance in rows]
+    shares = [_percent(chance) if len(rows) > 1 else "" for _, chance in rows]
     for (parts, _), share in list(zip(rows, shares, strict=True))[:full]:
         yield from _in_full(parts, in_file, line, share)
-    table = columns(widths=(5, None))
+    table = columns(widths=(_margin(shares[0]) if shares else 5, None))
     rest = list(zip(rows, shares, strict=True))[full:]
     for (parts, _), share in rest[:MOST_OTHERS]:
         messages = ", and ".join(message for message, *_ in parts)
         line_of = (_line_number(parts[0][1], in_file, line), UNTRIED)
-        table.add_row(Text("  ◆", style=STOPS), Text.assemble(messages, line_of, (share, UNTRIED)))
+        table.add_row(_mark("◆", share), Text.assemble(messages, line_of))
     yield table
     if len(rest) > MOST_OTHERS:
         yield Text(f"    and {len(rest) - MOST_OTHERS} more, less likely (--all shows them)", style=UNTRIED)
@@ -180,19 +181,28 @@ def _how_many(causes: Sequence[NamedCause]) -> str:
 
 
 def _in_full(parts: Sequence[Part], in_file: bool, line: LineOf, share: str) -> Iterator[RenderableType]:
-    table = columns(widths=(5, None))
+    table = columns(widths=(_margin(share), None))
     for i, (message, place, look, cure) in enumerate(parts):
-        mark = Text("  ◆", style=STOPS) if i == 0 else Text("  and", style=STOPS)
+        mark = _mark("◆", share) if i == 0 else _mark("and", "")
         where = (_line_number(place, in_file, line), UNTRIED)
-        table.add_row(mark, Text.assemble((message, STRONG), where, (share if i == 0 else "", UNTRIED)))
+        table.add_row(mark, Text.assemble((message, STRONG), where))
         table.add_row("", Text(f"look: {look}"))
         table.add_row("", Text(f"→ {cure}", style=ACCENT))
     yield table
 
 
+def _margin(share: str) -> int:
+    """How wide the column is that marks a cause, with its share where it has one."""
+    return 14 if share else 5
+
+
+def _mark(sign: str, share: str) -> Text:
+    return Text.assemble((f"  {sign}", STOPS), (f" {share:>8}" if share else "", UNTRIED))
+
+
 def _line_number(place: SitePath, in_file: bool, line: LineOf) -> str:
     number = line(place) if in_file else None
-    return f"  line{NO_BREAK}{number}" if number else ""
+    return f"  line {number}" if number else ""
 
 
 def _shown(found: Diagnosis, whole: bool) -> int:
