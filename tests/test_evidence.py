@@ -1,10 +1,12 @@
 """What files from clients, the server and the router show: sessions, captures, logs, sockets, tracked connections."""
 
+import asyncio
 import io
 import json
 import socket
 import time
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import dpkt
@@ -12,11 +14,13 @@ import pytest
 import yaml
 from program import AFTER, result_of, run
 
+from eager_lantern.cli.visits import visits_of
 from eager_lantern.core.diagnosis.diagnosis import Diagnosis, diagnose
 from eager_lantern.core.diagnosis.fault import FaultKind
 from eager_lantern.core.diagnosis.words import Meaning, named_by
 from eager_lantern.core.model.site import Site
-from eager_lantern.core.observed.observation import Observation
+from eager_lantern.core.observed.climb import Climb, Dialled, RungSeen
+from eager_lantern.core.observed.observation import Observation, observation_of
 from eager_lantern.formats.evidence.all import read_evidence
 from eager_lantern.formats.site.site_file import parse_site, read_site
 from eager_lantern.formats.weights import shipped_knowledge
@@ -207,3 +211,30 @@ def test_a_log_of_many_sessions_is_read_in_time_that_grows_with_its_length() -> 
     started = time.perf_counter()
     assert len(read_log(one * 400)) == 400
     assert time.perf_counter() - started < 200 * max(short, 0.001)
+
+
+@pytest.mark.parametrize(
+    ("leads_to", "goes_to", "said"),
+    [
+        ("198.51.100.61", "198.51.100.61", "tides.saltmarsh.example is 198.51.100.61"),
+        ("198.51.100.99", "198.51.100.99", "is 198.51.100.99 here; the site file has 198.51.100.61"),
+        (None, "198.51.100.61", "has no address here; the site file's 198.51.100.61 is used"),
+    ],
+)
+def test_a_visit_goes_where_the_name_leads_at_its_place(leads_to: str | None, goes_to: str, said: str) -> None:
+    async def find(name: str, port: int) -> str:
+        if leads_to is None:
+            raise OSError("no such name")
+        return leads_to
+
+    place: Any = SimpleNamespace(name="x", find=find)
+    (wanted,) = asyncio.run(visits_of(SITE, "field-station", "tide-exchange", "passive", place))
+    assert (wanted.plan.target.name, wanted.plan.target.address) == ("tides.saltmarsh.example", goes_to)
+    assert wanted.plan.target.found.endswith(said)
+
+
+def test_a_visit_to_an_old_address_of_the_name_names_the_name() -> None:
+    rungs = (RungSeen("name", "ok", ""), RungSeen("connect", "silent", ""))
+    climb = Climb("x", "tide-exchange", "field-station", "passive", rungs, dialled=Dialled("x", "198.51.100.99", 21))
+    seen = observation_of(climb, "field-station", "tide-exchange", "x.json")
+    assert frozenset({"name-lags"}) in first_group(diagnose(SITE, [seen], KNOWN))

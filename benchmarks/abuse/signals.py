@@ -29,6 +29,8 @@ CODES = {signal.SIGINT: (130, -signal.SIGINT), signal.SIGTERM: (143,)}
 def abused(minutes: float, seed: int, workers: int) -> list[str]:
     """One after the other until the time is over."""
     chance, found, count, worst = Random(seed), list[str](), 0, 0.0
+    if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:  # as in the background of a shell: its children would too
+        signal.signal(signal.SIGINT, signal.default_int_handler)
     end = time.monotonic() + 60 * minutes
     while time.monotonic() < end:
         name = chance.choice(list(LASTING))

@@ -27,6 +27,7 @@ from ..core.network.topology import Topology
 from ..core.observed.climb import Climb
 from ..core.observed.compared import Outlook
 from ..core.predict.endpoints import position_of, targets
+from ..core.values.addresses import address_or_none
 from ..core.values.outcomes import Rung
 from ..core.values.ports import PortSet
 from ..formats.shipped import shipped_advice
@@ -36,6 +37,7 @@ from ..live.common.visit_plan import Credentials, FolderLook, LockoutGuard, Look
 from ..live.ftp.visit import probe_port, visit_ftp
 from ..live.vantage.base import Vantage, place_called
 from ..live.vantage.local import HERE
+from ..wire.terminal_safe import printable
 from .arguments.sites import known
 from .ending import has_terminal
 
@@ -79,7 +81,29 @@ async def visits_of(
     if not chosen:
         chosen = [_unpromised(site, client, service_name, mode)]
     topology = Topology(site)
-    return [_wanted(topology, client, each) for each in chosen]
+    stated = frozenset(map(str, targets(topology, position_of(topology, client.name))))
+    return [await _as_looked_up(_wanted(topology, client, each), place, stated) for each in chosen]
+
+
+LOOK_UP_SECONDS = 3.0
+
+
+async def _as_looked_up(wanted: WantedVisits, place: Vantage, stated: frozenset[str]) -> WantedVisits:
+    """The visit to where the name leads at the place that it is made from, as it does for a client there: a name that
+    still has an old address there is found out. A name that leads nowhere is taken as the site file has it, with the
+    addresses that are ``stated``."""
+    target = wanted.plan.target
+    if target.address is None or address_or_none(target.name) is not None:
+        return wanted
+    name = printable(target.name)
+    try:
+        address = await asyncio.wait_for(place.find(target.name, target.port), LOOK_UP_SECONDS)
+    except (OSError, UnicodeError, TimeoutError):
+        address, found = target.address, f"{name} has no address here; the site file's {target.address} is used"
+    else:
+        differs = f" here; the site file has {target.address}" if address not in stated else ""
+        found = f"{name} is {address}{differs}"
+    return replace(wanted, plan=replace(wanted.plan, target=replace(target, address=address, found=found)))
 
 
 def _is_wanted(promise: Promise, service: str, mode: Mode | None) -> bool:

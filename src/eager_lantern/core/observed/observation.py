@@ -10,7 +10,7 @@ from typing import Literal
 from msgspec import Struct
 
 from ..model.site import Client, Mode
-from ..values.addresses import Address
+from ..values.addresses import Address, address_or_none
 from ..values.outcomes import Outcome, Rung
 from ..values.ports import PortSet
 from .climb import Climb, RungSeen
@@ -120,6 +120,7 @@ def observation_of(climb: Climb, client: str, service: str, source: str) -> Obse
         extended=_extended(climb),
         secured=_under_tls(climb),
         reports=not only_knocked,
+        dialled=_dialled(climb),
     )
     failed = stopped is not None and stopped.outcome in FAILED
     moved = sum(each in _WITH_DATA for each in well)
@@ -159,6 +160,12 @@ def _outcomes_at(climb: Climb, stopped: RungSeen) -> tuple[Outcome, ...]:
 
 def _extended(climb: Climb) -> bool | None:
     return None if climb.reply is None else climb.reply.extended
+
+
+def _dialled(climb: Climb) -> Address | None:
+    """Where the control connection was made to; None for a name of which that is not kept."""
+    found = address_or_none(climb.dialled.address or climb.dialled.name) if climb.dialled else None
+    return None if found is None or found.kind == "loopback" else found
 
 
 def _under_tls(climb: Climb) -> bool | None:

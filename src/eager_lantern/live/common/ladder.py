@@ -161,7 +161,7 @@ def shown(dialled: Dialled) -> str:
 async def looked_up(plan: VisitPlan) -> tuple[str, str]:
     """The address to connect to, and how it was found. Raises Failed."""
     if plan.target.address is not None:
-        return plan.target.address, f"{plan.target.name} is {plan.target.address}, as given"
+        return plan.target.address, plan.target.found or f"{plan.target.name} is {plan.target.address}, as given"
     with contextlib.suppress(ValueError):
         return str(Address.parse(plan.target.name)), "an address, nothing to look up"
     try:

@@ -102,13 +102,15 @@ def directly(address: str, port: int, source: str = "", source_port: int = 0) ->
 @dataclass(frozen=True, slots=True)
 class Target:
     """Where a visit goes: ``name`` is what users type and certificates are made for, ``address`` is where to
-    connect when the name is not to be looked up. Whose visit it is, to which service, as the site names them."""
+    connect when the name is not to be looked up, ``found`` how that was found where it was looked up before. Whose
+    visit it is, to which service, as the site names them."""
 
     name: str
     port: int
     address: str | None = None
     client: str = "here"
     service: str = ""
+    found: str = ""
 
 
 @dataclass(frozen=True, slots=True)
