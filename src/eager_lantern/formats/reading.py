@@ -58,6 +58,16 @@ class NotUsable(OSError):
         super().__init__(0, why)
 
 
+def read_document(path: Path, most: int) -> bytes:
+    """The bytes of a file that somebody has named. Raises BadInput for what cannot be read or has more."""
+    try:
+        return read_regular(path, most)
+    except NotUsable as error:
+        raise BadInput(str(path), InputProblem(0, error.strerror or "")) from None
+    except OSError as error:
+        raise BadInput(str(path), InputProblem(0, f"cannot be read: {error.strerror}")) from None
+
+
 def read_regular(path: Path, most: int) -> bytes:
     """The bytes of a regular file of at most so many. Raises OSError, NotUsable among it: for a folder, for what may
     never end (a pipe, a device), for files of the system, and for more than the limit."""

@@ -20,7 +20,7 @@ from ...core.sheets.sheet import UNTOLD
 from ...core.values.addresses import Address, AddressSet
 from ...core.values.ports import EVERY_PORT, PortSet
 from ..damage import guarded
-from ..reading import BadInput, InputProblem, NotUsable, read_regular
+from ..reading import BadInput, InputProblem, read_document
 from .format import DeviceFormat, one_by_one
 
 MOST_BYTES, MOST_ROWS = 20_000_000, 100_000
@@ -88,12 +88,7 @@ def _is_rule_table(file: str, text: str) -> bool:
 @guarded
 def read_table_text(path: Path) -> str:
     """The text of a table in UTF-8, or in the encoding that older spreadsheets write (ISO 8859-1). Raises BadInput."""
-    try:
-        raw = read_regular(path, MOST_BYTES)
-    except NotUsable as error:
-        raise BadInput(str(path), InputProblem(0, error.strerror or "")) from None
-    except OSError as error:
-        raise BadInput(str(path), InputProblem(0, f"cannot be read: {error.strerror}")) from None
+    raw = read_document(path, MOST_BYTES)
     try:
         return raw.decode("utf-8-sig")
     except UnicodeDecodeError:

@@ -11,7 +11,7 @@ from ...core.model.site import Site
 from ...core.observed.observation import Observation
 from ...wire.logs.capture import CapturedSession, Segment, sessions_in
 from ..damage import guarded
-from ..reading import BadInput, InputProblem, NotUsable, read_regular
+from ..reading import BadInput, InputProblem, read_document
 from .session_logs import alike, observed
 from .whose import client_at, is_own
 
@@ -23,12 +23,7 @@ MAGIC = (b"\xd4\xc3\xb2\xa1", b"\xa1\xb2\xc3\xd4", b"\x4d\x3c\xb2\xa1", b"\xa1\x
 @guarded
 def read_capture(path: Path, site: Site) -> tuple[CapturedSession, ...]:
     """The sessions with the services of a site in a capture. Raises BadInput for what is no capture."""
-    try:
-        raw = read_regular(path, MOST_BYTES)
-    except NotUsable as error:
-        raise BadInput(str(path), InputProblem(0, error.strerror or "")) from None
-    except OSError as error:
-        raise BadInput(str(path), InputProblem(0, f"cannot be read: {error.strerror}")) from None
+    raw = read_document(path, MOST_BYTES)
     services = [each for each in site.services if each.protocol != "other"]
     ports = {each.control_port.number for each in services}
     ports |= {each.reaches.port.number for each in site.clients if each.reaches and each.reaches.port}

@@ -17,7 +17,7 @@ from ...core.values.ports import PortSet
 from ...wire.logs.lines import Errors
 from ...wire.logs.session import NoSessionLog, SessionTold, read_log
 from ..damage import guarded
-from ..reading import BadInput, InputProblem, NotUsable, read_regular
+from ..reading import BadInput, InputProblem, read_document
 from ..results.observations import service_for
 from ..shipped import shipped_text
 from ..site.yaml_tree import YamlTree
@@ -42,12 +42,7 @@ def read_session_logs(path: Path, site: Site, client: str) -> tuple[Observation,
 def text_of_log(path: Path) -> str:
     """A log in the encoding that it was written in (UTF-8, UTF-16 with its mark, else Windows-1252), without what
     steers a terminal."""
-    try:
-        raw = read_regular(path, MOST_BYTES)
-    except NotUsable as error:
-        raise BadInput(str(path), InputProblem(0, error.strerror or "")) from None
-    except OSError as error:
-        raise BadInput(str(path), InputProblem(0, f"cannot be read: {error.strerror}")) from None
+    raw = read_document(path, MOST_BYTES)
     if raw.startswith((BOM_UTF16_LE, BOM_UTF16_BE)):
         text = raw.decode("utf-16", errors="replace")
     else:
