@@ -168,7 +168,9 @@ def _account_faults(site: Site) -> Iterator[Fault]:
         place: SitePath = ("accounts", i)
         whose = f"account “{account.name}” of {account.service}"
         for clients in _sharing(account.clients):
-            yield from _login_faults(site, place, whose, account.service, clients)
+            alone = len(clients) < len(account.clients)
+            named = f"{whose}, at {clients[0]}," if alone else whose
+            yield from _login_faults(site, place, named, account.service, clients)
     for i, service in enumerate(site.services):
         with_account = {client for each in site.accounts if each.service == service.name for client in each.clients}
         users = (each.client for each in site.promises if each.service == service.name and each.holds == "works")
