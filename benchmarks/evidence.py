@@ -5,8 +5,9 @@
 Each folder below FOLDER is a fault: ``coast.site.yaml`` (the site as it is meant), ``CLIENT-PROGRAM.log``,
 ``CLIENT.seen.json`` (a kept visit) and ``truth.json``: ``right`` lists the sets of kinds that name the fault,
 ``stages`` how each program ended. A row a fault: whether a cause that is right stands in the first group of causes from
-all logs together and from all visits, the size of that group, and how many single logs come out right, inconclusive, or
-wrong. A log of a session that worked is right when it is reported as promised; a failed one is never right as that.
+all logs together and from all visits, the size of that group (causes/pages of settings to look at), and how many single
+logs come out right, inconclusive, or wrong. A log of a session that worked is right when it is reported as promised; a
+failed one is never right as that.
 """
 
 import json
@@ -16,7 +17,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from eager_lantern.core.diagnosis.diagnosis import Diagnosis, Knowledge, diagnose
+from eager_lantern.core.diagnosis.diagnosis import CauseGroup, Diagnosis, Knowledge, diagnose, pages_of
 from eager_lantern.core.model.site import Site
 from eager_lantern.core.observed.observation import Observation
 from eager_lantern.formats.evidence.session_logs import read_session_logs
@@ -65,7 +66,7 @@ def main() -> None:
         row = outcome(together, right, fails, True)
         whole[row] += 1
         if row == "right" and together.groups:
-            sizes.append(len(together.groups[0].causes))
+            sizes.append((len(together.groups[0].causes), pages(together.groups[0])))
         seen_by = outcome(from_visits, right, True, True) if from_visits else "-"
         print(
             f"{folder.name:<28}{row + size(together):<16}{seen_by + size(from_visits):<16}"
@@ -76,7 +77,10 @@ def main() -> None:
             for source, seen in logs:
                 found = diagnose(site, seen, known)
                 print(f"    {source}: {outcome(found, right, source not in worked, True)}: {kinds(found)}")
-    print(f"all logs: {dict(whole)}; causes in a first group that is right: {sum(sizes) / max(1, len(sizes)):.1f}")
+    causes, places = (sum(each) / max(1, len(sizes)) for each in zip(*sizes, strict=True))
+    print(
+        f"all logs: {dict(whole)}; in a first group that is right: {causes:.1f} causes, {places:.1f} pages to look at"
+    )
     print(f"single logs: {dict(singles)}")
 
 
@@ -118,7 +122,12 @@ def outcome(found: Diagnosis, right: Sequence[frozenset[str]], failed: bool, sho
 
 
 def size(found: Diagnosis | None) -> str:
-    return f" ({len(found.groups[0].causes)})" if found and found.groups else ""
+    return f" ({len(found.groups[0].causes)}/{pages(found.groups[0])})" if found and found.groups else ""
+
+
+def pages(group: CauseGroup) -> int:
+    """Pages of settings to look at; of two faults at once those of both."""
+    return sum(map(len, pages_of(group)))
 
 
 def kinds(found: Diagnosis | None) -> str:

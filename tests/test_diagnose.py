@@ -9,6 +9,7 @@ from typing import Any
 
 import pytest
 import yaml
+from msgspec.structs import replace
 from program import AFTER, BEFORE, DATA, result_of, run
 from test_sites import changed as with_set
 
@@ -80,6 +81,17 @@ def test_a_fault_that_shows_is_in_the_first_group(fault: Fault) -> None:
     else:
         assert (fault.kind, fault.place) in first(found)
         assert sum(each.probability for each in found.groups) == pytest.approx(1)
+
+
+def test_a_fault_of_a_client_changes_nothing_for_another() -> None:
+    """Not even where a server has to take a foreign address for it to show at all."""
+    of_clients = [each for each in FAULTS if each.place[0] == "clients"]
+    assert {each.kind for each in of_clients} >= {"client-names-private", "client-other-mode"}
+    tries = [replace(each, mode=mode) for each in TRIES for mode in ("passive", "active")]
+    for fault in of_clients:
+        for tried in (each for each in tries if each.client != fault.at):
+            for way in fault.variants:
+                assert PREDICTED.ends(way, tried) == PREDICTED.ends((), tried), (fault.kind, fault.at, tried.client)
 
 
 def told(fault: Fault) -> Diagnosis:
@@ -259,12 +271,23 @@ def _answered(folder: Path, numbers: str) -> subprocess.CompletedProcess[str]:
 
 def test_without_a_site_file_answers_lead_to_causes_in_words(tmp_path: Path) -> None:
     asked = _answered(
-        tmp_path, "1 1 1 1 1 3 1 1"
-    )  # outside, FTP, passive; let in, never a listing; it hangs; inside yes
+        tmp_path, "3 1 1 1 1 1 3 1 1"
+    )  # outside at all unknown; outside, FTP, passive; let in, never a listing; it hangs; inside yes
     assert asked.returncode == 1
     assert "the router has no forward for the data range" in asked.stdout
     assert "61200" not in asked.stdout + asked.stderr
     assert "eager-lantern new" in asked.stdout
+
+
+def test_what_works_for_others_outside_leaves_the_place_of_the_one_for_whom_it_fails(tmp_path: Path) -> None:
+    """The router's forward is not asked about once a phone outside got through it."""
+    asked = _answered(tmp_path, "1 1 2 2 1")  # works for some; outside, SFTP; no greeting, it hangs
+    assert "●  anybody outside → the SFTP service" in asked.stdout
+    assert "the network of a client outside lets only few ports out" in asked.stdout
+    assert "the router has no forward for" not in asked.stdout
+    nobody = _answered(tmp_path, "2 1 2 2 1")
+    assert "the router has no forward for" in nobody.stdout
+    assert "the network of a client outside lets only few ports out" not in nobody.stdout
 
 
 def test_a_visit_of_a_host_asks_whose_it_was_and_leads_to_a_command_to_type(
@@ -313,8 +336,8 @@ def test_without_a_site_file_an_sftp_listing_that_hangs_outside_is_a_line_that_l
     tmp_path: Path,
 ) -> None:
     asked = _answered(
-        tmp_path, "1 2 1 1 3 1 1"
-    )  # outside, SFTP; greeted, let in, never a listing; it hangs; inside yes
+        tmp_path, "3 1 2 1 1 3 1 1"
+    )  # outside at all unknown; outside, SFTP; greeted, let in, never a listing; it hangs; inside yes
     assert "full packets are lost at the outside line of the router" in asked.stdout
     assert "eager-lantern new --clients-can ssh" in asked.stdout
 

@@ -165,6 +165,7 @@ def _ask_until_settled(
         count = sum(len(each.causes) for each in found.groups)
         tell(["", f"{count} causes explain it. Next best test, {how.place}: {how.do}"])
         tell([command(f"  {how.command}", ACCENT)] if how.command else [])
+        tell([f"or {how.by_hand}"] if how.by_hand else [])
         outcomes = [*(each.words for each in found.test.outcomes), ""]
         shown = [each or UNKNOWN for each in outcomes]
         number = _chosen("What came of it?", shown)

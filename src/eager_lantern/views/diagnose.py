@@ -6,8 +6,7 @@ from msgspec.structs import replace
 from rich.console import RenderableType
 from rich.text import Text
 
-from ..core.diagnosis.diagnosis import CauseGroup, Diagnosis, NamedCause, named_causes
-from ..core.diagnosis.fault import Fault
+from ..core.diagnosis.diagnosis import CauseGroup, Diagnosis, NamedCause, Page, pages_of
 from ..core.diagnosis.next_test import Weighed
 from ..core.diagnosis.wording import Instruction, came_of, whose
 from ..core.model.site import Site
@@ -125,67 +124,102 @@ def _group(
     number: int, group: CauseGroup, in_file: bool, line: LineOf, whole: bool, known_share: float
 ) -> Iterator[RenderableType]:
     """A group; ``known_share`` is how likely it is that the cause is one of those that are known."""
+    sides = pages_of(group)
     percent = _percent(group.probability * known_share)
-    if sides := group.sides:
-        yield Text.assemble((f"{number}. ", STRONG), (percent, STRONG), "  two faults at once")
-        for i, side in enumerate(sides):
-            certain = len(side) == 1
+    how_many = "two faults at once" if len(sides) > 1 else _how_many(sides[0])
+    yield Text.assemble((f"{number}. ", STRONG), (percent, STRONG), f"  {how_many}")
+    for i, pages in enumerate(sides):
+        if len(sides) > 1:
+            certain = sum(len(each.causes) for each in pages) == 1
             yield Text("  Certain:" if certain else "  One of:" if i == 0 else "  Besides it one of:", style=STRONG)
-            rows = [([_part_of(each.fault)], each.probability * known_share) for each in side]
-            yield from _listed(rows, in_file, line, whole)
-        yield ""
-        return
-    causes = [replace(each, probability=each.probability * known_share) for each in named_causes(group)]
-    yield Text.assemble((f"{number}. ", STRONG), (percent, STRONG), f"  {_how_many(causes)}")
-    yield from _listed([(_parts_of(each), each.probability) for each in causes], in_file, line, whole)
+        yield from _pages(pages, known_share, in_file, line, whole)
     yield ""
 
 
-Part = tuple[str, SitePath, str, str]
-"""What is wrong, where in the file, where to look, and the cure."""
-
-
-def _part_of(fault: Fault) -> Part:
-    return fault.message, fault.place, fault.look, fault.cure
-
-
-def _parts_of(cause: NamedCause) -> list[Part]:
-    return [(cause.message, cause.place, cause.look, cause.cure), *map(_part_of, cause.beside)]
-
-
-def _listed(
-    rows: Sequence[tuple[list[Part], float]], in_file: bool, line: LineOf, whole: bool
+def _pages(
+    pages: Sequence[Page], known_share: float, in_file: bool, line: LineOf, whole: bool
 ) -> Iterator[RenderableType]:
-    """Causes with the share of each where there are several, the first ones with where to look and their cures."""
-    full = len(rows) if whole else MOST_IN_FULL
-    shares = [_percent(chance) if len(rows) > 1 else "" for _, chance in rows]
-    for (parts, _), share in list(zip(rows, shares, strict=True))[:full]:
-        yield from _in_full(parts, in_file, line, share)
-    table = columns(widths=(_margin(shares[0]) if shares else 5, None))
-    rest = list(zip(rows, shares, strict=True))[full:]
-    for (parts, _), share in rest[:MOST_OTHERS]:
-        messages = ", and ".join(message for message, *_ in parts)
-        line_of = (_line_number(parts[0][1], in_file, line), UNTRIED)
-        table.add_row(_mark("◆", share), Text.assemble(messages, line_of))
-    yield table
-    if len(rest) > MOST_OTHERS:
-        yield Text(f"    and {len(rest) - MOST_OTHERS} more, less likely (--all shows them)", style=UNTRIED)
+    """Where to look, the first pages with what they may have wrong."""
+    full = len(pages) if whole else MOST_IN_FULL
+    alone = sum(len(each.causes) for each in pages) == 1
+    for page in pages[:full]:
+        causes = [replace(each, probability=each.probability * known_share) for each in page.causes]
+        first, *others = causes
+        share = "" if alone else _percent(page.probability * known_share)
+        if not others:
+            yield from _in_full(first, in_file, line, share)
+            continue
+        where = columns(widths=(_margin(share), None))
+        name = f"{page.at}: {_section_name(page.section)}"
+        where.add_row(_mark("◆", share), Text.assemble((name, STRONG), ", one look shows which"))
+        yield where
+        yield from _in_full(first, in_file, line, _percent(first.probability), mark=" ")
+        shown = others if whole else others[:MOST_OTHERS]
+        for each in shown:
+            if whole:
+                yield from _in_full(each, in_file, line, _percent(each.probability), mark=" ")
+            else:
+                yield _one_line(each, in_file, line)
+        if len(others) > len(shown):
+            yield _more(len(others) - len(shown), _margin(share))
+    rest = [each for page in pages[full:] for each in page.causes]
+    for page in pages[full : full + MOST_OTHERS]:
+        yield _one_line(replace(page.causes[0], probability=page.probability * known_share), in_file, line, "◆")
+    if len(rest) > len(pages[full : full + MOST_OTHERS]):
+        yield _more(len(rest) - len(pages[full : full + MOST_OTHERS]), 4)
 
 
-def _how_many(causes: Sequence[NamedCause]) -> str:
-    """How many causes fit, and the share of the likeliest: that of the group is no single cause's."""
-    if len(causes) == 1:
-        return "one cause"
-    likeliest = causes[0]
-    return f"{len(causes)} causes fit; the likeliest first ({_percent(likeliest.probability)} by itself)"
+def _more(count: int, indent: int) -> Text:
+    return Text(f"{' ' * indent}and {count} more, less likely (--all shows them)", style=UNTRIED)
 
 
-def _in_full(parts: Sequence[Part], in_file: bool, line: LineOf, share: str) -> Iterator[RenderableType]:
+def _one_line(cause: NamedCause, in_file: bool, line: LineOf, mark: str = " ") -> RenderableType:
+    share = _percent(cause.probability)
     table = columns(widths=(_margin(share), None))
+    where = (_line_number(cause.place, in_file, line), UNTRIED)
+    table.add_row(_mark(mark, share), Text.assemble(", and ".join(cause.messages), where))
+    return table
+
+
+_SECTIONS = {
+    "incoming": "incoming filter",
+    "outgoing": "outgoing filter",
+    "inward": "filter, inward",
+    "outward": "filter, outward",
+    "outside": "outside line",
+    "passive": "passive transfers",
+    "active": "active transfers",
+    "tls": "TLS",
+    "control_port": "the service",
+    "services": "accounts",
+    "names": "names",
+    "addresses": "addresses",
+}
+
+
+def _section_name(section: SitePath) -> str:
+    """The last key of a place in the file, in words: forwards, incoming filter, accounts."""
+    last = next((key for key in reversed(section) if isinstance(key, str)), "")
+    return _SECTIONS.get(last, last.replace("_", " "))
+
+
+def _how_many(pages: Sequence[Page]) -> str:
+    """How many causes fit, and at how many places they are looked for."""
+    count = sum(len(each.causes) for each in pages)
+    if count == 1:
+        return "one cause"
+    at = f", at {len(pages)} places" if len(pages) > 1 else ", all at one place"
+    return f"{count} causes fit{at}; the likeliest first"
+
+
+def _in_full(cause: NamedCause, in_file: bool, line: LineOf, share: str, mark: str = "◆") -> Iterator[RenderableType]:
+    table = columns(widths=(_margin(share), None))
+    parts = [(cause.message, cause.place, cause.look, cause.cure)]
+    parts += [(each.message, each.place, each.look, each.cure) for each in cause.beside]
     for i, (message, place, look, cure) in enumerate(parts):
-        mark = _mark("◆", share) if i == 0 else _mark("and", "")
+        sign = _mark(mark, share) if i == 0 else _mark("and", "")
         where = (_line_number(place, in_file, line), UNTRIED)
-        table.add_row(mark, Text.assemble((message, STRONG), where))
+        table.add_row(sign, Text.assemble((message, STRONG), where))
         table.add_row("", Text(f"look: {look}"))
         table.add_row("", Text(f"→ {cure}", style=ACCENT))
     yield table
@@ -238,6 +272,10 @@ def _next_test_rows(weighed: Weighed, instruction: Instruction, whole: bool) -> 
     yield where
     if instruction.command:
         yield command(f"  {instruction.command}", ACCENT)
+    if instruction.by_hand:
+        hand = columns(widths=(1, None))
+        hand.add_row("", Text(f"or {instruction.by_hand}", style=UNTRIED))
+        yield hand
     shown = weighed.outcomes if whole else weighed.outcomes[:MOST_OUTCOMES]
     table = columns(widths=(3, Share(3), 10, Share(2)))
     for each in shown:

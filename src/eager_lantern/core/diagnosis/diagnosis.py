@@ -17,7 +17,7 @@ from ..values.addresses import Addresses
 from ..values.ports import PortSet
 from ..values.text_value import SitePath
 from ..verdict import judge
-from .fault import Fault, FaultKind, SeenValues, Wording
+from .fault import SECTION_KEYS, Fault, FaultKind, SeenValues, Wording
 from .faults import faults_of
 from .hypotheses import AS_DESCRIBED, PAIR_WEIGHT, Explanation, Hypothesis, Predictions, explanations, ranked
 from .likelihood import UNKNOWN_SHARE
@@ -126,11 +126,16 @@ def diagnose(
             if not each.settles and not (each.one_sided and (each.tried.client, each.tried.service) in settled_tries)
         )
         return Diagnosis(tuple(seen), (), as_described=not cut_short, inconclusive=cut_short, testimonies=testimonies)
-    if described is not None and not accused:
-        return Diagnosis(tuple(seen), (_by_the_file(site, faults, described, seen),), testimonies=testimonies)
-    explaining = explanations(predictions, faults, known.weights, seen)
+    stated = _by_the_file(site, faults, described, seen) if described is not None else None
+    of_file = _kinds_of(stated) if stated is not None else frozenset()
+    contrary = any(named and named.isdisjoint(of_file) for named in map(predictions.named, seen))
+    if stated is not None and not accused and not contrary:
+        return Diagnosis(tuple(seen), (stated,), testimonies=testimonies)
+    if stated is not None:  # whatever else it may be explains the words, and not how the try ended
+        faults = tuple(each for each in faults if predictions.is_named(each, seen))
+    explaining = explanations(predictions, faults, known.weights, seen, of_file)
     found = weighed_by(predictions, explaining, answers)
-    groups = tuple(_groups(found))
+    groups = tuple(each if stated is None else _with_stated(each, stated) for each in _groups(found))
     if not groups:
         parted = () if explaining else _contradicting(predictions, faults, seen)
         return Diagnosis(tuple(seen), (), parted=parted, something_else=1.0, testimonies=testimonies)
@@ -191,6 +196,35 @@ def _by_the_file(
     return CauseGroup(1.0, (replace(described, probability=1.0),), broken)
 
 
+def _with_stated(group: CauseGroup, stated: CauseGroup) -> CauseGroup:
+    """A group with what the file itself predicts in place of the site as it is described."""
+    described = next((each for each in group.causes if not each.hypothesis.faults), None)
+    if described is None:
+        return group
+    own = (replace(each, probability=each.probability * described.probability) for each in stated.causes)
+    causes = (*own, *(each for each in group.causes if each is not described))
+    return CauseGroup(group.probability, tuple(sorted(causes, key=lambda each: -each.probability)), stated.findings)
+
+
+_STATES: Mapping[FindingKind, tuple[FaultKind, ...]] = {
+    "tls-not-spoken": ("tls-demanded", "tls-refused", "client-without-tls"),
+    "tls-reuse-trap": ("reuse-demanded",),
+    "certificate-name-differs": ("certificate-of-other-name",),
+    "active-client-names-private": ("client-names-private", "client-other-mode"),
+    "account-rights-conflict": ("account-without-right",),
+    "account-without-path": ("account-without-folder",),
+    "port-taken-by-another": ("other-program-on-port",),
+    "range-too-small": ("range-in-use",),
+}
+"""Which kinds of faults a finding is of, where the site file itself states what a server's words are about."""
+
+
+def _kinds_of(stated: CauseGroup) -> frozenset[FaultKind]:
+    """The kinds of faults that the file itself states."""
+    of_findings = (kind for each in stated.findings for kind in _STATES.get(each.kind, ()))
+    return frozenset((*of_findings, *(fault.kind for each in stated.causes for fault in each.hypothesis.faults)))
+
+
 def _strays(site: Site, tried: Situation) -> Iterator[FaultKind]:
     """In what a try is another than what is promised to its client."""
     promised = {each.mode for each in site.promises if (each.client, each.service) == (tried.client, tried.service)}
@@ -209,7 +243,8 @@ def _seen_values(seen: Sequence[Observation]) -> SeenValues:
     announced = dict.fromkeys(each.announced for each in seen if each.announced is not None)
     dialled = dict.fromkeys(each.tried.dialled for each in seen if each.tried.dialled is not None)
     landed = dict.fromkeys(each.landed for each in seen if each.landed is not None)
-    return SeenValues(PortSet.of(*found), tuple(announced), tuple(dialled), tuple(landed))
+    clients = frozenset(each.tried.client for each in seen)
+    return SeenValues(PortSet.of(*found), tuple(announced), tuple(dialled), tuple(landed), clients)
 
 
 def _groups(found: Sequence[Explanation]) -> Iterator[CauseGroup]:
@@ -262,6 +297,47 @@ class NamedCause(Struct, frozen=True):
         return (self.message, *(each.message for each in self.beside))
 
 
+class Page(Struct, frozen=True):
+    """A page of a device's settings, or a part of the server's or a client's: one look at it shows which of its causes
+    is there, and what it is. Causes that no observation separates are mostly of few pages."""
+
+    at: str
+    section: SitePath
+    probability: float
+    causes: tuple[NamedCause, ...]
+
+
+def pages_of(group: CauseGroup) -> tuple[tuple[Page, ...], ...]:
+    """Where to look for the causes of a group, the likeliest page first: for two faults at once by the side that they
+    are on, else all of them together.
+
+    >>> def cause(kind, at, share, *place):
+    ...     return NamedCause(kind, at, share, f"{at}: {kind}", "", "", place)
+    >>> off = cause("forward-off", "edge", 0.3, "gateways", 0, "forwards", 0)
+    >>> digit = cause("forward-digit-off", "edge", 0.1, "gateways", 0, "forwards", 1)
+    >>> shut = cause("default-shut", "store", 0.35, "server", "filter", "incoming", "default")
+    >>> [(each.at, each.section[-1], round(each.probability, 2)) for each in _pages([shut, off, digit])]
+    [('edge', 'forwards', 0.4), ('store', 'incoming', 0.35)]
+    """
+    sides = [tuple(_named(each.fault, each.probability) for each in side) for side in group.sides]
+    return tuple(map(_pages, sides or [named_causes(group)]))
+
+
+def _pages(causes: Sequence[NamedCause]) -> tuple[Page, ...]:
+    found: dict[tuple[str, SitePath], list[NamedCause]] = {}
+    for each in causes:
+        found.setdefault((each.at, each.place[:SECTION_KEYS]), []).append(each)
+    pages = (
+        Page(at, section, sum(each.probability for each in its), tuple(its)) for (at, section), its in found.items()
+    )
+    return tuple(sorted(pages, key=lambda each: -each.probability))
+
+
+def _named(fault: Fault, probability: float, beside: tuple[Fault, ...] = ()) -> NamedCause:
+    sentences = fault.message, fault.look, fault.cure
+    return NamedCause(fault.kind, fault.at, probability, *sentences, fault.place, beside)
+
+
 _NOT_PROMISED = NamedCause(
     "not-promised",
     "the site file",
@@ -282,8 +358,7 @@ def _causes(group: CauseGroup) -> Iterator[NamedCause]:
     for each in group.causes:
         if each.hypothesis.faults:
             one, *beside = each.hypothesis.faults
-            sentences = one.message, one.look, one.cure
-            yield NamedCause(one.kind, one.at, each.probability, *sentences, one.place, tuple(beside))
+            yield _named(one, each.probability, tuple(beside))
         elif not group.findings:
             yield _NOT_PROMISED
         else:

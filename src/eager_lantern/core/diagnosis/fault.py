@@ -126,6 +126,10 @@ class Effect(Struct, frozen=True):
     clients: tuple[str, ...] = ()
     share: float = 1.0
 
+    def meets(self, service: str, client: str) -> bool:
+        """Whether sessions of a client with a service end so."""
+        return self.service == service and (not self.clients or client in self.clients)
+
 
 Way = tuple[Change | Effect, ...]
 """One way in which something may have gone wrong: a few changes of the site and effects together."""
@@ -140,12 +144,17 @@ def changes_in(way: Way) -> tuple[Change, ...]:
 class SeenValues(Struct, frozen=True):
     """Values that were seen, which faults take rather than invented ones: data ports of which it is known what became
     of them (a range may end between any two), addresses that a server announced, and that clients dialled, and ports of
-    the server that control connections came to."""
+    the server that control connections came to; and which clients were seen."""
 
     ports: PortSet = PortSet()
     announced: tuple[Address, ...] = ()
     dialled: tuple[Address, ...] = ()
     landed: tuple[int, ...] = ()
+    clients: frozenset[str] = frozenset()
+
+
+SECTION_KEYS = 3
+"""Keys of a site that lead to a page of settings: ``gateways``, which of them, ``forwards``."""
 
 
 class Fault(Struct, frozen=True):
@@ -164,6 +173,11 @@ class Fault(Struct, frozen=True):
     message: str = ""
     look: str = ""
     cure: str = ""
+
+    @property
+    def section(self) -> SitePath:
+        """The page of a device's settings, or the part of the server's, that has to be opened to see it."""
+        return self.place[:SECTION_KEYS]
 
     @property
     def changes_site(self) -> bool:
@@ -219,6 +233,8 @@ def variants_of(site: Site, place: SitePath, *values: Any) -> Variants:
     return tuple((change(site, place, each),) for each in values)
 
 
+ACCEPTS_OTHER = "accepts_other_address"
+"""The key of what a server does with a client in active mode that names an address that it does not come from."""
 _QUARTERS = 4
 MOVED_BY = (100, -100, 1000)
 

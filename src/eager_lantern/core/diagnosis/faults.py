@@ -22,7 +22,20 @@ from ..values.addresses import Address, Addresses
 from ..values.outcomes import Outcome, Rung
 from ..values.ports import UNPRIVILEGED, PortSet
 from ..values.text_value import SitePath
-from .fault import Effect, Fault, FaultKind, SeenValues, Variants, consistent, cut, digit_off, moved, of, variants_of
+from .fault import (
+    ACCEPTS_OTHER,
+    Effect,
+    Fault,
+    FaultKind,
+    SeenValues,
+    Variants,
+    consistent,
+    cut,
+    digit_off,
+    moved,
+    of,
+    variants_of,
+)
 from .faults_on_the_way import filter_faults, forward_faults, gateway_faults
 from .situation import doors_of
 
@@ -36,7 +49,7 @@ def server_faults(topology: Topology, seen: SeenValues) -> Iterator[Fault]:
             yield from _tls(topology.site, i, service)
         if service.protocol == "ftp":
             yield from _passive_faults(topology, i, service, seen)
-    yield from _account_faults(topology.site)
+    yield from _account_faults(topology.site, seen)
     yield from _name_faults(topology, seen)
 
 
@@ -163,23 +176,23 @@ def _unknown_addresses(topology: Topology, seen: tuple[Address, ...]) -> tuple[A
     return tuple(each for each in seen if each not in doors_of(topology))
 
 
-def _account_faults(site: Site) -> Iterator[Fault]:
+def _account_faults(site: Site, seen: SeenValues) -> Iterator[Fault]:
     for i, account in enumerate(site.accounts):
         place: SitePath = ("accounts", i)
         whose = f"account “{account.name}” of {account.service}"
-        for clients in _sharing(account.clients):
-            alone = len(clients) < len(account.clients)
-            named = f"{whose}, at {clients[0]}," if alone else whose
-            yield from _login_faults(site, place, named, account.service, clients)
+        for whom in _sharing(account.clients, seen):
+            named = whose if len(whom) > 1 or len(whom[0]) == len(account.clients) else f"{whose}, at {whom[0][0]},"
+            yield from _login_faults(site, place, named, account.service, whom)
     for i, service in enumerate(site.services):
         with_account = {client for each in site.accounts if each.service == service.name for client in each.clients}
         users = (each.client for each in site.promises if each.service == service.name and each.holds == "works")
         without = [
             each for each in dict.fromkeys(users if service.protocol != "other" else ()) if each not in with_account
         ]
-        for clients in _sharing(without):
+        for whom in _sharing(without, seen):
+            clients = dict.fromkeys(client for each in whom for client in each)
             whose = f"the account of {', '.join(clients)} on {service.name}"
-            yield from _login_faults(site, ("services", i), whose, service.name, clients)
+            yield from _login_faults(site, ("services", i), whose, service.name, whom)
 
 
 def _users(site: Site, service: Service) -> list[str]:
@@ -188,11 +201,16 @@ def _users(site: Site, service: Service) -> list[str]:
     return list(dict.fromkeys(users)) if service.protocol != "other" else []
 
 
-def _sharing(clients: Sequence[str]) -> Iterator[tuple[str, ...]]:
-    """Whom a fault of an account concerns: all who share it, or one of them."""
-    if len(clients) > 1:
-        yield tuple(clients)
-    yield from ((each,) for each in clients)
+def _sharing(clients: Sequence[str], seen: SeenValues) -> Iterator[tuple[tuple[str, ...], ...]]:
+    """Whom a fault of an account may concern: all who share it, or one of them. Only where two of them were seen does
+    that make two faults of it."""
+    alone = tuple((each,) for each in clients)
+    if len(clients) < 2:
+        yield from ((each,) for each in alone)
+    elif len(seen.clients.intersection(clients)) < 2:
+        yield tuple(clients), *alone
+    else:
+        yield from ((each,) for each in (tuple(clients), *alone))
 
 
 _OF_ACCOUNT: tuple[tuple[FaultKind, Ends, str, str], ...] = (
@@ -207,10 +225,12 @@ _OF_ACCOUNT: tuple[tuple[FaultKind, Ends, str, str], ...] = (
 )
 
 
-def _login_faults(site: Site, place: SitePath, whose: str, service: str, clients: tuple[str, ...]) -> Iterator[Fault]:
+def _login_faults(
+    site: Site, place: SitePath, whose: str, service: str, whom: tuple[tuple[str, ...], ...]
+) -> Iterator[Fault]:
     for kind, ends, act, right in _OF_ACCOUNT:
-        values = of(account=whose, act=act, right=right)
-        yield Fault(kind, place, site.server.name, _effects(service, ends, clients), values)
+        ways = tuple(way for clients in whom for way in _effects(service, ends, clients))
+        yield Fault(kind, place, site.server.name, ways, of(account=whose, act=act, right=right))
 
 
 def _name_faults(topology: Topology, seen: SeenValues) -> Iterator[Fault]:
@@ -284,7 +304,7 @@ def _modes(site: Site, place: SitePath, client: CompleteClient) -> Iterator[Faul
 def _accepted(site: Site, variants: Variants) -> Variants:
     """The same where the server tries an address that is not its client's own, as many do."""
     doors = tuple(
-        change(site, ("services", i, "active", "accepts_other_address"), True)
+        change(site, ("services", i, "active", ACCEPTS_OTHER), True)
         for i, each in enumerate(site.services)
         if each.protocol == "ftp" and each.active is not None and not each.active.accepts_other_address
     )

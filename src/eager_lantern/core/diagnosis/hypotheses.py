@@ -19,7 +19,7 @@ from ..model.consistency import problems
 from ..model.site import Client, Site
 from ..network.topology import Topology
 from ..observed.observation import Observation, Situation
-from .fault import Effect, Fault, FaultKind, Way, changes_in
+from .fault import ACCEPTS_OTHER, Effect, Fault, FaultKind, Way, changes_in
 from .likelihood import aspects_of, chance_of
 from .situation import End, PossibleEnds, ends_with, session_of, shown_to_the_end, shows_late, with_stand_in
 from .words import Meaning, Testimony, borne_out, fit, named_by
@@ -80,11 +80,18 @@ class Predictions:
         return ends_with(self._sessions[key], tuple(each for each in way if isinstance(each, Effect)), tried)
 
     def _concerning(self, changes: tuple[Change, ...], tried: Situation) -> tuple[Change, ...]:
-        """Without the changes of other clients' habits and filters, which concern nobody else."""
+        """Without the changes of other clients' habits and filters, which concern nobody else, and without what the
+        server does for those habits alone."""
         own = next((i for i, each in enumerate(self.site.clients) if each.name == tried.client), None)
         if tried.holds == "shut":
             return changes
-        return tuple(each for each in changes if each.place[0] != "clients" or each.place[1] == own)
+        whose = {each.place[1] for each in changes if each.place[0] == "clients"}
+        return tuple(
+            each
+            for each in changes
+            if (each.place[0] != "clients" or each.place[1] == own)
+            and not (whose and own not in whose and each.place[-1] == ACCEPTS_OTHER)
+        )
 
     def _topology(self, changes: tuple[Change, ...], tried: Situation) -> Topology:
         key = (changes, tried.stands_in)
@@ -93,10 +100,14 @@ class Predictions:
         return self._topologies[key]
 
     def explanation(
-        self, hypothesis: Hypothesis, seen: Sequence[Observation], tried: Collection[Way] | None = None
+        self,
+        hypothesis: Hypothesis,
+        seen: Sequence[Observation],
+        tried: Collection[Way] | None = None,
+        described: frozenset[FaultKind] = frozenset(),
     ) -> Explanation | None:
         """The hypothesis with the likelihood of what was seen; None where it cannot explain it. ``tried`` are those of
-        its ways that may, where that is known."""
+        its ways that may, where that is known; ``described`` are kinds that the site has as it is described."""
         ways = _ways(hypothesis.faults)
         hopeful = ways if tried is None else tried
         fitting = [(way, chance) for way in hopeful if (chance := self._likelihood(way, seen))]
@@ -105,15 +116,35 @@ class Predictions:
         if not fitting:
             return None
         kinds = {each.kind for each in hypothesis.faults}
-        words = prod(fit(kinds, self._named(each)) for each in seen) if kinds else 1.0
+        words = prod(fit(described | self._kinds_met(hypothesis, each), self.named(each)) for each in seen)
         words *= borne_out(kinds, self._testimonies)
         mean = sum(chance for _, chance in fitting) / len(ways)
         best = max(chance for _, chance in fitting)
         return Explanation(hypothesis, words * mean, words * best, tuple(way for way, _ in fitting))
 
-    def _named(self, seen: Observation) -> frozenset[FaultKind]:
+    def named(self, seen: Observation) -> frozenset[FaultKind]:
+        """The kinds of faults that the words of an observation name."""
         named = named_by(seen.words, seen.rung, self._replies)
         return named | {each for each in get_args(FaultKind) if each in seen.named}
+
+    def is_named(self, fault: Fault, seen: Sequence[Observation]) -> bool:
+        """Whether words of a try that a fault concerns, or what somebody states, name a fault."""
+        accused = any(fault.kind in each.names for each in self._testimonies)
+        return accused or any(fault.kind in self.named(each) and self._meets(fault, each.tried) for each in seen)
+
+    def _kinds_met(self, hypothesis: Hypothesis, seen: Observation) -> frozenset[FaultKind]:
+        """The kinds of those faults that a try meets."""
+        return frozenset(each.kind for each in hypothesis.faults if self._meets(each, seen.tried))
+
+    def _meets(self, fault: Fault, tried: Situation) -> bool:
+        """Whether a fault concerns a try in any of its ways."""
+        return any(self._concerns(way, tried) for way in fault.variants)
+
+    def _concerns(self, way: Way, tried: Situation) -> bool:
+        effects = (each for each in way if isinstance(each, Effect))
+        return any(each.meets(tried.service, tried.client) for each in effects) or bool(
+            self._concerning(changes_in(way), tried)
+        )
 
     def _likelihood(self, way: Way, seen: Sequence[Observation]) -> float:
         """Of all that was seen together; what failed is asked first, since few faults explain it. What takes a long
@@ -144,12 +175,18 @@ class Predictions:
 
 
 def explanations(
-    predictions: Predictions, faults: Sequence[Fault], weights: Mapping[FaultKind, float], seen: Sequence[Observation]
+    predictions: Predictions,
+    faults: Sequence[Fault],
+    weights: Mapping[FaultKind, float],
+    seen: Sequence[Observation],
+    described: frozenset[FaultKind] = frozenset(),
 ) -> tuple[Explanation, ...]:
-    """All that explain everything that was seen, the likeliest first: as described, single faults, else pairs."""
+    """All that explain everything that was seen, the likeliest first: as described, single faults, else pairs.
+    ``described`` are kinds of faults that the site has as it is described."""
     whole = sum(weights[each.kind] for each in faults) or 1.0
     single = [Hypothesis(AS_DESCRIBED, 1.0), *(Hypothesis((each,), weights[each.kind] / whole) for each in faults)]
-    found = [each for every in single if (each := predictions.explanation(every, seen)) is not None]
+    alone = (predictions.explanation(every, seen, described=described) for every in single)
+    found = [each for each in alone if each is not None]
     if not found:
         pairs = islice(_pairs(predictions, faults, weights, whole, seen), MOST_PAIRS)
         found = [each for every, ways in pairs if (each := predictions.explanation(every, seen, ways)) is not None]

@@ -32,20 +32,20 @@ from typing import Literal
 from msgspec import Struct
 
 from ..model.entries import Typed
-from ..model.site import Client, Mode, Promise, Service, Site
+from ..model.site import INTERNET, Client, Mode, Promise, Service, Site
 from ..network.topology import Topology, free_address
-from ..observed.observation import Situation
+from ..observed.observation import Situation, ending_phrase
+from ..predict.endpoints import entrances
 from ..values.addresses import Addresses
 from ..values.outcomes import Outcome, Rung
 from ..values.text_value import SitePath
-from .fault import Fault
 from .hypotheses import Explanation, Predictions, ranked
 
-TestKind = Literal["visit", "other-mode", "from-inside", "on-server", "look", "look-elsewhere"]
+TestKind = Literal["visit", "other-mode", "from-inside", "from-outside", "on-server", "look", "look-elsewhere"]
 LEAST_BITS = 0.005
 MOST_ASKED = 120
 """Explanations that a test is weighed by, the likeliest first."""
-ON_SERVER, INSIDE = "the server itself", "anybody inside"
+ON_SERVER, INSIDE, OUTSIDE = "the server itself", "anybody inside", "anybody outside"
 
 
 class Showing(Struct, frozen=True):
@@ -161,7 +161,7 @@ def _showings(asked: Sequence[Explanation], spreads: Sequence[Spread]) -> Iterat
 def _spread(predictions: Predictions, each: Explanation, test: Test) -> Spread:
     """What a test would show if the cause were this one."""
     if test.tried is None:
-        faults = [fault for fault in each.hypothesis.faults if (fault.at, _section(fault)) == (test.at, test.section)]
+        faults = [fault for fault in each.hypothesis.faults if (fault.at, fault.section) == (test.at, test.section)]
         return {faults[0].message if faults else "all matches the site file": 1.0}
     found: dict[Hashable, float] = {}
     for way in each.variants:
@@ -172,7 +172,7 @@ def _spread(predictions: Predictions, each: Explanation, test: Test) -> Spread:
 
 
 def _showing_text(rung: Rung | None, outcome: Outcome) -> str:
-    return "it works" if rung is None else f"{outcome} at {rung}"
+    return "it works" if rung is None else ending_phrase(rung, (outcome,))
 
 
 def _tests(site: Site, found: Sequence[Explanation], done: Sequence[Situation]) -> Iterator[Test]:
@@ -183,14 +183,9 @@ def _tests(site: Site, found: Sequence[Explanation], done: Sequence[Situation]) 
     looks: dict[tuple[str, SitePath], str] = {}  # the likeliest fault of a section states what to look at there
     for each in found:
         for fault in each.hypothesis.faults:
-            looks.setdefault((fault.at, _section(fault)), fault.look)
+            looks.setdefault((fault.at, fault.section), fault.look)
     for (at, section), look in looks.items():
         yield Test("look" if at in own else "look-elsewhere", None, at, section, look)
-
-
-def _section(fault: Fault) -> SitePath:
-    """The page of a device's settings, or the part of the server's, that has to be opened to see a fault."""
-    return fault.place[:3]
 
 
 def _tries(site: Site) -> Iterator[tuple[Situation, TestKind]]:
@@ -221,7 +216,8 @@ def _mode_if_ftp(service: Service, mode: Mode) -> Mode | None:
 
 
 def _standing_clients(site: Site) -> Iterator[tuple[Client, TestKind]]:
-    """Who can always be: on the server itself, and at another address of its network."""
+    """Who can always be: on the server itself, at another address of its network, and, with a phone off the Wi-Fi,
+    outside."""
     server = site.server
     here = Client(name=ON_SERVER, network=server.network, on_server=True, reaches=Typed(name="localhost"))
     yield here, "on-server"
@@ -230,3 +226,17 @@ def _standing_clients(site: Site) -> Iterator[tuple[Client, TestKind]]:
     if free is not None and not any(each.network == server.network for each in site.clients):
         reached = Typed(Addresses(server.address.each[:1]))
         yield Client(name=INSIDE, network=server.network, address=Addresses((free,)), reaches=reached), "from-inside"
+    phone = anybody_outside(site)
+    if phone is not None:
+        yield phone, "from-outside"
+
+
+def anybody_outside(site: Site) -> Client | None:
+    """Somebody on the internet with an address of nobody and no filter, as a phone on its carrier's network is; None
+    where the server has no address there."""
+    topology = Topology(site)
+    doors = entrances(topology, INTERNET)
+    own = free_address(topology, INTERNET, doors[0].family) if doors else None
+    if own is None:
+        return None
+    return Client(name=OUTSIDE, network=INTERNET, address=Addresses((own,)), reaches=Typed(Addresses(doors)))

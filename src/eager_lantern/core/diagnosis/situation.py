@@ -93,7 +93,7 @@ def ends_with(session: PossibleEnds, effects: tuple[Effect, ...], tried: Situati
     """How the same ends where the server does otherwise."""
     ends = session.ends
     for each in effects:
-        if each.service == tried.service and (not each.clients or tried.client in each.clients):
+        if each.meets(tried.service, tried.client):
             ends = tuple(_with_effect(ends, _as_met(each, session.mode), session.secured))
     return ends
 

@@ -4,28 +4,14 @@ from shlex import quote
 
 from msgspec import Struct
 
-from ..model.site import Site
-from ..observed.observation import Observation, Situation
+from ..model.site import Client, Service, Site
+from ..observed.observation import Observation, Situation, ending_phrase
 from ..predict.endpoints import visit_command
 from ..values.outcomes import Outcome, Rung
 from ..values.phrases import ports_named
 from ..values.ports import PortSet
-from .next_test import ON_SERVER, Test, Weighed
+from .next_test import ON_SERVER, OUTSIDE, Test, Weighed
 
-_WHAT: dict[Rung, str] = {
-    "name": "the name is looked up",
-    "connect": "the connection is made",
-    "greet": "the server greets",
-    "secure": "TLS begins",
-    "host-key": "the host key is shown",
-    "login": "the login is tried",
-    "announce": "data is asked for",
-    "data": "the data connection is made",
-    "list": "the listing is asked for",
-    "send": "a file is sent",
-    "fetch": "a file is fetched",
-    "tidy": "the file is removed",
-}
 _PASSED: dict[Rung, str] = {
     "name": "the name look-up", "connect": "the connection", "greet": "the greeting", "secure": "TLS",
     "host-key": "the host key", "login": "the login", "announce": "the request for data", "data": "the data connection",
@@ -33,7 +19,6 @@ _PASSED: dict[Rung, str] = {
 }  # fmt: skip
 NO_ADDRESS = "SERVER-ADDRESS"
 """What stands in a command for an address that nobody has stated."""
-_HOW: dict[Outcome, str] = {"refused": "a refusal", "silent": "no answer", "wrong": "something else"}
 
 
 def whose(tried: Situation) -> str:
@@ -64,8 +49,7 @@ def came_of(seen: Observation) -> str:
 
 def _ending_text(seen: Observation) -> str:
     assert seen.rung is not None
-    how = " or ".join(_HOW[each] for each in seen.outcomes if each in _HOW)
-    return f"{how} when {_WHAT[seen.rung]}"
+    return ending_phrase(seen.rung, seen.outcomes)
 
 
 def _fate(ports: PortSet, rung: Rung | None, outcomes: tuple[Outcome, ...]) -> str:
@@ -73,11 +57,13 @@ def _fate(ports: PortSet, rung: Rung | None, outcomes: tuple[Outcome, ...]) -> s
 
 
 class Instruction(Struct, frozen=True):
-    """Where to stand, what to do there, and the command to type; of a look there is none."""
+    """Where to stand, what to do there, and the command to type; of a look there is none. ``by_hand`` is how the same
+    is done with the client alone, or with a phone."""
 
     place: str
     do: str
     command: str
+    by_hand: str = ""
 
 
 def instruction(site: Site, weighed: Weighed, file: str) -> Instruction:
@@ -88,24 +74,43 @@ def instruction(site: Site, weighed: Weighed, file: str) -> Instruction:
     return _to_try(site, test, test.tried, file)
 
 
+_NOTE = "open the folder, and note whether it lists, is refused, or hangs, and at which step"
+
+
 def _to_try(site: Site, test: Test, tried: Situation, file: str) -> Instruction:
     service = next(each for each in site.services if each.name == tried.service)
-    if tried.stands_in is not None:
-        on_server = tried.client == ON_SERVER
-        at = str(site.server.address.each[0]) if file else NO_ADDRESS
-        named = service.tls.names[0] if service.tls.names else ""
-        command = visit_command(site, service, named or at, service.control_port.number)
-        place = f"on {site.server.name} itself" if on_server else f"at another host of {site.server.network}"
-        return Instruction(place, "visit the service there", f"{command} --at {at}" if named else command)
     how = f" in {tried.mode} mode" if tried.mode else ""
+    if tried.stands_in is not None:
+        return _as_stand_in(site, service, tried.stands_in, file)
     extended = " with EPSV" if tried.extended else ""
     place = f"at the place of {tried.client}"
     do = f"visit {tried.service}{how}{extended}"
+    by_hand = f"with the program there: connect{how}{extended}, {_NOTE}"
     if not file:
         client = next(each for each in site.clients if each.name == tried.client)
         host = client.reaches.name if client.reaches else ""
-        return Instruction(place, do, visit_command(site, service, host or NO_ADDRESS, service.control_port.number))
+        command = visit_command(site, service, host or NO_ADDRESS, service.control_port.number)
+        return Instruction(place, do, command, by_hand)
     words = ["eager-lantern", "visit", file, "--client", tried.client, "--service", tried.service]
     words += ["--mode", tried.mode] if tried.mode else []
     words += ["--extended"] if tried.extended else []
-    return Instruction(place, do, " ".join(map(quote, words)))
+    return Instruction(place, do, " ".join(map(quote, words)), by_hand)
+
+
+def _as_stand_in(site: Site, service: Service, who: Client, file: str) -> Instruction:
+    """A visit by somebody who is on no site file: on the server, beside it, or outside."""
+    named = service.tls.names[0] if service.tls.names else ""
+    port = service.control_port.number
+    if who.name == OUTSIDE:
+        door = named or (str(who.reaches.addresses.each[0]) if file and who.reaches else NO_ADDRESS)
+        app = "SFTP" if service.protocol == "sftp" else f"FTP, {_SECURITY[service.tls.mode]}"
+        by_hand = f"with a phone: Wi-Fi off, any file transfer app, {door}, port {port}, {app}; {_NOTE}"
+        return Instruction("anywhere outside", "visit the service", visit_command(site, service, door, port), by_hand)
+    at = str(site.server.address.each[0]) if file else NO_ADDRESS
+    command = visit_command(site, service, named or at, port)
+    place = f"on {site.server.name} itself" if who.name == ON_SERVER else f"at another host of {site.server.network}"
+    by_hand = f"with any program there: connect to {at}, port {port}, {_NOTE}"
+    return Instruction(place, "visit the service there", f"{command} --at {at}" if named else command, by_hand)
+
+
+_SECURITY = {"none": "without TLS", "explicit": "explicit TLS", "implicit": "implicit TLS"}

@@ -194,3 +194,29 @@ def _port_fates(climb: Climb, stopped: RungSeen | None, well: list[Rung]) -> lis
     if stopped is not None and stopped.rung in ("data", "list"):
         return [PortFate(port, stopped.rung, (stopped.outcome,), drawn=True)]
     return []
+
+
+_WHAT: dict[Rung, str] = {
+    "name": "the name is looked up",
+    "connect": "the connection is made",
+    "greet": "the server greets",
+    "secure": "TLS begins",
+    "host-key": "the host key is shown",
+    "login": "the login is tried",
+    "announce": "data is asked for",
+    "data": "the data connection is made",
+    "list": "the listing is asked for",
+    "send": "a file is sent",
+    "fetch": "a file is fetched",
+    "tidy": "the file is removed",
+}
+_HOW: dict[Outcome, str] = {"refused": "a refusal", "silent": "no answer", "wrong": "something else"}
+
+
+def ending_phrase(rung: Rung, outcomes: tuple[Outcome, ...]) -> str:
+    """How a try ended.
+
+    >>> ending_phrase("data", ("silent",))
+    'no answer when the data connection is made'
+    """
+    return f"{' or '.join(_HOW.get(each, each) for each in outcomes)} when {_WHAT[rung]}"

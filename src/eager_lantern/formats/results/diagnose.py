@@ -5,7 +5,7 @@ from typing import Literal
 
 from msgspec import UNSET, UnsetType, field
 
-from ...core.diagnosis.diagnosis import Diagnosis, NamedCause, named_causes
+from ...core.diagnosis.diagnosis import Diagnosis, NamedCause, Page, named_causes, pages_of
 from ...core.diagnosis.fault import Fault, FaultKind
 from ...core.diagnosis.next_test import TestKind, Weighed
 from ...core.diagnosis.wording import came_of, instruction
@@ -90,11 +90,24 @@ class CauseResult(ResultPart, frozen=True, kw_only=True):
     with_: tuple[PartResult, ...] | UnsetType = field(default=UNSET, name="with")
 
 
+class PageResult(ResultPart, frozen=True, kw_only=True):
+    """A page of settings where one look separates its causes: whose it is, its section of the site file, how likely
+    the cause is there, and their kinds. ``side`` counts from 1 where two faults are
+    there at once: one of side 1 and one of side 2."""
+
+    at: str
+    section: str
+    probability: float
+    side: int
+    kinds: tuple[FaultKind | FindingKind, ...]
+
+
 class GroupResult(ResultPart, frozen=True, kw_only=True):
-    """Causes that no observation separates."""
+    """Causes that no observation separates, and the pages of settings where they are looked for."""
 
     probability: float
     causes: tuple[CauseResult, ...]
+    pages: tuple[PageResult, ...]
 
 
 class MeaningResult(ResultPart, frozen=True, kw_only=True):
@@ -106,12 +119,14 @@ class MeaningResult(ResultPart, frozen=True, kw_only=True):
 
 
 class NextResult(ResultPart, frozen=True, kw_only=True):
-    """The next best test: where to stand, what to do and to type there, and what it is expected to tell, in bits."""
+    """The next best test: where to stand, what to do and to type there, how it is done with the client or a phone
+    alone, and what it is expected to tell, in bits."""
 
     test: TestKind
     from_: str = field(name="from")
     do: str
     command: str | None
+    by_hand: str | None
     information: float
     outcomes: tuple[MeaningResult, ...]
 
@@ -150,6 +165,7 @@ def diagnose_result(
             GroupResult(
                 probability=round(group.probability, PLACES),
                 causes=tuple(_cause(each, file, line) for each in named_causes(group)),
+                pages=tuple(_page(each, i) for i, side in enumerate(pages_of(group), start=1) for each in side),
             )
             for group in found.groups
         ),
@@ -193,6 +209,16 @@ def _cause(each: NamedCause, file: str, line: LineOf) -> CauseResult:
     )
 
 
+def _page(each: Page, side: int) -> PageResult:
+    return PageResult(
+        at=each.at,
+        section=dotted(each.section),
+        probability=round(each.probability, PLACES),
+        side=side,
+        kinds=tuple(dict.fromkeys(cause.kind for cause in each.causes)),
+    )
+
+
 def _part_result(fault: Fault, file: str, line: LineOf) -> PartResult:
     return PartResult(
         kind=fault.kind,
@@ -215,6 +241,7 @@ def _next_result(site: Site, weighed: Weighed, file: str) -> NextResult:
         from_=how.place,
         do=how.do,
         command=how.command or None,
+        by_hand=how.by_hand or None,
         information=round(weighed.bits, PLACES),
         outcomes=tuple(
             MeaningResult(outcome=each.words, chance=round(each.chance, PLACES), leaves=each.leaves)
