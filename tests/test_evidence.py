@@ -66,7 +66,7 @@ def test_the_true_cause_of_a_recorded_fault_is_in_the_first_group_and_no_failed_
 def test_a_log_is_split_into_its_sessions_and_each_shows_what_it_was(case: dict[str, Any]) -> None:
     sessions = read_log(case["log"])
     told = [
-        {key: getattr(each, key) for key in ("works", "rung", "mode", "secured", "names", "words", "replaced")}
+        {key: getattr(each, key) for key in ("works", "rung", "mode", "secured", "names", "words", "replaced", "error")}
         | {"latest": each.latest, "user": each.user, "dialled": ":".join(map(str, each.dialled or ()))}
         for each in sessions
     ]

@@ -117,14 +117,16 @@ FaultKind = Literal[
 
 
 class Effect(Struct, frozen=True):
-    """What no key of a site states: the rung at which sessions of a service end instead of going on, and how; of some
-    clients, or, where none is named, of all; always, or so a ``share`` of them."""
+    """What no key of a site states: the rung at which sessions of a service end instead of going on, and how, with the
+    ``error`` that it is to a client where that is certain; of some clients, or, where none is named, of all; always, or
+    so a ``share`` of them."""
 
     service: str
     rung: Rung
     outcome: Outcome
     clients: tuple[str, ...] = ()
     share: float = 1.0
+    error: str = ""
 
     def meets(self, service: str, client: str) -> bool:
         """Whether sessions of a client with a service end so."""

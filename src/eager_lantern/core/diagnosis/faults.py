@@ -18,6 +18,7 @@ from ..model.site import (
     complete,
 )
 from ..network.topology import Topology, free_address
+from ..predict.forecast import REFUSED
 from ..values.addresses import Address, Addresses
 from ..values.outcomes import Outcome, Rung
 from ..values.ports import UNPRIVILEGED, PortSet
@@ -115,7 +116,8 @@ def _running(site: Site, i: int, service: Service) -> Iterator[Fault]:
 
 def _effects(service: str, ends: Ends, clients: tuple[str, ...] = ()) -> Variants:
     """A way for each end that sessions of a service may come to."""
-    every = tuple((Effect(service, rung, outcome, clients),) for rung, outcome in ends)
+    resets = {("connect", "refused"): REFUSED}  # where nothing listens, and nothing else stands in the way
+    every = tuple((Effect(service, *end, clients, error=resets.get(end, "")),) for end in ends)
     if len(every) < 2:
         return every
     return *every, tuple(Effect(service, rung, outcome, clients, 0.5) for rung, outcome in ends)  # now so, now so

@@ -13,6 +13,8 @@ UNKNOWN_SHARE = 0.1
 """How likely anything in particular is where the site file cannot tell what comes: one of about ten ends."""
 
 
+OTHER_ERROR = 0.05
+"""How likely a refusal shows as another error than the one that is predicted."""
 _CARRIES: tuple[Rung, ...] = ("greet", "secure", "login", "list", "send", "fetch")
 
 
@@ -42,7 +44,7 @@ def chance_of(seen: Observation, ends: Sequence[End]) -> float:
         return chance * 4 * well * ill
     if seen.fates and (seen.works or seen.rung in (None, *_FIRST_DATA)):
         return chance
-    return chance * sum(each.chance for each in ends if _is_shown(seen, each))
+    return chance * sum(each.chance * _error_chance(seen, seen.rung, each) for each in ends if _is_shown(seen, each))
 
 
 def aspects_of(seen: Observation, ends: Sequence[End]) -> tuple[bool, bool]:
@@ -74,8 +76,15 @@ def _chance_of_ports(seen: Observation, fate: PortFate, ends: Sequence[End]) -> 
     fitting = [each for each in met if _fits_end(fate, each) and (fate.rung is None or _came_so(seen, each))]
     if not fate.ports <= asked or not fate.ports <= _union(fitting):
         return 0.0
-    shown = sum(each.chance for each in fitting) / sum(each.chance for each in met)
+    shown = sum(each.chance * _error_chance(seen, fate.rung, each) for each in fitting) / sum(e.chance for e in met)
     return shown * float((1 / len(asked)) ** len(fate.ports)) if fate.drawn else shown
+
+
+def _error_chance(seen: Observation, rung: Rung | None, end: End) -> float:
+    """How likely the client's system calls a refusal so: a reset is no message of a device on the way, but which
+    message a strange device sends is not certain."""
+    other = rung is not None and seen.error and end.error and seen.error != end.error
+    return OTHER_ERROR if other else 1.0
 
 
 def _union(ends: Sequence[End]) -> PortSet:

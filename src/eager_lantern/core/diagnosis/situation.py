@@ -17,7 +17,7 @@ from ..network.journey import trace
 from ..network.topology import Topology
 from ..observed.observation import Situation
 from ..predict.endpoints import position_of, service_of
-from ..predict.forecast import ClientPosition, Forecast, Stop, rung_of
+from ..predict.forecast import ClientPosition, Forecast, Stop, error_of, rung_of
 from ..predict.session import predict_from
 from ..values.addresses import Address, Addresses
 from ..values.outcomes import ORDER, Outcome, Rung
@@ -30,7 +30,8 @@ class End(Struct, frozen=True):
     which it comes to this; ``announced`` is the address for data where the reply names one, ``elsewhere`` whether
     that is not the server as the client knows it; ``target`` is where the client goes to.
     ``came_to`` are the devices and hosts that the connection comes to which ends it; None is all of them. ``lands`` are
-    the ports of the server that the control connection comes to."""
+    the ports of the server that the control connection comes to; ``error`` is what the client's system calls a
+    refusal."""
 
     chance: float
     rung: Rung | None
@@ -41,6 +42,7 @@ class End(Struct, frozen=True):
     target: Address | None = None
     came_to: frozenset[str] | None = None
     lands: PortSet = PortSet()
+    error: str = ""
 
     @property
     def shows(self) -> tuple[Rung | None, Outcome]:
@@ -161,9 +163,16 @@ def _ends_of_forecast(forecast: Forecast) -> Iterator[End]:
             if ports := stop.ports - settled_ports:
                 settled_ports = settled_ports | ports
                 came_to = _came_to(data.journeys, stop)
-                yield End(len(ports) / whole, rung_of(stop.reason), stop.outcome, ports, announced, came_to=came_to)
+                end = End(len(ports) / whole, rung_of(stop.reason), stop.outcome, ports, announced, came_to=came_to)
+                yield replace(end, error=_error_of(forecast, stop))
         if works := data.asked - settled_ports:
             yield End(len(works) / whole, None, "ok", works, announced)
+
+
+def _error_of(forecast: Forecast, stop: Stop) -> str:
+    """What the client's system calls a refusal; empty where it is none, or no system's."""
+    target = forecast.target
+    return error_of(stop.answer, target.family) if stop.answer and target is not None else ""
 
 
 def _came_to(journeys: tuple[Journey, ...], stop: Stop) -> frozenset[str]:
@@ -182,7 +191,8 @@ def _session_ends(forecast: Forecast, announced: Address | None) -> Iterator[End
     rung = forecast.rung or "connect"
     outcome = forecast.stops[0].outcome if forecast.stops else "unknown"
     came_to = _came_to(forecast.control, forecast.stops[0]) if forecast.stops and rung == "connect" else None
-    stopped = End(1.0, rung, outcome, works.ports, announced, came_to=came_to)
+    error = _error_of(forecast, forecast.stops[0]) if forecast.stops else ""
+    stopped = End(1.0, rung, outcome, works.ports, announced, came_to=came_to, error=error)
     if forecast.predicted == "partly" or rung == "send":
         yield replace(works, chance=0.5)
         yield replace(stopped, chance=0.5)
@@ -205,7 +215,7 @@ def _with_effect(ends: tuple[End, ...], effect: Effect, secured: bool) -> Iterat
         if each.rung is not None and ORDER.index(each.rung) < at:
             yield each
             continue
-        ended = replace(each, rung=effect.rung, outcome=effect.outcome, came_to=None)
+        ended = replace(each, rung=effect.rung, outcome=effect.outcome, came_to=None, error=effect.error)
         yield replace(ended, chance=each.chance * effect.share)
         if effect.share < 1:
             yield replace(each, chance=each.chance * (1 - effect.share))

@@ -7,6 +7,7 @@ from msgspec import Struct
 from ..model.site import Client, Service, Site
 from ..observed.observation import Observation, Situation, ending_phrase
 from ..predict.endpoints import visit_command
+from ..predict.forecast import REFUSED
 from ..values.outcomes import Outcome, Rung
 from ..values.phrases import ports_named
 from ..values.ports import PortSet
@@ -49,7 +50,8 @@ def came_of(seen: Observation) -> str:
 
 def _ending_text(seen: Observation) -> str:
     assert seen.rung is not None
-    return ending_phrase(seen.rung, seen.outcomes)
+    said = seen.error if seen.error and seen.error != REFUSED else ""
+    return ending_phrase(seen.rung, seen.outcomes, said)
 
 
 def _fate(ports: PortSet, rung: Rung | None, outcomes: tuple[Outcome, ...]) -> str:

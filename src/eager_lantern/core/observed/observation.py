@@ -62,7 +62,9 @@ class Observation(Struct, frozen=True):
     what it refused. The connection that ended it came to the devices and hosts of ``came_to``, not to those of
     ``missed``; the control connection came to the port ``landed`` of the server, where that was seen.
     ``named`` are kinds of faults that whoever wrote it down names; ``user`` is who logged in, ``dialled_port`` the port
-    that the client connected to. What is ``one_sided`` was seen at the server alone: it shows how far its half came."""
+    that the client connected to. Of a refusal ``error`` is what the client's system called it, where that is known:
+    ``connection refused`` is a reset, the others are messages of a device on the way. What is ``one_sided`` was seen
+    at the server alone: it shows how far its half came."""
 
     tried: Situation
     source: str
@@ -86,6 +88,7 @@ class Observation(Struct, frozen=True):
     user: str = ""
     dialled_port: int | None = None
     one_sided: bool = False
+    error: str = ""
 
     @property
     def fails(self) -> bool:
@@ -213,10 +216,13 @@ _WHAT: dict[Rung, str] = {
 _HOW: dict[Outcome, str] = {"refused": "a refusal", "silent": "no answer", "wrong": "something else"}
 
 
-def ending_phrase(rung: Rung, outcomes: tuple[Outcome, ...]) -> str:
-    """How a try ended.
+def ending_phrase(rung: Rung, outcomes: tuple[Outcome, ...], error: str = "") -> str:
+    """How a try ended; ``error`` is what the system called it, where that shows more.
 
     >>> ending_phrase("data", ("silent",))
     'no answer when the data connection is made'
+    >>> ending_phrase("data", ("refused",), "no route to host")
+    '“no route to host” when the data connection is made'
     """
-    return f"{' or '.join(_HOW.get(each, each) for each in outcomes)} when {_WHAT[rung]}"
+    how = f"“{error}”" if error else " or ".join(_HOW.get(each, each) for each in outcomes)
+    return f"{how} when {_WHAT[rung]}"

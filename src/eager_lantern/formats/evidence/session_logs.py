@@ -12,9 +12,9 @@ from msgspec.structs import replace
 from ...core.model.site import Site
 from ...core.observed.observation import Observation, PortFate, Situation
 from ...core.values.addresses import Address, address_or_none
-from ...core.values.outcomes import ORDER, Outcome
+from ...core.values.outcomes import ORDER
 from ...core.values.ports import PortSet
-from ...wire.logs.lines import Errors
+from ...wire.logs.lines import OUTCOMES, Error, Errors
 from ...wire.logs.session import NoSessionLog, SessionTold, read_log
 from ..damage import guarded
 from ..reading import BadInput, InputProblem, read_document
@@ -85,6 +85,7 @@ def observed(log: SessionTold, path: Path, site: Site, client: str) -> Observati
         words=tuple(log.words),
         user=log.user,
         typed=log.dialled[0] if log.dialled else "",
+        error=log.error if log.error and OUTCOMES[log.error] == "refused" else "",
         dialled_port=log.dialled[1] if log.dialled else None,
     )
 
@@ -129,8 +130,8 @@ def _united(alike: Sequence[Observation], total: int, name: str) -> Observation:
 @cache
 def _system_errors() -> Errors:
     """What systems call their errors in every language of ``data/system-errors.yaml``."""
-    found = convert(YamlTree("system-errors.yaml", shipped_text("system-errors.yaml")).data, dict[Outcome, list[str]])
-    return {text.lower(): outcome for outcome, texts in found.items() for text in texts}
+    found = convert(YamlTree("system-errors.yaml", shipped_text("system-errors.yaml")).data, dict[Error, list[str]])
+    return {text.lower(): error for error, texts in found.items() for text in texts}
 
 
 def _logged_under_tls(log: SessionTold, site: Site, name: str) -> bool | None:

@@ -50,20 +50,37 @@ _CODES = {
 """The codes of replies (RFC 959, 2228, 2389, 2428, 4217), and those by which servers say of their own that data or TLS
 failed."""
 SELDOM = 3
-Errors = Mapping[str, Outcome]
-"""What systems call their errors, in small letters, and what each is for a client."""
-ENGLISH: Errors = {  # public interface: POSIX strerror
+Error = Literal["connection refused", "no route to host", "network is unreachable", "timeout", "cut"]
+"""What a system reports of a connection: a reset, one of two kinds of ICMP messages (RFC 1122, section 3.2.2.1),
+silence, or an end in the middle."""
+OUTCOMES: Mapping[Error, Outcome] = {
     "connection refused": "refused", "no route to host": "refused", "network is unreachable": "refused",
-    "connection timed out": "silent", "connection reset by peer": "wrong", "broken pipe": "wrong",
+    "timeout": "silent", "cut": "wrong",
 }  # fmt: skip
-_NAMED: Errors = {  # public interface: what programs write beside or instead of the system's words
-    "econnrefused": "refused", "ehostunreach": "refused", "etimedout": "silent", "timed out": "silent",
-    "connection refused": "refused", "connectionrefusederror": "refused", "timeout - reconnecting": "silent",
-    "connection time-out": "silent", "timeout was reached": "silent", "timeouterror": "silent",
-    "response timeout": "silent", "connectionreseterror": "wrong", "peer closed connection": "wrong",
-    "connection timeout": "silent", "connection closed by server": "wrong", "unexpected eof": "wrong",
-    "eoferror": "wrong", "closed by remote host": "wrong", "closed by foreign host": "wrong",
+Errors = Mapping[str, Error]
+"""What systems call their errors, in small letters."""
+_TEXTS: Mapping[Error, tuple[str, ...]] = {  # public interface: POSIX strerror
+    "connection refused": ("connection refused",),
+    "no route to host": ("no route to host",),
+    "network is unreachable": ("network is unreachable",),
+    "timeout": ("connection timed out",),
+    "cut": ("connection reset by peer", "broken pipe"),
+}
+ENGLISH: Errors = {text: error for error, texts in _TEXTS.items() for text in texts}
+_IN_PROGRAMS: Mapping[Error, tuple[str, ...]] = {  # public interface: what programs write beside the system's words
+    "connection refused": ("econnrefused", "connectionrefusederror", "connection refused"),
+    "no route to host": ("ehostunreach",),
+    "network is unreachable": ("enetunreach",),
+    "timeout": (
+        "etimedout", "timed out", "timeout - reconnecting", "connection time-out", "timeout was reached",
+        "timeouterror", "response timeout", "connection timeout",
+    ),
+    "cut": (
+        "connectionreseterror", "peer closed connection", "connection closed by server", "unexpected eof", "eoferror",
+        "closed by remote host", "closed by foreign host",
+    ),
 }  # fmt: skip
+_NAMED: Errors = {text: error for error, texts in _IN_PROGRAMS.items() for text in texts}
 _AT_ANY_RUNG = re.compile(r"timeout - reconnecting|time-out|^timeouterror|response timeout", re.I)
 """Words for a timeout that do not state whether a connection was made."""
 _DISTRUST = re.compile(
@@ -122,7 +139,7 @@ class LogEvent:
     verb: str = ""
     code: int = 0
     text: str = ""
-    error: Outcome | None = None
+    error: Error | None = None
     vague: bool = False
     dials: tuple[str, int | None] | None = None
     word: Literal["", "name", "connected", "other", "distrust", "tls", "replaced", "mismatch"] = ""
@@ -132,12 +149,12 @@ class ErrorWords:
     """The words for errors, of all languages."""
 
     def __init__(self, errors: Errors) -> None:
-        self._outcomes = tuple({**errors, **_NAMED}.items())
+        self._named = tuple({**errors, **_NAMED}.items())
 
-    def outcome_in(self, line: str) -> Outcome | None:
-        """What the error is that a line names, if it names one."""
+    def error_in(self, line: str) -> Error | None:
+        """The error that a line names, if it names one."""
         lower = line.lower()
-        return next((outcome for words, outcome in self._outcomes if words in lower), None)
+        return next((error for words, error in self._named if words in lower), None)
 
 
 def events_of(lines: list[str], errors: ErrorWords) -> Iterator[LogEvent]:
@@ -183,7 +200,7 @@ def _talk(line: str, errors: ErrorWords) -> LogEvent | None:
         return LogEvent(word="connected", dials=_dialled(line))
     if _OTHER_PROTOCOL.search(line):
         return LogEvent(word="other")
-    if error := errors.outcome_in(line):
+    if error := errors.error_in(line):
         return LogEvent(error=error, text=text, vague=bool(_AT_ANY_RUNG.search(text)))
     dials = _dialled(line)
     return LogEvent(dials=dials, text=re.sub(r"[0-9A-Fa-f:.]*[0-9][0-9A-Fa-f:.]*", "#", text)) if dials else None

@@ -32,7 +32,7 @@ from typing import Literal
 from ...core.model.site import Mode
 from ...core.values.outcomes import Outcome, Rung
 from ..ftp import Endpoint, ProtocolFault, Reply, extended_port, passive_endpoint
-from .lines import ENGLISH, FOLDERS, TRANSFERS, Errors, ErrorWords, LogEvent, events_of, said
+from .lines import ENGLISH, FOLDERS, OUTCOMES, TRANSFERS, Error, Errors, ErrorWords, LogEvent, events_of, said
 
 FAILED: tuple[Outcome, ...] = ("refused", "silent", "wrong")
 MOST_LINES, MOST_SESSIONS, MOST_WORDS = 100_000, 500, 5
@@ -48,8 +48,8 @@ class SessionTold:
     by which of them each transfer that came to its end went; -1 is one of which the log lacks the reply. ``dialled`` is
     where the control connection went, ``data_dialled`` where the last data connection did, ``names`` what the client
     named in PORT or EPRT, ``replaced`` that it did not go to the address of the passive reply, ``waits`` that it asked
-    for a transfer of which nothing more was heard. ``words`` are what was answered at the rung where it ended, ``user``
-    who logged in."""
+    for a transfer of which nothing more was heard. ``words`` are what was answered at the rung where it ended,
+    ``error`` what the client's system called it, ``user`` who logged in."""
 
     protocol: Literal["ftp", "sftp"] = "ftp"
     mode: Mode | None = None
@@ -59,6 +59,7 @@ class SessionTold:
     rung: Rung | None = None
     latest: Rung | None = None
     outcomes: tuple[Outcome, ...] = ()
+    error: Error | None = None
     opened: bool = False
     works: bool = False
     endpoints: list[Endpoint] = field(default_factory=list)
@@ -176,10 +177,11 @@ class _Reading:
     def _well(self, rung: Rung) -> None:
         log = self.log
         log.reached, log.rung, log.latest, log.outcomes, log.opened = rung, None, None, (), False
+        log.error = None
         log.words.clear()
 
     def _ill(self, rung: Rung, *outcomes: Outcome, words: str = "") -> None:
-        self.log.rung, self.log.outcomes, self.log.opened = rung, outcomes, self.opened
+        self.log.rung, self.log.outcomes, self.log.opened, self.log.error = rung, outcomes, self.opened, None
         self._heard(words)
 
     def _heard(self, words: str) -> None:
@@ -298,8 +300,9 @@ class _Reading:
         log.endpoints.append(port)
 
     def _error(self, event: LogEvent) -> None:
-        log, outcome = self.log, event.error
-        assert outcome is not None
+        log = self.log
+        assert event.error is not None
+        outcome = OUTCOMES[event.error]
         if log.reached in (None, "connect"):
             if log.rung is None:  # what follows the first error of a connection follows from it
                 self._ill("connect" if log.reached is None else "greet", outcome)
@@ -316,6 +319,9 @@ class _Reading:
             self.ended = True
         elif log.rung == "data":
             log.outcomes = (outcome,)
+        else:
+            return
+        log.error = event.error
 
     def _word(self, event: LogEvent) -> None:
         log = self.log
@@ -446,9 +452,10 @@ def _ssh(lines: list[str], errors: ErrorWords) -> SessionTold:
                 _ssh_came(log, rung, outcome, line)
         if dials := _SSH_DIALS.search(line):
             log.dialled = dials[2], int(dials[3])
-        error = errors.outcome_in(line)
+        error = errors.error_in(line)
         if error is not None and log.reached is None and log.rung is None:
-            _ssh_came(log, "connect", error, line)
+            _ssh_came(log, "connect", OUTCOMES[error], line)
+            log.error = error
         elif _SSH_CLOSED.search(line) and log.rung is None and log.reached in _SSH_NEXT:
             _ssh_came(log, _SSH_NEXT[log.reached], "wrong", line)
         elif _SSH_DONE.search(line) and log.rung is None and log.reached == "login":
