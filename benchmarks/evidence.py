@@ -66,7 +66,7 @@ def main() -> None:
         row = outcome(together, right, fails, True)
         whole[row] += 1
         if row == "right" and together.groups:
-            sizes.append((len(together.groups[0].causes), pages(together.groups[0])))
+            sizes.append((together.groups[0].count, pages(together.groups[0])))
         seen_by = outcome(from_visits, right, True, True) if from_visits else "-"
         print(
             f"{folder.name:<28}{row + size(together):<16}{seen_by + size(from_visits):<16}"
@@ -122,7 +122,7 @@ def outcome(found: Diagnosis, right: Sequence[frozenset[str]], failed: bool, sho
 
 
 def size(found: Diagnosis | None) -> str:
-    return f" ({len(found.groups[0].causes)}/{pages(found.groups[0])})" if found and found.groups else ""
+    return f" ({found.groups[0].count}/{pages(found.groups[0])})" if found and found.groups else ""
 
 
 def pages(group: CauseGroup) -> int:

@@ -3,9 +3,10 @@
     server_evidence.py FOLDER [-v]
 
 Each folder below FOLDER is a fault: daemons' logs (``server*.log``, the verbose ones left out), captures at the server
-and outside the router (``server.pcap``, ``router-outside.pcap``), ``server.ss.txt`` and ``router.conntrack.txt``, with
-the site as it is meant and ``truth.json``. A row a fault: whether a cause that is right stands in the first group from
-all of these together, and from each kind alone; ``-`` is that such a file shows nothing.
+and outside the router (``server.pcap``, ``router-outside.pcap``), ``server.ss.txt``, ``router.conntrack.txt`` and the
+filters' listings ``server.nft.txt`` and ``router.nft.txt``, with the site as it is meant and ``truth.json``. A row a
+fault: whether a cause that is right stands in the first group from all of these together, and from each kind alone;
+``-`` is that such a file shows nothing.
 """
 
 import json
@@ -39,7 +40,7 @@ NAMED_HERE = {
 
 def main() -> None:
     totals: Counter[str] = Counter()
-    print(f"{'fault':<26}{'all':<20}{'logs':<18}{'captures':<18}{'ss':<18}{'conntrack':<18}")
+    print(f"{'fault':<26}{'all':<20}{'logs':<18}{'captures':<18}{'ss':<18}{'conntrack':<18}{'filter':<18}")
     for folder in sorted(each for each in Path(sys.argv[1]).iterdir() if (each / "truth.json").exists()):
         truth = json.loads((folder / "truth.json").read_text())
         right = [frozenset(each) for each in NAMED_HERE.get(folder.name, truth["right"])]
@@ -48,13 +49,14 @@ def main() -> None:
         logs = [(server, each) for each in sorted(folder.glob("server*.log")) if "verbose" not in each.name]
         captures = [(server, folder / "server.pcap"), (gateway, folder / "router-outside.pcap")]
         sockets, tracked = [(server, folder / "server.ss.txt")], [(gateway, folder / "router.conntrack.txt")]
-        kinds = [[*logs, *captures, *sockets, *tracked], logs, captures, sockets, tracked]
+        filters = [(server, folder / "server.nft.txt"), (gateway, folder / "router.nft.txt")]
+        kinds = [[*logs, *captures, *sockets, *tracked, *filters], logs, captures, sockets, tracked, filters]
         found = [told(site, [(place, each) for place, each in files if each.exists()]) for files in kinds]
         words = [outcome(each, right) for each in found]
         totals[words[0].split(" ")[0]] += 1
         print(f"{folder.name:<26}{words[0]:<20}" + "".join(f"{each:<18}" for each in words[1:]))
         if "-v" in sys.argv:
-            for name, each in zip(("all", "logs", "captures", "ss", "conntrack"), found, strict=True):
+            for name, each in zip(("all", "logs", "captures", "ss", "conntrack", "filter"), found, strict=True):
                 print(f"      {name}: {first(each)[:6] if each else '-'}")
     print(dict(totals))
 

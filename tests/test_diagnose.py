@@ -233,7 +233,6 @@ BAD: list[tuple[str, str, str]] = [
     ("--seen", '{"format": "eager-lantern/visit/1", "promises": 3}', "found a damaged result of visit"),
     ("--seen", "[1, 2]", "found JSON without a format"),
     ("--log", "a shopping list\nbread\n", "no command and no reply of FTP"),
-    ("--log", "220 hi\n" * 100_001, "at most 100000 are read"),
 ]
 
 

@@ -203,6 +203,18 @@ def test_a_file_that_cannot_be_read_is_named_and_the_others_count(tmp_path: Path
     )
 
 
+def test_of_a_long_log_the_end_is_read_and_it_is_stated(tmp_path: Path) -> None:
+    once = "220 Tides\nUSER station\n331 go\nPASS x\n530 Login incorrect.\nQUIT\n221 bye\n"
+    refused = once.replace(
+        "530 Login incorrect.", "530 Sorry, the maximum number of clients (2) are already connected."
+    )
+    (tmp_path / "long.log").write_text("x" * 60 + "\n" + once * 200_000 + refused * 500)
+    done = run("diagnose", AFTER, "--log", "field-station=long.log", cwd=tmp_path)
+    assert "has 14 MB, of which the last 8 MB are read" in " ".join(done.stdout.split())
+    assert "has as many connections as it allows" in " ".join(done.stdout.split())
+    assert "another password" not in done.stdout
+
+
 def test_a_log_of_many_sessions_is_read_in_time_that_grows_with_its_length() -> None:
     one = "220 Tides\nUSER station\n331 go\nPASS x\n530 Login incorrect.\nQUIT\n221 bye\n"
     started = time.perf_counter()

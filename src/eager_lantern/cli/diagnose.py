@@ -47,7 +47,7 @@ def diagnose_command(
         list[str] | None,
         typer.Option(
             help="A log or capture, as PLACE=FILE: a client's session log, or what was written at the server or a "
-            "gateway (a daemon's log, a packet capture, ss -tanp, conntrack -L); may be repeated."
+            "gateway (a daemon's log, a packet capture, ss -tanp, conntrack -L, nft list ruleset); may be repeated."
         ),
     ] = None,
     ask: Annotated[
@@ -162,7 +162,7 @@ def _ask_until_settled(
     found = diagnosed(answers)
     while found.test is not None:
         how = instruction(source.site, found.test, file)
-        count = sum(len(each.causes) for each in found.groups)
+        count = sum(each.count for each in found.groups)
         tell(["", f"{count} causes explain it. Next best test, {how.place}: {how.do}"])
         tell([command(f"  {how.command}", ACCENT)] if how.command else [])
         tell([f"or {how.by_hand}"] if how.by_hand else [])

@@ -8,7 +8,9 @@ read.
 import contextlib
 import os
 import stat
+from collections.abc import Iterator
 from pathlib import Path
+from typing import NamedTuple
 
 from msgspec import Struct
 
@@ -60,8 +62,35 @@ class NotUsable(OSError):
 
 def read_document(path: Path, most: int) -> bytes:
     """The bytes of a file that somebody has named. Raises BadInput for what cannot be read or has more."""
-    try:
+    with _named(path):
         return read_regular(path, most)
+
+
+class End(NamedTuple):
+    """The first bytes of a file, its last ones, and how many it has."""
+
+    head: bytes
+    rest: bytes
+    size: int
+
+
+HEAD_BYTES = 4
+
+
+def read_end(path: Path, most: int) -> End:
+    """The first four and the last ``most`` bytes of a file that somebody has named, such as a log that grows. Raises
+    BadInput for what cannot be read."""
+    with _named(path), _opened(path) as (handle, size):
+        head = os.read(handle, HEAD_BYTES)
+        os.lseek(handle, max(0, (size - most) // HEAD_BYTES * HEAD_BYTES), os.SEEK_SET)
+        return End(head, _read_bounded(handle, most + _CHUNK), size)
+
+
+@contextlib.contextmanager
+def _named(path: Path) -> Iterator[None]:
+    """What goes wrong, as a fault of the file."""
+    try:
+        yield
     except NotUsable as error:
         raise BadInput(str(path), InputProblem(0, error.strerror or "")) from None
     except OSError as error:
@@ -71,6 +100,15 @@ def read_document(path: Path, most: int) -> bytes:
 def read_regular(path: Path, most: int) -> bytes:
     """The bytes of a regular file of at most so many. Raises OSError, NotUsable among it: for a folder, for what may
     never end (a pipe, a device), for files of the system, and for more than the limit."""
+    with _opened(path) as (handle, size):
+        if size > most:
+            raise NotUsable(f"has {size / 1e6:.0f} MB; such a file has at most {most / 1e6:g} MB")
+        return _read_bounded(handle, most)
+
+
+@contextlib.contextmanager
+def _opened(path: Path) -> Iterator[tuple[int, int]]:
+    """A regular file, opened to be read, and its size in bytes."""
     _refuse_system(os.path.realpath(path))
     _refuse_other(path.stat())  # to open a device may do something already
     flags = os.O_RDONLY | sum(getattr(os, each, 0) for each in ("O_NONBLOCK", "O_NOCTTY", "O_CLOEXEC", "O_BINARY"))
@@ -80,9 +118,7 @@ def read_regular(path: Path, most: int) -> bytes:
         _refuse_other(found)
         if found.st_dev in _devices_of_the_system():
             raise NotUsable("is a file of the system, no document; name another")
-        if found.st_size > most:
-            raise NotUsable(f"has {found.st_size / 1e6:.0f} MB; such a file has at most {most / 1e6:g} MB")
-        return _read_bounded(handle, most)
+        yield handle, found.st_size
     finally:
         os.close(handle)
 

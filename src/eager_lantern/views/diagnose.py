@@ -47,6 +47,7 @@ def diagnose_view(
         for number, group in enumerate(found.groups[: _shown(found, whole)], start=1):
             yield from _group(number, group, bool(file), line, whole, 1 - found.something_else)
         yield from _left_out(found, _shown(found, whole))
+        yield from _apart(found)
         yield from _rest(found)
     if found.test is not None and instruction is not None:
         yield from _next_test_rows(found.test, instruction, whole)
@@ -77,7 +78,7 @@ def _observation_rows(found: Diagnosis) -> Iterator[RenderableType]:
 
 
 def _diagnose_headline(found: Diagnosis) -> Text:
-    count = sum(len(each.causes) for each in found.groups)
+    count = sum(each.count for each in found.groups)
     if found.as_described:
         return Text("● as promised", style=HOLDS)
     if found.inconclusive:
@@ -248,9 +249,18 @@ def _left_out(found: Diagnosis, shown: int) -> Iterator[RenderableType]:
     left = found.groups[shown:]
     if left:
         chance = _percent(sum(each.probability for each in left) * (1 - found.something_else))
+        yield Text(f"{chance}  {sum(each.count for each in left)} further causes (--all shows them)", style=UNTRIED)
+        yield ""
+
+
+def _apart(found: Diagnosis) -> Iterator[RenderableType]:
+    """What the causes do not explain."""
+    if found.apart:
         yield Text(
-            f"{chance}  {sum(len(each.causes) for each in left)} further causes (--all shows them)", style=UNTRIED
+            f"Not explained by that, of {len(found.observations)} observations (a cause of its own, or a program's):",
+            style=STRONG,
         )
+        yield from (Text(f"  {whose(each.tried)}: {came_of(each)}  [{each.source}]") for each in found.apart)
         yield ""
 
 

@@ -19,7 +19,7 @@ from ..values.text_value import SitePath
 from ..verdict import judge
 from .fault import SECTION_KEYS, Fault, FaultKind, SeenValues, Wording
 from .faults import faults_of
-from .hypotheses import AS_DESCRIBED, PAIR_WEIGHT, Explanation, Hypothesis, Predictions, explanations, ranked
+from .hypotheses import AS_DESCRIBED, PAIR_WEIGHT, Explanation, Hypothesis, Predictions, explanations, ranked, whole
 from .likelihood import UNKNOWN_SHARE
 from .next_test import AnsweredTest, TestKind, Weighed, next_test, weighed_by
 from .words import Meaning, Testimony
@@ -52,6 +52,11 @@ class CauseGroup(Struct, frozen=True):
         """Where two faults have to be there at once: what the one may be, and what the other may be, the likeliest
         first; nothing where the causes do not part so. What stands alone on its side is certain."""
         return _sides(self.causes)
+
+    @property
+    def count(self) -> int:
+        """How many causes there are to look for; of two faults at once those of both sides."""
+        return sum(map(len, self.sides)) or len(self.causes)
 
 
 class Open(Struct, frozen=True):
@@ -86,9 +91,10 @@ def _sides(causes: Sequence[Explanation]) -> tuple[tuple[Open, ...], ...]:
 class Diagnosis(Struct, frozen=True):
     """What was seen, what explains it, and what to try next. ``parted`` are sightings that nothing explains
     together, where each can be explained by itself. ``something_else`` is how likely it is that the cause is none of
-    those that are known, ``testimonies`` are facts beside what was tried. ``as_described`` is that nothing was seen to
-    fail, and all that was seen came to its end as the site file states; ``inconclusive`` are those of which nothing
-    failed and no end was seen."""
+    those that are known, ``testimonies`` are facts beside what was tried. ``apart`` are a few sightings that failed
+    and that the causes do not explain, where they do all the others. ``as_described`` is that nothing was seen to fail,
+    and all that was seen came to its end as the site file states; ``inconclusive`` are those of which nothing failed
+    and no end was seen."""
 
     observations: tuple[Observation, ...]
     groups: tuple[CauseGroup, ...]
@@ -98,6 +104,7 @@ class Diagnosis(Struct, frozen=True):
     inconclusive: tuple[Observation, ...] = ()
     something_else: float = 0.0
     testimonies: tuple[Testimony, ...] = ()
+    apart: tuple[Observation, ...] = ()
 
     @property
     def verdict(self) -> Literal["one", "several", "none"]:
@@ -112,11 +119,36 @@ def diagnose(
     answers: Sequence[AnsweredTest] = (),
     testimonies: tuple[Testimony, ...] = (),
 ) -> Diagnosis:
-    """What explains everything that was seen of a consistent site, and what tests have come to since."""
+    """What explains everything that was seen of a consistent site, and what tests have come to since; where nothing
+    does, what explains all but a few."""
     as_typed = settled(site)
     predictions = Predictions(as_typed, known.replies, testimonies)
-    accused = any(each.names for each in testimonies)
     faults = tuple(map(known.wording.worded, faults_of(as_typed, _seen_values(seen))))
+    found = _diagnosed(predictions, faults, seen, known, answers)
+    explaining = [each for group in found.groups for each in group.causes]
+    if found.as_described or found.inconclusive or any(each.words >= CONTRADICTED for each in explaining):
+        return found
+    apart = _few_apart(predictions, faults, known.weights, seen)
+    if not apart:
+        return found
+    rest = _diagnosed(predictions, faults, [each for each in seen if each not in apart], known, answers)
+    return replace(rest, observations=tuple(seen), apart=apart) if rest.groups else found
+
+
+CONTRADICTED = 0.001
+"""Words less likely than this contradict a cause."""
+
+
+def _diagnosed(
+    predictions: Predictions,
+    faults: tuple[Fault, ...],
+    seen: Sequence[Observation],
+    known: Knowledge,
+    answers: Sequence[AnsweredTest],
+) -> Diagnosis:
+    """What explains all of it."""
+    site, testimonies = predictions.site, predictions.testimonies
+    accused = any(each.names for each in testimonies)
     described = _as_described(predictions, seen)
     if described is not None and not accused and not any(each.fails for each in seen):
         settled_tries = {(each.tried.client, each.tried.service) for each in seen if each.settles}
@@ -262,6 +294,35 @@ def _groups(found: Sequence[Explanation]) -> Iterator[CauseGroup]:
     yield from sorted(groups, key=lambda each: -each.probability)
 
 
+FEW = 4
+"""Of so many sightings one may stand apart from what explains the others."""
+
+
+def _few_apart(
+    predictions: Predictions, faults: Sequence[Fault], weights: Mapping[FaultKind, float], seen: Sequence[Observation]
+) -> tuple[Observation, ...]:
+    """The fewest sightings that have to be left out for one fault, or the site as it is described, to explain the rest,
+    where these are few and failed (what the file states needs no fault, and comes first); else none. What was seen to
+    work is never left out: it excludes what would stop it."""
+    named = [_foreign_words(predictions, each) for each in seen]
+    aspects: list[tuple[FaultKind | None, tuple[bool, ...]]] = [(None, predictions.aspects((), seen))]
+    aspects += [(each.kind, way) for each in faults for way in predictions.explained_by(each, seen).values()]
+    found = []
+    for kind, explained in aspects:
+        fits = [well and (not words or kind in words) for well, words in zip(whole(explained), named, strict=True)]
+        left = tuple(each for each, good in zip(seen, fits, strict=True) if not good)
+        if left and all(each.fails for each in left) and any(each.fails and each not in left for each in seen):
+            found.append((kind is not None, len(left), -(weights[kind] if kind else 0.0), left))
+    few = [each for each in found if each[1] * FEW <= len(seen)]
+    return min(few, key=lambda each: each[:3])[3] if few else ()
+
+
+def _foreign_words(predictions: Predictions, seen: Observation) -> frozenset[FaultKind]:
+    """The kinds of faults that words name, where none of them is in what the try is another than promised."""
+    named = predictions.named(seen)
+    return named if named.isdisjoint(_strays(predictions.site, seen.tried)) else frozenset()
+
+
 def _contradicting(
     predictions: Predictions, faults: Sequence[Fault], seen: Sequence[Observation]
 ) -> tuple[Observation, ...]:
@@ -269,7 +330,7 @@ def _contradicting(
     that nothing explains."""
     aspects = [way for each in faults for way in predictions.explained_by(each, seen).values()]
     aspects.append(predictions.aspects((), seen))
-    explaining = [tuple(map(all, zip(each[::2], each[1::2], strict=True))) for each in aspects]
+    explaining = [whole(each) for each in aspects]
     for i, each in enumerate(seen):
         if not any(explained[i] for explained in explaining):
             return (each,)

@@ -40,7 +40,7 @@ from msgspec import Struct, structs
 
 from ..model.change import Change, change, changed
 from ..model.consistency import problems
-from ..model.site import Site
+from ..model.site import Mode, Site
 from ..values.addresses import Address
 from ..values.outcomes import Outcome, Rung
 from ..values.ports import HIGHEST_PORT, PortSet
@@ -118,8 +118,8 @@ FaultKind = Literal[
 
 class Effect(Struct, frozen=True):
     """What no key of a site states: the rung at which sessions of a service end instead of going on, and how, with the
-    ``error`` that it is to a client where that is certain; of some clients, or, where none is named, of all; always, or
-    so a ``share`` of them."""
+    ``error`` that it is to a client where that is certain; of some clients, or, where none is named, of all; in one
+    ``mode``, or in both; always, or so a ``share`` of them."""
 
     service: str
     rung: Rung
@@ -127,10 +127,12 @@ class Effect(Struct, frozen=True):
     clients: tuple[str, ...] = ()
     share: float = 1.0
     error: str = ""
+    mode: Mode | None = None
 
-    def meets(self, service: str, client: str) -> bool:
-        """Whether sessions of a client with a service end so."""
-        return self.service == service and (not self.clients or client in self.clients)
+    def meets(self, service: str, client: str, mode: Mode | None = None) -> bool:
+        """Whether sessions of a client with a service end so; in one mode, where that is known."""
+        alike = mode is None or self.mode in (None, mode)
+        return self.service == service and alike and (not self.clients or client in self.clients)
 
 
 Way = tuple[Change | Effect, ...]

@@ -2,6 +2,8 @@
 
 from collections.abc import Iterator, Mapping, Sequence
 
+from msgspec.structs import replace
+
 from ..model.change import change
 from ..model.entries import OWN, Destination, Typed
 from ..model.site import (
@@ -99,7 +101,10 @@ def _running(site: Site, i: int, service: Service) -> Iterator[Fault]:
     values = of(service=name, port=f"port {port}", number=port)
     own = _OF_FTP if service.protocol == "ftp" else _OF_SSH
     for kind, ends in (*_OF_SERVICE.items(), *own.items()):
-        yield Fault(kind, place, at, _effects(name, ends), values)
+        ways = _effects(name, ends)
+        if kind == "passive-refused":
+            ways = tuple((replace(effect, mode="passive"),) for (effect,) in ways)
+        yield Fault(kind, place, at, ways, values)
     if typed := ", ".join(each.name for each in site.names) or ", ".join(service.tls.names):
         nowhere: Ends = ("name", "refused"), ("name", "silent")
         whose = [(), *((each,) for each in _users(site, service))]
@@ -219,7 +224,7 @@ _OF_ACCOUNT: tuple[tuple[FaultKind, Ends, str, str], ...] = (
     ("account-locked", (("login", "refused"),), "", ""),
     ("account-mistyped", (("login", "refused"),), "", ""),
     ("account-shell-refused", (("login", "refused"),), "", ""),
-    ("account-root-writable", (("login", "refused"), ("list", "wrong")), "", ""),
+    ("account-root-writable", (("login", "refused"), ("login", "wrong"), ("list", "wrong")), "", ""),
     ("account-home-owner", (("list", "wrong"), ("login", "wrong"), ("login", "refused")), "", ""),
     ("account-without-right", (("list", "refused"),), "list", "list"),
     ("account-without-right", (("send", "refused"),), "write to", "write"),

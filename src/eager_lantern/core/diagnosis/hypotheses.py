@@ -24,8 +24,10 @@ from .likelihood import aspects_of, chance_of
 from .situation import End, PossibleEnds, ends_with, session_of, shown_to_the_end, shows_late, with_stand_in
 from .words import Meaning, Testimony, borne_out, fit, named_by
 
-MOST_PAIRS, MOST_VARIANTS = 110, 2
+MOST_PAIRS, MOST_VARIANTS = 200, 2
 """Pairs that are tried, the likeliest first, and variants of each of their faults."""
+ASPECTS = 3
+"""How many aspects of an observation are explained one by one."""
 PAIR_WEIGHT = 0.02
 """How much rarer than a single fault two at once are."""
 
@@ -44,13 +46,14 @@ AS_DESCRIBED: tuple[Fault, ...] = ()
 class Explanation(Struct, frozen=True):
     """A hypothesis under which everything that was seen can be, with the ``likelihood`` of all of it together, over all
     ways of its faults and ``at_best``, by the likeliest of them, and its ``probability`` among all that explain.
-    ``variants`` are those ways of its faults that do."""
+    ``variants`` are those ways of its faults that do, ``words`` how likely the words of servers and programs are."""
 
     hypothesis: Hypothesis
     likelihood: float
     at_best: float
     variants: tuple[Way, ...]
     probability: float = 0.0
+    words: float = 1.0
 
     @property
     def message(self) -> str:
@@ -59,7 +62,7 @@ class Explanation(Struct, frozen=True):
 
     def seen_again(self, likelihood: float) -> "Explanation":
         """The same with something more that was seen."""
-        return Explanation(self.hypothesis, self.likelihood * likelihood, self.at_best * likelihood, self.variants)
+        return structs.replace(self, likelihood=self.likelihood * likelihood, at_best=self.at_best * likelihood)
 
 
 class Predictions:
@@ -68,7 +71,7 @@ class Predictions:
     def __init__(self, site: Site, replies: tuple[Meaning, ...] = (), testimonies: tuple[Testimony, ...] = ()) -> None:
         self.site = site
         self._replies = replies
-        self._testimonies = testimonies
+        self.testimonies = testimonies
         self._topologies: dict[tuple[tuple[Change, ...], Client | None], Topology] = {}
         self._sessions: dict[tuple[tuple[Change, ...], Situation], PossibleEnds] = {}
 
@@ -115,12 +118,12 @@ class Predictions:
             fitting = [(way, chance) for way, chance in fitting if not problems(changed(self.site, *changes_in(way)))]
         if not fitting:
             return None
-        kinds = {each.kind for each in hypothesis.faults}
         words = prod(fit(described | self._kinds_met(hypothesis, each), self.named(each)) for each in seen)
-        words *= borne_out(kinds, self._testimonies)
+        words *= borne_out(hypothesis.faults, self.testimonies)
         mean = sum(chance for _, chance in fitting) / len(ways)
         best = max(chance for _, chance in fitting)
-        return Explanation(hypothesis, words * mean, words * best, tuple(way for way, _ in fitting))
+        ways_left = tuple(way for way, _ in fitting)
+        return Explanation(hypothesis, words * mean, words * best, ways_left, words=words)
 
     def named(self, seen: Observation) -> frozenset[FaultKind]:
         """The kinds of faults that the words of an observation name."""
@@ -129,7 +132,7 @@ class Predictions:
 
     def is_named(self, fault: Fault, seen: Sequence[Observation]) -> bool:
         """Whether words of a try that a fault concerns, or what somebody states, name a fault."""
-        accused = any(fault.kind in each.names for each in self._testimonies)
+        accused = any(fault.kind in each.names for each in self.testimonies)
         return accused or any(fault.kind in self.named(each) and self._meets(fault, each.tried) for each in seen)
 
     def _kinds_met(self, hypothesis: Hypothesis, seen: Observation) -> frozenset[FaultKind]:
@@ -163,15 +166,20 @@ class Predictions:
         """Which aspects of each observation (:func:`.likelihood.aspects_of`) each way of a fault explains by itself;
         ways that explain nothing that failed are left out."""
         plain = self.aspects((), seen)
-        failed = [fails for each in seen for fails in (each.fails, each.fails)]
+        failed = [each.fails for each in seen for _ in range(ASPECTS)]
         found = {way: self.aspects(way, seen) for way in fault.variants}
         if not all(plain):
             failed = [not each for each in plain]
         return {way: mine for way, mine in found.items() if any(a and b for a, b in zip(mine, failed, strict=True))}
 
     def aspects(self, way: Way, seen: Sequence[Observation]) -> tuple[bool, ...]:
-        """Which aspects of each observation a way explains, two of each."""
+        """Which aspects of each observation a way explains, so many of each as it has."""
         return tuple(aspect for each in seen for aspect in aspects_of(each, self.ends(way, each.tried)))
+
+
+def whole(aspects: Sequence[bool]) -> tuple[bool, ...]:
+    """Which observations are explained in all of their aspects."""
+    return tuple(all(aspects[i : i + ASPECTS]) for i in range(0, len(aspects), ASPECTS))
 
 
 def explanations(
@@ -198,10 +206,7 @@ def ranked(found: Iterable[Explanation]) -> tuple[Explanation, ...]:
     weighed = [(each, each.hypothesis.weight * each.likelihood) for each in found]
     whole = sum(weight for _, weight in weighed)
     ranked = sorted(weighed, key=lambda each: -each[1])
-    return tuple(
-        Explanation(each.hypothesis, each.likelihood, each.at_best, each.variants, weight / whole)
-        for each, weight in ranked
-    )
+    return tuple(structs.replace(each, probability=weight / whole) for each, weight in ranked)
 
 
 def _pairs(

@@ -15,7 +15,8 @@ UNKNOWN_SHARE = 0.1
 
 OTHER_ERROR = 0.05
 """How likely a refusal shows as another error than the one that is predicted."""
-_CARRIES: tuple[Rung, ...] = ("greet", "secure", "login", "list", "send", "fetch")
+_CARRIES: tuple[Rung, ...] = ("secure", "list", "send", "fetch")
+"""Where a line that swallows full packets may show first: names, passwords and greetings are no full packets."""
 
 
 _FIRST_DATA: tuple[Rung, ...] = ("data", "list")
@@ -47,11 +48,12 @@ def chance_of(seen: Observation, ends: Sequence[End]) -> float:
     return chance * sum(each.chance * _error_chance(seen, seen.rung, each) for each in ends if _is_shown(seen, each))
 
 
-def aspects_of(seen: Observation, ends: Sequence[End]) -> tuple[bool, bool]:
-    """Whether how the try ended, and which addresses stood in it, can each be by itself where it may end so: two faults
-    may each account for one of them."""
-    ended = replace(seen, announced=None, elsewhere=None)
-    return bool(chance_of(ended, ends)), _named_so(seen, ends) and _dialled_so(seen, ends)
+def aspects_of(seen: Observation, ends: Sequence[End]) -> tuple[bool, bool, bool]:
+    """Whether how the try ended, which addresses stood in it, and which data ports, can each be by itself where it may
+    end so: two faults may each account for one of them."""
+    ports = all(fate.ports <= _union(ends) for fate in seen.fates)
+    ended = replace(seen, announced=None, elsewhere=None, fates=seen.fates if ports else ())
+    return bool(chance_of(ended, ends)), _named_so(seen, ends) and _dialled_so(seen, ends), ports
 
 
 def _named_so(seen: Observation, ends: Sequence[End]) -> bool:
@@ -73,7 +75,7 @@ def _chance_of_ports(seen: Observation, fate: PortFate, ends: Sequence[End]) -> 
     alike."""
     asked = _union(ends)
     met = [each for each in ends if each.ports & fate.ports]
-    fitting = [each for each in met if _fits_end(fate, each) and (fate.rung is None or _came_so(seen, each))]
+    fitting = [each for each in met if _fits_end(seen, fate, each) and (fate.rung is None or _came_so(seen, each))]
     if not fate.ports <= asked or not fate.ports <= _union(fitting):
         return 0.0
     shown = sum(each.chance * _error_chance(seen, fate.rung, each) for each in fitting) / sum(e.chance for e in met)
@@ -94,10 +96,12 @@ def _union(ends: Sequence[End]) -> PortSet:
     return found
 
 
-def _fits_end(fate: PortFate, end: End) -> bool:
+def _fits_end(seen: Observation, fate: PortFate, end: End) -> bool:
     if fate.rung is None:  # it carried a listing, which what shows later does not keep it from
         return end.rung is None or end.rung in _LATER_DATA
-    return _shows_as(fate.rung, fate.outcomes, end)
+    latest = seen.latest if seen.latest is not None and fate.rung == seen.rung else fate.rung
+    rungs = ORDER[ORDER.index(fate.rung) : ORDER.index(latest) + 1]
+    return any(_shows_as(each, fate.outcomes, end) for each in rungs)
 
 
 def _is_shown(seen: Observation, end: End) -> bool:

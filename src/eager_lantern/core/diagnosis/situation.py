@@ -95,7 +95,7 @@ def ends_with(session: PossibleEnds, effects: tuple[Effect, ...], tried: Situati
     """How the same ends where the server does otherwise."""
     ends = session.ends
     for each in effects:
-        if each.meets(tried.service, tried.client):
+        if each.meets(tried.service, tried.client, session.mode):
             ends = tuple(_with_effect(ends, _as_met(each, session.mode), session.secured))
     return ends
 
@@ -164,7 +164,11 @@ def _ends_of_forecast(forecast: Forecast) -> Iterator[End]:
                 settled_ports = settled_ports | ports
                 came_to = _came_to(data.journeys, stop)
                 end = End(len(ports) / whole, rung_of(stop.reason), stop.outcome, ports, announced, came_to=came_to)
-                yield replace(end, error=_error_of(forecast, stop))
+                end = replace(end, error=_error_of(forecast, stop))
+                if stop.reason == "another peer":  # some servers refuse a stranger, and some take no notice of one
+                    yield replace(end, chance=end.chance / 2, outcome="silent")
+                    end = replace(end, chance=end.chance / 2)
+                yield end
         if works := data.asked - settled_ports:
             yield End(len(works) / whole, None, "ok", works, announced)
 
@@ -205,6 +209,10 @@ def _as_met(effect: Effect, mode: Mode | None) -> Effect:
     return replace(effect, rung="data") if mode == "active" and effect.rung == "list" else effect
 
 
+IMPATIENT = 0.03
+"""How often a client gives up before it is refused: systems wait some seconds after a wrong password."""
+
+
 def _with_effect(ends: tuple[End, ...], effect: Effect, secured: bool) -> Iterator[End]:
     """The same where the server does otherwise at a rung: what was stopped before still is."""
     if effect.rung == "secure" and not secured:
@@ -216,6 +224,9 @@ def _with_effect(ends: tuple[End, ...], effect: Effect, secured: bool) -> Iterat
             yield each
             continue
         ended = replace(each, rung=effect.rung, outcome=effect.outcome, came_to=None, error=effect.error)
-        yield replace(ended, chance=each.chance * effect.share)
+        impatient = IMPATIENT if (effect.rung, effect.outcome) == ("login", "refused") else 0.0
+        yield replace(ended, chance=each.chance * effect.share * (1 - impatient))
+        if impatient:
+            yield replace(ended, outcome="silent", chance=each.chance * effect.share * impatient)
         if effect.share < 1:
             yield replace(each, chance=each.chance * (1 - effect.share))

@@ -19,7 +19,8 @@ from collections.abc import Collection, Sequence
 from msgspec import Struct
 
 from ..values.outcomes import Rung
-from .fault import FaultKind
+from ..values.text_value import SitePath
+from .fault import Fault, FaultKind
 
 OTHERWISE = 0.01
 """How likely words are that name another fault than the one that is there."""
@@ -39,24 +40,29 @@ class Meaning(Struct, frozen=True):
 
 class Testimony(Struct, frozen=True):
     """What somebody states about the server or a device and no try shows: the kinds of faults that it names, and those
-    that it excludes."""
+    that it excludes; ``at`` these places of the site file, or wherever they are."""
 
     text: str
     source: str
     names: frozenset[FaultKind] = frozenset()
     excludes: frozenset[FaultKind] = frozenset()
+    at: tuple[SitePath, ...] = ()
 
 
-def borne_out(kinds: Collection[FaultKind], testimonies: Sequence[Testimony]) -> float:
-    """How likely testimonies are where faults of these kinds are there."""
+def borne_out(faults: Collection[Fault], testimonies: Sequence[Testimony]) -> float:
+    """How likely testimonies are where these faults are there."""
     chance = 1.0
     for each in testimonies:
-        if each.names and not kinds:
+        if each.names and not faults:
             return 0.0
-        contrary = bool(each.names) and each.names.isdisjoint(kinds)
-        excluded = bool(kinds) and each.excludes.issuperset(kinds)
-        chance *= CONTRARY if contrary or excluded else 1.0
+        there = {fault.kind for fault in faults if not each.at or any(_within(fault, place) for place in each.at)}
+        contrary = bool(each.names) and each.names.isdisjoint(there)
+        chance *= CONTRARY if contrary or not each.excludes.isdisjoint(there) else 1.0
     return chance
+
+
+def _within(fault: Fault, place: SitePath) -> bool:
+    return fault.place[: len(place)] == place
 
 
 def named_by(words: Sequence[str], rung: Rung | None, table: Sequence[Meaning]) -> frozenset[FaultKind]:

@@ -12,8 +12,9 @@ from ...core.observed.observation import Observation
 from ...wire.logs.capture import CapturedSession
 from ..reading import BadInput, InputProblem
 from .captures import MAGIC, observations_of, read_capture
+from .filter_counters import is_filter_listing, read_filter
 from .server_logs import is_server_log, read_server_log
-from .session_logs import read_session_logs, text_of_log
+from .session_logs import read_session_logs, shortened, text_of_log
 from .sockets import is_socket_list, is_tracked_list, read_sockets, read_tracked
 
 
@@ -45,6 +46,8 @@ def read_evidence(files: Sequence[tuple[str, Path]], site: Site) -> Evidence:
             seen, named = _read_text(place, path, site)
             observations += seen
             testimonies += named
+            if cut := shortened(path):
+                testimonies.append(Testimony(cut, path.name))
         except BadInput as error:
             unread.append(error)
     observations += _of_captures(captured, site)
@@ -59,10 +62,13 @@ def _read_text(place: str, path: Path, site: Site) -> tuple[Sequence[Observation
         return read_sockets(path, text, site)
     if is_tracked_list(text):
         return read_tracked(path, text, site, place)
+    if is_filter_listing(text):
+        return (), read_filter(path, text, site, place)
     if is_server_log(text):
         protocol: Literal["ftp", "sftp"] = "sftp" if "sshd" in text else "ftp"
         return read_server_log(path, text, site, protocol)
-    expected = "expected a daemon's log, a packet capture, what ss -tanp prints or what conntrack -L prints"
+    lists = "ss -tanp, conntrack -L, nft list ruleset or iptables-save -c"
+    expected = f"expected a daemon's log, a packet capture, or what {lists} prints"
     raise BadInput(str(path), InputProblem(0, f"found none of the kinds that are read at {place}; {expected}"))
 
 

@@ -1,7 +1,7 @@
 """The log of sessions in a file, as what was seen of a client's tries."""
 
 import re
-from codecs import BOM_UTF8, BOM_UTF16_BE, BOM_UTF16_LE
+from codecs import BOM_UTF16_BE, BOM_UTF16_LE
 from collections.abc import Sequence
 from functools import cache
 from pathlib import Path
@@ -9,7 +9,9 @@ from pathlib import Path
 from msgspec import convert
 from msgspec.structs import replace
 
+from ...core.diagnosis.situation import doors_of
 from ...core.model.site import Site
+from ...core.network.topology import Topology
 from ...core.observed.observation import Observation, PortFate, Situation
 from ...core.values.addresses import Address, address_or_none
 from ...core.values.outcomes import ORDER
@@ -17,7 +19,7 @@ from ...core.values.ports import PortSet
 from ...wire.logs.lines import OUTCOMES, Error, Errors
 from ...wire.logs.session import NoSessionLog, SessionTold, read_log
 from ..damage import guarded
-from ..reading import BadInput, InputProblem, read_document
+from ..reading import BadInput, InputProblem, read_end
 from ..results.observations import service_for
 from ..shipped import shipped_text
 from ..site.yaml_tree import YamlTree
@@ -41,16 +43,24 @@ def read_session_logs(path: Path, site: Site, client: str) -> tuple[Observation,
 
 def text_of_log(path: Path) -> str:
     """A log in the encoding that it was written in (UTF-8, UTF-16 with its mark, else Windows-1252), without what
-    steers a terminal."""
-    raw = read_document(path, MOST_BYTES)
-    if raw.startswith((BOM_UTF16_LE, BOM_UTF16_BE)):
-        text = raw.decode("utf-16", errors="replace")
-    else:
-        try:
-            text = raw.removeprefix(BOM_UTF8).decode("utf-8")
-        except UnicodeDecodeError:
-            text = raw.decode("cp1252", errors="replace")
-    return _ESCAPES.sub("", text)
+    steers a terminal; of a long one the end, from a whole line on."""
+    head, raw, size = read_end(path, MOST_BYTES)
+    wide = {BOM_UTF16_LE: "utf-16-le", BOM_UTF16_BE: "utf-16-be"}.get(head[:2])
+    try:
+        text = raw.decode(wide or "utf-8", errors="replace" if wide or size > MOST_BYTES else "strict")
+    except UnicodeDecodeError:
+        text = raw.decode("cp1252", errors="replace")
+    if size > MOST_BYTES:
+        text = text.partition("\n")[2]
+    return _ESCAPES.sub("", text.removeprefix("\ufeff"))
+
+
+def shortened(path: Path) -> str:
+    """What is to be said of a log that is not read in whole; empty where it is."""
+    size = read_end(path, 0).size
+    if size <= MOST_BYTES:
+        return ""
+    return f"has {size / 1e6:.0f} MB, of which the last {MOST_BYTES / 1e6:g} MB are read"
 
 
 def observed(log: SessionTold, path: Path, site: Site, client: str) -> Observation:
@@ -66,7 +76,7 @@ def observed(log: SessionTold, path: Path, site: Site, client: str) -> Observati
         extended=log.extended,
         secured=_logged_under_tls(log, site, service),
         dialled=None if dialled is None or dialled.kind == "loopback" else dialled,
-        trusts=_trusts(log, announced, dialled),
+        trusts=_trusts(log, announced, dialled, site),
         names=address_or_none(log.names) if log.names else None,
         known_program=False,
     )
@@ -85,16 +95,19 @@ def observed(log: SessionTold, path: Path, site: Site, client: str) -> Observati
         words=tuple(log.words),
         user=log.user,
         typed=log.dialled[0] if log.dialled else "",
-        error=log.error if log.error and OUTCOMES[log.error] == "refused" else "",
+        error=log.error if log.error and OUTCOMES[log.error] == ("refused",) else "",
         dialled_port=log.dialled[1] if log.dialled else None,
     )
 
 
-def _trusts(log: SessionTold, announced: Address | None, dialled: Address | None) -> bool | None:
+def _trusts(log: SessionTold, announced: Address | None, dialled: Address | None, site: Site) -> bool | None:
     """Whether the client was seen to go where the reply sent it; None where that is not seen or no matter."""
     if log.replaced:
         return False
     went = address_or_none(log.data_dialled) if log.data_dialled else None
+    if log.works and went is None and announced is not None and announced != dialled:
+        strange = announced.kind == "private" or announced not in doors_of(Topology(site))
+        return False if strange else None  # else it would hardly have worked
     if announced is None or went is None or announced == dialled:
         return None
     return went == announced

@@ -135,8 +135,9 @@ class DiagnoseResult(ResultPart, frozen=True, kw_only=True):
     """What was observed, what explains it, and what to try next. ``as_promised`` is that every session was seen to work
     to its end, so that there is no cause to name; ``inconclusive`` are observations in which nothing failed and no end
     was seen. With the verdict none and neither of both, nothing known explains it. ``parted`` are observations that
-    nothing explains together, ``facts`` what files state beside tries, ``unread`` the files that could not be read, and
-    ``something_else`` is the probability that the cause is of no known kind."""
+    nothing explains together, ``apart`` a few that the causes do not explain where they do all the others, ``facts``
+    what files state beside tries, ``unread`` the files that could not be read, and ``something_else`` is the
+    probability that the cause is of no known kind."""
 
     format: Literal["eager-lantern/diagnose/1"] = "eager-lantern/diagnose/1"
     site: str
@@ -146,6 +147,7 @@ class DiagnoseResult(ResultPart, frozen=True, kw_only=True):
     groups: tuple[GroupResult, ...]
     next: NextResult | None
     parted: tuple[str, ...]
+    apart: tuple[str, ...]
     inconclusive: tuple[str, ...]
     something_else: float
     facts: tuple[FactResult, ...]
@@ -171,6 +173,7 @@ def diagnose_result(
         ),
         next=_next_result(site, found.test, file) if found.test else None,
         parted=tuple(each.source for each in found.parted),
+        apart=tuple(each.source for each in found.apart),
         inconclusive=tuple(each.source for each in found.inconclusive),
         something_else=round(found.something_else, PLACES),
         facts=tuple(FactResult(source=each.source, message=each.text) for each in found.testimonies),

@@ -19,9 +19,10 @@ connections are made to. Full segments that are sent again and again while small
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
+from ...core.observed.observation import FAILED
 from ...core.values.outcomes import Outcome, Rung
 from .lines import ENGLISH, ErrorWords
-from .session import FAILED, SessionTold, read_sessions
+from .session import SessionTold, read_sessions
 
 FIN, SYN, RST, ACK = 0x01, 0x02, 0x04, 0x10
 FULL_BYTES = 1200

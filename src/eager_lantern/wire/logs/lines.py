@@ -19,6 +19,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Literal
 
+from ...core.observed.observation import FAILED
 from ...core.values.addresses import address_or_none
 from ...core.values.outcomes import Outcome, Rung
 from ..terminal_safe import printable
@@ -33,11 +34,12 @@ _VERBS = (
     "MDTM", "REST", "DELE", "MKD", "RMD", "STAT", "HELP", *TRANSFERS,
 )  # fmt: skip
 _COMMAND = re.compile(
-    rf"(?:(?<![A-Za-z0-9_\"'“(])|(?<=\*cmd\* ['\"]))({'|'.join(_VERBS)})(?=[\s'\"]|$)[ \t]?([^\r\n'\"]{{0,200}})"
+    rf"(?:(?<![A-Za-z0-9_\"'“(])|(?<=\*cmd\* ['\"]))({'|'.join(_VERBS)})(?=[\s'\"]|$)(?! response\b)"
+    r"[ \t]?([^\r\n'\"]{0,200})"
 )
 """A verb and what follows; in quotes it is one only where a log says so (public interface: Python's ftplib writes
 ``*cmd* 'LIST'``)."""
-_REPLY = re.compile(r"(?<![0-9A-Za-z.,/+_-])(?<![0-9]:)([1-5][0-5][0-9])([ -](?=\S)|[:\]] (?=\S)|[ -]?$)")
+_REPLY = re.compile(r"(?<![0-9A-Za-z.,/+_-])(?<![0-9]:)([1-5][0-5][0-9])(?! ms\b)([ -](?=\S)|[:\]] (?=\S)|[ -]?$)")
 _QUOTED_END = re.compile(r"(?:\\[rn]){1,4}['\"]?\Z|['\"]\Z")
 _SIX_NUMBERS = re.compile(r"\d+(,\d+){5}")
 _BEFORE_NUMBERS = " \t|>:-*#"
@@ -50,12 +52,14 @@ _CODES = {
 """The codes of replies (RFC 959, 2228, 2389, 2428, 4217), and those by which servers say of their own that data or TLS
 failed."""
 SELDOM = 3
-Error = Literal["connection refused", "no route to host", "network is unreachable", "timeout", "cut"]
+Error = Literal[
+    "connection refused", "no route to host", "network is unreachable", "timeout", "cut", "no answer", "any"
+]
 """What a system reports of a connection: a reset, one of two kinds of ICMP messages (RFC 1122, section 3.2.2.1),
-silence, or an end in the middle."""
-OUTCOMES: Mapping[Error, Outcome] = {
-    "connection refused": "refused", "no route to host": "refused", "network is unreachable": "refused",
-    "timeout": "silent", "cut": "wrong",
+silence, an end in the middle, either of both, or whatever."""
+OUTCOMES: Mapping[Error, tuple[Outcome, ...]] = {
+    "connection refused": ("refused",), "no route to host": ("refused",), "network is unreachable": ("refused",),
+    "timeout": ("silent",), "cut": ("wrong",), "no answer": ("silent", "wrong"), "any": FAILED,
 }  # fmt: skip
 Errors = Mapping[str, Error]
 """What systems call their errors, in small letters."""
@@ -77,12 +81,19 @@ _IN_PROGRAMS: Mapping[Error, tuple[str, ...]] = {  # public interface: what prog
     ),
     "cut": (
         "connectionreseterror", "peer closed connection", "connection closed by server", "unexpected eof", "eoferror",
-        "closed by remote host", "closed by foreign host",
+        "closed by remote host", "closed by foreign host", "connection broke down", "response reading failed",
     ),
+    "no answer": ("error in server response",),
 }  # fmt: skip
 _NAMED: Errors = {text: error for error, texts in _IN_PROGRAMS.items() for text in texts}
 _AT_ANY_RUNG = re.compile(r"timeout - reconnecting|time-out|^timeouterror|response timeout", re.I)
 """Words for a timeout that do not state whether a connection was made."""
+_ONCE_CONNECTED = re.compile(
+    r"with \d{1,12} (?:out of \d{1,12} )?bytes received|reply from control connection|waiting for server response|"
+    r"reader\.readline\(\)|\b(?:recv|read)\(\) timed out|error in server response",
+    re.I,
+)
+"""Words of who waits for a reply, so that the connection was made (public interface: libcurl, ncftp, asyncio)."""
 _DISTRUST = re.compile(
     r"ssl certificate problem|certificate verify failed|certificate_verify_failed|"
     r"certificate verification: (?!ok)|certificate has expired|no alternative certificate subject name matches|"
@@ -91,7 +102,7 @@ _DISTRUST = re.compile(
 )
 """A client that does not take the server's certificate (public interface: OpenSSL's and GnuTLS's words)."""
 _TLS_FAILED = re.compile(
-    r"wrong.version.number|no shared cipher|unsupported protocol|tlsv?1? alert|handshake failure|"
+    r"wrong.version.number|no shared cipher|unsupported protocol|tlsv?1? alert(?!, close notify)|handshake failure|"
     r"unexpected tls packet|error in the pull function|fatal error: gnutls_handshake|ssl_connect|ssl routines",
     re.I,
 )
@@ -103,7 +114,19 @@ _NO_NAME = re.compile(
     re.I,
 )
 """A name that leads nowhere (public interface: the resolver's words, and those of programs)."""
-_CONNECTED = re.compile(r"\bConnected to .{1,300} port [0-9]|\bself\.welcome = self\.getresp\(\)|connected\.$")
+_CONNECTED = re.compile(
+    r"\bConnected to .{1,300} port [0-9]|^Connected to \S{1,255}\.$|\bself\.welcome = self\.getresp\(\)|"
+    r"connected\. ?$"
+)
+_STEP = re.compile(r"==> ([A-Z]{3,4})\b((?:(?!==> ).){0,300})")
+_STEP_FAILED = re.compile(r"\bfailed\b(?: \((.{0,200}?)\)?\.? ?$)?")
+"""A program that shows its commands with what became of each, and no codes (public interface: wget and wput)."""
+_LET_IN = re.compile(
+    r"^Logging in as (\S{1,64}) \.\.\.(?: (Logged in!|.{0,40}Login-Sequence failed(?: \((.{1,200})\))?))?"
+)
+_GREETED = re.compile(r"(?:^|connected)! ?$|connectedConnection failed \((.{1,200})\)$")
+_SAVED = re.compile(r"\bsaved \[\d|^Transferred \d{1,18} bytes in \d")
+_NOT_CONNECTED = re.compile(r"^Connecting to \S{1,255}\.\.\. failed!|^connection failed\.$")
 _OTHER_PROTOCOL = re.compile(r"\bHTTP/1\.[01] \d{3}\b|\bSSH-2\.0-")
 _REPLACED = re.compile(
     r"server address instead|unroutable address|address .{0,60}has been fixed|for data connection, uses", re.I
@@ -131,16 +154,19 @@ MOST_OF_WORDS = 200
 @dataclass(frozen=True, slots=True)
 class LogEvent:
     """A command with what follows it, a reply, an error of the system (``vague`` where it does not state whether a
-    connection was made), where the client connects to, or a word of the client: that it is connected, that something
-    else answers, that it does not trust the certificate, that TLS failed, that it goes to another address than the
-    reply names. ``text`` is what stands behind a reply's code, or the line that a word was found in; of a line that
-    states where it connects to, what is no number of it."""
+    connection was made, ``connected`` where it states that one was), where the client connects to, or a word of the
+    client: that it is connected, that something else answers, that it does not trust the certificate, that TLS failed,
+    that it goes to another address than the reply names. ``text`` is what stands behind a reply's code (``bare`` where
+    the log has it without the code), or the line that a word was found in; of a line that states where it connects to,
+    what is no number of it."""
 
     verb: str = ""
     code: int = 0
     text: str = ""
     error: Error | None = None
     vague: bool = False
+    bare: bool = False
+    connected: bool = False
     dials: tuple[str, int | None] | None = None
     word: Literal["", "name", "connected", "other", "distrust", "tls", "replaced", "mismatch"] = ""
 
@@ -164,6 +190,9 @@ def events_of(lines: list[str], errors: ErrorWords) -> Iterator[LogEvent]:
     for i, line in enumerate(lines):
         if i < inside:
             continue
+        if steps := list(_steps(line, errors)):
+            yield from steps
+            continue
         command, reply = _COMMAND.search(line), _reply_in(line)
         if reply and _layout(line[: reply.start()]) not in layouts:
             reply = None
@@ -176,6 +205,38 @@ def events_of(lines: list[str], errors: ErrorWords) -> Iterator[LogEvent]:
             yield LogEvent(command[1], text="" if command[1] == "PASS" else command[2].strip())
         elif talk := _talk(line, errors):
             yield talk
+
+
+_OF_STEP = {"STOR": 150, "RETR": 150, "LIST": 150, "NLST": 150, "AUTH": 234}
+"""The reply that ends a step well; another's is 200."""
+
+
+def _steps(line: str, errors: ErrorWords) -> Iterator[LogEvent]:
+    """Commands with what became of each, where a line has them, as the replies that this stands for."""
+    if login := _LET_IN.match(line):
+        yield LogEvent("USER", text=login[1])
+        if login[2] is None:
+            return
+        yield LogEvent("PASS")
+        good = login[2] == "Logged in!"
+        yield LogEvent(code=230 if good else 530, text=said(login[3] or ""), bare=True)
+    elif greeted := _GREETED.search(line):
+        yield LogEvent(word="connected", dials=_dialled(line))
+        yield LogEvent(code=421 if greeted[1] else 220, text=said(greeted[1] or ""), bare=True)
+    elif _SAVED.search(line):
+        yield LogEvent(code=226, bare=True)
+    for verb, rest in _STEP.findall(line):
+        ended = rest.rstrip()
+        if verb not in _VERBS or ended.endswith("..."):
+            return  # what became of it stands in the lines that follow
+        yield LogEvent(verb, text="TLS" if verb == "AUTH" else "")
+        if ended.endswith(("done.", "encrypted!")):
+            yield LogEvent(code=_OF_STEP.get(verb, 200), bare=True)
+        elif failed := _STEP_FAILED.search(rest):
+            yield LogEvent(code=500, text=said(failed[1] or ""), bare=True)
+        elif error := errors.error_in(rest):
+            waited = verb in TRANSFERS and _ONCE_CONNECTED.search(rest)  # for the server's reply, not for data
+            yield LogEvent(error="any" if waited else error, text=said(rest), connected=bool(waited))
 
 
 def said(text: str) -> str:
@@ -201,7 +262,12 @@ def _talk(line: str, errors: ErrorWords) -> LogEvent | None:
     if _OTHER_PROTOCOL.search(line):
         return LogEvent(word="other")
     if error := errors.error_in(line):
-        return LogEvent(error=error, text=text, vague=bool(_AT_ANY_RUNG.search(text)))
+        connected = bool(_ONCE_CONNECTED.search(line))
+        return LogEvent(error=error, text=text, vague=bool(_AT_ANY_RUNG.search(text)), connected=connected)
+    if _NOT_CONNECTED.search(line):
+        return LogEvent(error="any", text=text)
+    if _ONCE_CONNECTED.search(line):
+        return LogEvent(word="connected")
     dials = _dialled(line)
     return LogEvent(dials=dials, text=re.sub(r"[0-9A-Fa-f:.]*[0-9][0-9A-Fa-f:.]*", "#", text)) if dials else None
 

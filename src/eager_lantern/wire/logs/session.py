@@ -30,11 +30,11 @@ from dataclasses import dataclass, field, replace
 from typing import Literal
 
 from ...core.model.site import Mode
+from ...core.observed.observation import FAILED
 from ...core.values.outcomes import Outcome, Rung
 from ..ftp import Endpoint, ProtocolFault, Reply, extended_port, passive_endpoint
 from .lines import ENGLISH, FOLDERS, OUTCOMES, TRANSFERS, Error, Errors, ErrorWords, LogEvent, events_of, said
 
-FAILED: tuple[Outcome, ...] = ("refused", "silent", "wrong")
 MOST_LINES, MOST_SESSIONS, MOST_WORDS = 100_000, 500, 5
 
 
@@ -79,20 +79,25 @@ class SessionTold:
 
 
 def read_log(text: str, errors: Errors = ENGLISH) -> tuple[SessionTold, ...]:
-    """The sessions of a log; ``errors`` are the words of systems for theirs. Raises NoSessionLog for a text in which no
-    command, reply or error of a session stands."""
-    lines = text.splitlines()
-    if len(lines) > MOST_LINES:
-        raise NoSessionLog(f"has {len(lines)} lines, of which at most {MOST_LINES} are read: cut it to some sessions")
+    """The sessions of a log, of very many the last ones; ``errors`` are the words of systems for theirs. Raises
+    NoSessionLog for a text in which no command, reply or error of a session stands."""
+    lines = _in_order(text.splitlines()[-MOST_LINES:])
     words = ErrorWords(errors)
     found = [each for strand in _strands(lines) for each in read_sessions(strand, words)]
     if not found:
         raise NoSessionLog("has no command and no reply of FTP in it, and nothing of SSH")
-    if len(found) > MOST_SESSIONS:
-        raise NoSessionLog(f"has {len(found)} sessions, of which at most {MOST_SESSIONS} are read: cut it")
-    return tuple(found)
+    return tuple(found[-MOST_SESSIONS:])
 
 
+def _in_order(lines: list[str]) -> list[str]:
+    """The last word of curl (public interface) stands first where its two streams went to one file."""
+    first = next((i for i, each in enumerate(lines) if each.strip()), 0)
+    if lines and _LAST_WORD.match(lines[first]) and not any(_LAST_WORD.match(each) for each in lines[first + 1 :]):
+        return [*lines[:first], *lines[first + 1 :], lines[first]]
+    return lines
+
+
+_LAST_WORD = re.compile(r"curl: \(\d{1,3}\) ")
 _STRAND = re.compile(r"(?:\A|\s)[\[(<#](\w{0,6}\d{1,9})[\])>]")
 MOST_STRANDS = 200
 
@@ -140,7 +145,8 @@ class _Reading:
         self.asked = ""
         self.transfer: Rung | None = None
         self.opened = False
-        self.ended = self.mismatched = self.asks_tls = self.hung_up = False
+        self.ended = self.mismatched = self.asks_tls = self.hung_up = self.no_data = False
+        self.option = False
 
     def take(self, each: LogEvent) -> None:
         """What an event adds; after the server has hung up, nothing does."""
@@ -190,8 +196,9 @@ class _Reading:
 
     def _command(self, event: LogEvent) -> None:
         log = self.log
-        if event.verb == "ABOR" and self.mismatched and log.rung is None:
+        if event.verb in ("ABOR", "QUIT") and self.mismatched and log.rung is None:
             self._ill("data", *FAILED)
+            log.latest = "list"
         if event.verb in ("ABOR", "QUIT"):
             self._end()
             self.ended = self.ended or event.verb == "QUIT"
@@ -200,6 +207,8 @@ class _Reading:
         if event.verb == "USER" and not self.asks_tls and (log.reached == "greet" or not self.asked):
             log.secured = False  # TLS was not asked for before the name
         self.asks_tls = self.asks_tls or event.verb == "AUTH"
+        if event.verb in ("USER", "PASS", "PBSZ", "PROT") and log.rung == "secure":
+            self._went_on()
         if event.verb == "USER":
             log.user = event.text
         if event.verb in ("PBSZ", "PROT"):
@@ -208,20 +217,28 @@ class _Reading:
         if event.verb in ("PASV", "EPSV"):
             log.mode = "passive"
         elif event.verb in ("PORT", "EPRT"):
-            if log.mode == "passive" and log.reached == "announce":
+            if log.mode == "passive" and "announce" in (log.reached, log.rung):
                 self._gave_up_passive()
             log.mode, log.extended = "active", event.verb == "EPRT"
             log.names = _named_address(event)
         elif event.verb in TRANSFERS:
             self.transfer, self.opened = TRANSFERS[event.verb], False
-            if log.rung in ("data", "list", "send", "fetch"):
+            self.option = event.text.startswith("-")
+            if log.rung in ("data", "list", "send", "fetch") and not self.no_data:
                 log.rung, log.latest, log.outcomes, log.opened = None, None, (), False
                 log.words.clear()
+
+    def _went_on(self) -> None:
+        """A client that goes on after trouble with TLS was only warned, or does without."""
+        if "wrong" in self.log.outcomes:
+            self._well("secure")
+        else:
+            self.log.rung, self.log.outcomes = None, ()
 
     def _reply(self, event: LogEvent) -> None:
         """Codes of one meaning count by themselves, since the command may be missing; others by what was asked."""
         log, code = self.log, event.code
-        words = f"{code} {event.text}".strip()
+        words = event.text if event.bare else f"{code} {event.text}".strip()
         match code:
             case 234 | 334:
                 log.secured = True
@@ -233,7 +250,7 @@ class _Reading:
             case 125 | 150:
                 self.opened = True
                 self._well("data")
-            case 226 if self.asked != "ABOR":
+            case 226 if self.asked != "ABOR" and not (event.bare and self.transfer is None):
                 self._carried()
             case 221:
                 self.ended = True
@@ -243,20 +260,20 @@ class _Reading:
                     self._ill(_after(log.reached), *FAILED, words=words)
             case 425 if not self.opened and self.asked not in ("PASV", "EPSV", "PORT", "EPRT"):
                 self._ill("data", *FAILED, words=words)
+                log.latest = "list"  # or it was made, and the server took it for somebody else's
             case 426 | 425 if self.opened:
                 self._ill(self.transfer or "list", *FAILED, words=words)
             case _:
                 self._answered(code, words)
 
     def _gave_up_passive(self) -> None:
-        """A client that goes on in active mode had no data connection in passive mode."""
+        """A client that goes on in active mode had no data connection in passive mode, or was refused it."""
         log = self.log
-        outcomes = log.outcomes or FAILED
-        tried = replace(
-            log, rung="data", outcomes=outcomes, works=False, endpoints=log.endpoints[-1:], carried=[], words=[]
-        )
-        self.before.append(tried)
-        log.rung, log.outcomes, log.reached, log.data_dialled = None, (), "login", ""
+        outcomes, rung = log.outcomes or FAILED, log.rung or "data"
+        tried = replace(log, rung=rung, outcomes=outcomes, works=False)
+        self.before.append(replace(tried, endpoints=log.endpoints[-1:], carried=[], words=list(log.words)))
+        log.rung, log.outcomes, log.reached, log.data_dialled, log.error = None, (), "login", "", None
+        log.words.clear()
 
     def _answered(self, code: int, words: str) -> None:
         kind, log = code // 100, self.log
@@ -266,7 +283,10 @@ class _Reading:
             self._ill("secure", "refused", words=words)
         elif self.asked in ("USER", "PASS", "ACCT") and kind in (4, 5):
             self._ill("login", "refused", words=words)
-        elif self.asked in ("PORT", "EPRT") and kind == 2:
+        elif log.rung == "login" and kind in (4, 5):
+            return  # who was not let in is refused whatever else they ask for
+        elif self.asked in ("PORT", "EPRT", "PASV", "EPSV") and kind == 2:
+            self.no_data = False
             self._well("announce")
         elif code == 200 and not self.asked and _ACTIVE_ACCEPTED.search(words):
             log.mode = "active"  # a program that does not show its commands
@@ -274,7 +294,10 @@ class _Reading:
         elif self.asked in ("PASV", "EPSV", "PORT", "EPRT") and kind in (4, 5):
             self._ill("announce", "refused", words=words)
         elif self.transfer is not None and self.asked in TRANSFERS and kind in (4, 5):
-            self._ill(self.transfer, "refused", words=words)
+            if self.option and _NO_SUCH_FILE.search(words):
+                self.asked, self.transfer = "", None  # it took the option for a file, which is no trouble of the site
+            else:
+                self._ill(self.transfer, "refused", words=words)
         elif self.asked in FOLDERS and kind in (4, 5):
             self._ill("list", "refused", words=words)
         elif self.asked in FOLDERS and log.rung == "list" and not log.works:
@@ -292,6 +315,7 @@ class _Reading:
     def _announced(self, event: LogEvent) -> None:
         log, reply = self.log, Reply(event.code, (event.text,))
         log.mode, log.extended = "passive", event.code == 229
+        self.no_data = False
         self._well("announce")
         try:
             port = Endpoint("", extended_port(reply)) if log.extended else passive_endpoint(reply)
@@ -302,37 +326,49 @@ class _Reading:
     def _error(self, event: LogEvent) -> None:
         log = self.log
         assert event.error is not None
-        outcome = OUTCOMES[event.error]
+        for_data = self.asked in ("PASV", "EPSV", *TRANSFERS)
+        outcomes = FAILED if event.connected and for_data else OUTCOMES[event.error]
+        made = event.connected or event.error == "cut"  # what was never made is not cut off
+        if made and log.reached is None and log.rung is None:
+            self._well("connect")
         if log.reached in (None, "connect"):
             if log.rung is None:  # what follows the first error of a connection follows from it
-                self._ill("connect" if log.reached is None else "greet", outcome)
+                self._ill("connect" if log.reached is None else "greet", *outcomes)
                 log.latest = "greet" if log.reached is None and event.vague else None
             self.ended = True
         elif log.rung is None and log.reached in ("greet", "secure") and self.asked in ("AUTH", "USER", "PASS"):
-            self._ill("secure" if self.asked == "AUTH" else "login", outcome)
+            self._ill("secure" if self.asked == "AUTH" else "login", *outcomes)
             self.ended = True
-        elif log.rung is None and self.asked in ("PASV", "EPSV", *TRANSFERS) and not self.opened:
-            self._ill("data", outcome)
-            self.ended = True
+        elif log.rung is None and for_data and not self.opened:
+            self._ill("data", *outcomes)
+            log.latest = "list" if event.connected else None  # it was made, maybe, and the server took no notice
+            self.ended = self.no_data = True
         elif log.rung is None and self.transfer is not None and self.asked in TRANSFERS:
-            self._ill(self.transfer, outcome)
+            self._ill(self.transfer, *outcomes)
             self.ended = True
-        elif log.rung == "data":
-            log.outcomes = (outcome,)
+        elif log.rung == "data" and len(log.outcomes) > len(outcomes) and not log.words:
+            log.outcomes = outcomes
         else:
             return
         log.error = event.error
 
     def _word(self, event: LogEvent) -> None:
         log = self.log
+        own = event.dials is not None and event.dials == log.dialled  # what a client shows of its control connection
         if event.dials is not None and log.reached in (None, "connect") and log.rung is None:
             known = log.dialled is not None and log.dialled[1] is not None
             log.dialled = log.dialled if known and event.dials[1] is None else event.dials
-        elif event.dials is not None and self.asked in ("PASV", "EPSV") and log.rung is None:
+        elif event.dials is not None and self.asked in ("PASV", "EPSV") and log.rung is None and not own:
             log.data_dialled = event.dials[0]
         if event.word == "distrust" and log.reached in ("connect", "greet", "secure", None):
             log.reached = "greet"  # the server began TLS, and the client went no further
             self._ill("secure", "wrong", words=event.text)
+        elif event.word == "tls" and log.reached == "secure" and self.asked in ("USER", "PASS", "ACCT"):
+            if log.rung is None:
+                self._ill("login", "wrong", words=event.text)  # a server that gives up says so in clear
+        elif event.word == "tls" and self.asked in TRANSFERS and not self.opened and log.rung is None:
+            self._ill("data", "wrong", words=event.text)
+            log.latest = "list"  # the data connection was made, and TLS on it failed
         elif event.word == "tls" and log.reached in ("connect", "greet", "secure", None) and not log.words:
             log.reached = log.reached if log.reached != "secure" else "greet"
             self._ill("secure", "wrong", words=event.text)
@@ -361,6 +397,7 @@ class _Reading:
         log.works = log.works and log.rung is None
 
 
+_NO_SUCH_FILE = re.compile(r"no such file|not found|file existence|can't find", re.I)
 _ACTIVE_ACCEPTED = re.compile(r"\b(?:PORT|EPRT) command")
 
 
@@ -454,7 +491,7 @@ def _ssh(lines: list[str], errors: ErrorWords) -> SessionTold:
             log.dialled = dials[2], int(dials[3])
         error = errors.error_in(line)
         if error is not None and log.reached is None and log.rung is None:
-            _ssh_came(log, "connect", OUTCOMES[error], line)
+            _ssh_came(log, "connect", OUTCOMES[error][0], line)
             log.error = error
         elif _SSH_CLOSED.search(line) and log.rung is None and log.reached in _SSH_NEXT:
             _ssh_came(log, _SSH_NEXT[log.reached], "wrong", line)
