@@ -79,7 +79,7 @@ def session_of(topology: Topology, tried: Situation) -> PossibleEnds:
         ends = tuple(replace(each, elsewhere=True, announced=forecast.announced) for each in _ends_of_forecast(anyway))
     lands = PortSet.of(*(span for each in forecast.control for span in each.flow.ports.spans))
     ends = tuple(replace(each, target=forecast.target, lands=lands) for each in ends)
-    return PossibleEnds(mode, position.spec.secures(service.tls), ends)
+    return PossibleEnds(mode, service.protocol == "sftp" or position.spec.secures(service.tls), ends)
 
 
 def doors_of(topology: Topology) -> frozenset[Address]:

@@ -296,6 +296,9 @@ class _Reading:
         elif self.transfer is not None and self.asked in TRANSFERS and kind in (4, 5):
             if self.option and _NO_SUCH_FILE.search(words):
                 self.asked, self.transfer = "", None  # it took the option for a file, which is no trouble of the site
+            elif log.mode == "active" and not self.opened:
+                self._ill("data", "refused", words=words)
+                log.latest = "list"  # what is asked for is refused before any data connection
             else:
                 self._ill(self.transfer, "refused", words=words)
         elif self.asked in FOLDERS and kind in (4, 5):
@@ -367,8 +370,8 @@ class _Reading:
             if log.rung is None:
                 self._ill("login", "wrong", words=event.text)  # a server that gives up says so in clear
         elif event.word == "tls" and self.asked in TRANSFERS and not self.opened and log.rung is None:
-            self._ill("data", "wrong", words=event.text)
-            log.latest = "list"  # the data connection was made, and TLS on it failed
+            self._ill("data", *FAILED, words=event.text)
+            log.latest = "list"  # it was made, maybe, and cut off, or TLS on it failed
         elif event.word == "tls" and log.reached in ("connect", "greet", "secure", None) and not log.words:
             log.reached = log.reached if log.reached != "secure" else "greet"
             self._ill("secure", "wrong", words=event.text)
@@ -424,7 +427,7 @@ def _named_address(event: LogEvent) -> str:
 
 _SSH = re.compile(
     r"SSH-2\.0-|SSH2?_MSG_[A-Z]+|SSH2?_FXP?_[A-Z]+|SSH authentication methods available|establishing ssh session|"
-    r"kex_exchange_identification|\bdebug[123]: |\bssh: connect to host\b"
+    r"kex_exchange_identification|to the list of known hosts|\bdebug[123]: |\bssh: connect to host\b"
 )
 _SSH_DIALS = re.compile(r"Connecting to (\S{1,255}) \[([0-9A-Fa-f:.]{2,45})\] port (\d{1,5})")
 _SSH_SIGNS: tuple[tuple[re.Pattern[str], Rung, Outcome], ...] = (  # public interface: OpenSSH's words, RFC 4250's names
@@ -460,6 +463,7 @@ _SSH_SIGNS: tuple[tuple[re.Pattern[str], Rung, Outcome], ...] = (  # public inte
         "refused",
     ),
     (re.compile(r"SSH2?_FXP_NAME|\bReceived reply T:104\b"), "list", "ok"),
+    (re.compile(r"\bConnection #\d{1,9} to host \S{1,255} left intact"), "list", "ok"),
 )
 _SSH_CLOSED = re.compile(
     r"\bConnection (?:closed|reset) by |\bclient_loop: send disconnect|\bConnection closed\b", re.I
