@@ -123,9 +123,10 @@ def _site_or_plain(site: Path | None) -> SiteFile:
 
 def _anywhere(plain: Site, seen: Observation) -> Observation:
     """What was seen of a site whose ports and addresses are unknown: a private address that a server names is taken
-    for its own, of a public one it is not known whose it is."""
+    for its own, the one that the client connected to for the outside one; of another it is not known whose it is."""
     private = seen.announced is not None and seen.announced.kind == "private"
-    own = plain.server.address.each[0] if private else None
+    outside = plain.gateways[0].outside.address.each[0] if seen.announced == seen.tried.dialled is not None else None
+    own = plain.server.address.each[0] if private else outside
     return replace(seen, tried=replace(seen.tried, dialled=None, names=None), announced=own, fates=(), more=0)
 
 

@@ -16,7 +16,7 @@ from .screen import ACCENT, HOLDS, RISKS, STOPS, STRONG, UNTRIED, Share, between
 
 LEAST = 0.01
 """A group that is less likely is not shown beside the first."""
-MOST_IN_FULL, MOST_OTHERS, MOST_OUTCOMES, MOST_WORDS = 3, 5, 5, 2
+MOST_IN_FULL, MOST_OF_PAGE, MOST_OTHERS, MOST_OUTCOMES, MOST_WORDS = 3, 3, 5, 5, 2
 
 
 def diagnose_view(
@@ -155,14 +155,14 @@ def _pages(
         where.add_row(_mark("◆", share), Text.assemble((name, STRONG), ", one look shows which"))
         yield where
         yield from _in_full(first, in_file, line, _percent(first.probability), mark=" ")
-        shown = others if whole else others[:MOST_OTHERS]
+        shown = others if whole else others[:MOST_OF_PAGE]
         for each in shown:
             if whole:
                 yield from _in_full(each, in_file, line, _percent(each.probability), mark=" ")
             else:
                 yield _one_line(each, in_file, line)
         if len(others) > len(shown):
-            yield _more(len(others) - len(shown), _margin(share))
+            yield _more(len(others) - len(shown), _margin(share) + 1)
     rest = [each for page in pages[full:] for each in page.causes]
     for page in pages[full : full + MOST_OTHERS]:
         yield _one_line(replace(page.causes[0], probability=page.probability * known_share), in_file, line, "◆")
@@ -228,11 +228,11 @@ def _in_full(cause: NamedCause, in_file: bool, line: LineOf, share: str, mark: s
 
 def _margin(share: str) -> int:
     """How wide the column is that marks a cause, with its share where it has one."""
-    return 14 if share else 5
+    return 15 if share else 5
 
 
 def _mark(sign: str, share: str) -> Text:
-    return Text.assemble((f"  {sign}", STOPS), (f" {share:>8}" if share else "", UNTRIED))
+    return Text.assemble((f"  {sign}", STOPS), (f" {share:>9}" if share else "", UNTRIED))
 
 
 def _line_number(place: SitePath, in_file: bool, line: LineOf) -> str:
