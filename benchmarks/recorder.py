@@ -178,7 +178,7 @@ def ssh_programs(typed: Typed) -> Iterator[tuple[str, list[str], str]]:
     settings = f"debug 8; set net:timeout {SECONDS - 1}; set net:max-retries 1"
     connect = f"set sftp:connect-program 'ssh -a -x -F none {' '.join(words)}'"
     opened = f"open -u {user},{password} sftp://{host}:{port}"
-    yield "lftp", ["lftp", "--norc", "-c", f"{settings}; {connect}; {opened}; ls"], ""
+    yield "lftp", [*typing, "lftp", "--norc", "-c", f"{settings}; {connect}; {opened}; ls"], ""
 
 
 @dataclass(frozen=True)
@@ -214,15 +214,12 @@ def of_settings(daemon: str, label: str, site: Site) -> Iterator[Trouble]:
     if daemon != "pure-ftpd":
         no_passive = "<Limit PASV EPSV>\nDenyAll\n</Limit>"
         yield Trouble("no-passive", (("passive-refused",),), site, no_passive, {"pasv_enable": "NO"})
-        no_list = "<Limit DIRS>\nDenyAll\n</Limit>"
-        yield Trouble("no-list", (("account-without-right",),), site, no_list, {"dirlist_enable": "NO"})
         locked = "<Limit LOGIN>\nDenyUser visitor-0\nDenyUser visitor-1\n</Limit>"
         accounts = (("account-locked",), ("account-mistyped",), ("account-shell-refused",), ("client-barred",))
         yield Trouble("locked", accounts, site, locked, {"userlist_enable": "YES", "userlist_deny": "NO",
                                                         "userlist_file": "/dev/null"})  # fmt: skip
-    if daemon == "proftpd":
-        yield Trouble("shell", accounts, site, "RequireValidShell on")
     if daemon == "vsftpd":
+        yield Trouble("no-list", (("account-without-right",),), site, settings={"dirlist_enable": "NO"})
         root = (("account-root-writable",),)
         yield Trouble("root-writable", root, site, settings={"allow_writeable_chroot": "NO"})
     tls = ("services", 0, "tls")
@@ -362,6 +359,8 @@ def recorded(folder: Path, meant: Site, raw: dict[str, Any], trouble: Trouble, d
         ]
         with ThreadPoolExecutor(SIDE_BY_SIDE) as pool:
             kept = list(pool.map(partial(run, machine), sessions))
+    if trouble.right and not any(code for code, _ in kept):
+        return 0  # it shows to none of them
     folder.mkdir(parents=True)
     for name, (code, said) in zip(map(_name_of, sessions), kept, strict=True):
         stages[name] = code
