@@ -1,4 +1,5 @@
 """Faults put into a working site, real daemons and real clients in the kernel lab, and what the clients logged.
+Settings of daemons and options of programs are theirs (public interface).
 
     recorder.py FOLDER [DAEMON ...]
 

@@ -66,7 +66,7 @@ def read_document(path: Path, most: int) -> bytes:
         return read_regular(path, most)
 
 
-class End(NamedTuple):
+class FileEnd(NamedTuple):
     """The first bytes of a file, its last ones, and how many it has."""
 
     head: bytes
@@ -77,13 +77,13 @@ class End(NamedTuple):
 HEAD_BYTES = 4
 
 
-def read_end(path: Path, most: int) -> End:
+def read_end(path: Path, most: int) -> FileEnd:
     """The first four and the last ``most`` bytes of a file that somebody has named, such as a log that grows. Raises
     BadInput for what cannot be read."""
     with _named(path), _opened(path) as (handle, size):
         head = os.read(handle, HEAD_BYTES)
         os.lseek(handle, max(0, (size - most) // HEAD_BYTES * HEAD_BYTES), os.SEEK_SET)
-        return End(head, _read_bounded(handle, most + _CHUNK), size)
+        return FileEnd(head, _read_bounded(handle, most + _CHUNK), size)
 
 
 @contextlib.contextmanager
