@@ -225,6 +225,30 @@ def test_a_file_that_cannot_be_read_is_named_and_the_others_count(tmp_path: Path
     )
 
 
+HANGS = (
+    "---- Connecting to 198.51.100.61 port 21\n220 Tides\nAUTH TLS\n234 go\nUSER station\n331 go\nPASS x\n230 in\n"
+    "PASV\n227 ok (198,51,100,61,239,20)\nLIST\n**** Timeout - reconnecting\n"
+)
+
+
+def test_the_command_that_states_what_to_enter_works_as_it_is_printed(tmp_path: Path) -> None:
+    (tmp_path / "x.log").write_text(HANGS)
+    done = run("diagnose", AFTER, "--log", "field-station=x.log", cwd=tmp_path)
+    (told,) = (line.split() for line in done.stdout.splitlines() if line.startswith("  eager-lantern mend"))
+    cured = run(*told[1:], cwd=tmp_path)
+    assert cured.returncode == 1
+    assert "harbour-router has no forward for ports 61200-61455" in done.stdout
+    assert "is there an entry tcp 61200-61455 → 10.61.4.20 on harbour-router?" in " ".join(cured.stdout.split())
+
+
+def test_without_a_site_file_the_data_range_is_named_by_the_port_that_was_seen(tmp_path: Path) -> None:
+    (tmp_path / "x.log").write_text(HANGS)
+    done = run("diagnose", "--log", "x.log", cwd=tmp_path)
+    assert "the router has no forward for the data range (with 61204)" in done.stdout
+    assert "announces its own address" not in done.stdout  # it announced where the client had connected to
+    assert "eager-lantern mend" not in done.stdout
+
+
 def test_of_a_long_log_the_end_is_read_and_it_is_stated(tmp_path: Path) -> None:
     once = "220 Tides\nUSER station\n331 go\nPASS x\n530 Login incorrect.\nQUIT\n221 bye\n"
     refused = once.replace(

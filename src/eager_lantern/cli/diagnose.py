@@ -34,6 +34,7 @@ from .finish import finish
 
 app = typer.Typer(add_completion=False, rich_markup_mode=None)
 PLAIN = "plain.site.yaml"
+MOST_PORTS = 3
 
 
 @app.command(epilog=example("eager-lantern diagnose saltmarsh.site.yaml --log field-station=session.log"))
@@ -79,9 +80,9 @@ def diagnose_command(
     if nothing and not asks:
         raise typer.BadParameter("nothing was seen: give results with --seen, logs with --log, or answer with --ask")
     found = (
-        _ask_until_settled(source, file, observations, evidence.testimonies)
+        _ask_until_settled(source, file, observations, evidence.testimonies, _knowledge(file, raw))
         if asks
-        else diagnose(source.site, observations, _knowledge(file), testimonies=evidence.testimonies)
+        else diagnose(source.site, observations, _knowledge(file, raw), testimonies=evidence.testimonies)
     )
     first = "" if file else _first_file(source.site, raw or found.observations)
     how_to_test = instruction(source.site, found.test, file) if found.test else None
@@ -110,8 +111,10 @@ def _first_file(site: Site, observations: Sequence[Observation]) -> str:
     return command_line("new", *words)
 
 
-def _knowledge(file: str) -> Knowledge:
-    return shipped_knowledge() if file else knowledge_without_file()
+def _knowledge(file: str, seen: Sequence[Observation]) -> Knowledge:
+    """What is known of faults; without a file, a data range that nobody has stated is named by the ports seen of it."""
+    ports = dict.fromkeys(fate.ports for each in seen for fate in each.fates if len(fate.ports) == 1)
+    return shipped_knowledge() if file else knowledge_without_file(", ".join(map(str, list(ports)[:MOST_PORTS])))
 
 
 def _site_or_plain(site: Path | None) -> SiteFile:
@@ -151,13 +154,17 @@ def _placed(text: str, site: Site, file: str) -> tuple[str, Path]:
 
 
 def _ask_until_settled(
-    source: SiteFile, file: str, observations: Sequence[Observation], testimonies: tuple[Testimony, ...]
+    source: SiteFile,
+    file: str,
+    observations: Sequence[Observation],
+    testimonies: tuple[Testimony, ...],
+    knowledge: Knowledge,
 ) -> Diagnosis:
     """Symptoms where nothing was given, then test after test, until no cause can be separated from another or nobody
     answers."""
     seen = [*observations, *(() if observations or testimonies else _symptoms(source.site))]
     answers: list[AnsweredTest] = []
-    diagnosed = partial(diagnose, source.site, seen, _knowledge(file), testimonies=testimonies)
+    diagnosed = partial(diagnose, source.site, seen, knowledge, testimonies=testimonies)
     if not seen and not testimonies:
         raise typer.BadParameter("found no answer at all; expected at least one")
     found = diagnosed(answers)

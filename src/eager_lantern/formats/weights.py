@@ -56,10 +56,16 @@ def shipped_knowledge() -> Knowledge:
     return Knowledge(weights, costs, Wording(sentences), replies)
 
 
-def knowledge_without_file() -> Knowledge:
-    """The same, with words for the addresses and ports of the plain site, which are nobody's."""
-    known = shipped_knowledge()
-    return replace(known, wording=Wording(known.wording.sentences, _faults_file().without_file))
+def knowledge_without_file(data_ports: str = "") -> Knowledge:
+    """The same, with words for the addresses and ports of the plain site, which are nobody's; ``data_ports`` are some
+    that are known of the range."""
+    known, words = shipped_knowledge(), _faults_file().without_file
+    if data_ports:
+        words = {each: f"{text} (with {data_ports})" if text == DATA_RANGE else text for each, text in words.items()}
+    return replace(known, wording=Wording(known.wording.sentences, words))
+
+
+DATA_RANGE = "the data range"
 
 
 def _faults_file() -> _FaultsFile:

@@ -1,19 +1,23 @@
 """What `diagnose` shows: what was seen, what explains it, and what to try next."""
 
 from collections.abc import Iterator, Sequence
+from typing import get_args
 
 from msgspec.structs import replace
 from rich.console import RenderableType
 from rich.text import Text
 
 from ..core.diagnosis.diagnosis import CauseGroup, Diagnosis, NamedCause, Page, pages_of
+from ..core.diagnosis.fault import FaultKind
 from ..core.diagnosis.next_test import Weighed
 from ..core.diagnosis.wording import Instruction, came_of, whose
 from ..core.model.site import Site
 from ..core.values.text_value import SitePath
 from .ledger import LineOf
-from .screen import ACCENT, HOLDS, RISKS, STOPS, STRONG, UNTRIED, Share, between, columns, command
+from .screen import ACCENT, HOLDS, RISKS, STOPS, STRONG, UNTRIED, Share, between, columns, command, command_line
 
+ON_DEVICES = ("gateways", "server", "services")
+"""Sections of the site file that are entered on the administrator's own devices."""
 LEAST = 0.01
 """A group that is less likely is not shown beside the first."""
 MOST_IN_FULL, MOST_OF_PAGE, MOST_OTHERS, MOST_OUTCOMES, MOST_WORDS = 3, 3, 5, 5, 2
@@ -48,6 +52,7 @@ def diagnose_view(
             yield from _group(number, group, bool(file), line, whole, 1 - found.something_else)
         yield from _left_out(found, _shown(found, whole))
         yield from _apart(found)
+        yield from _to_cure(found, file)
         yield from _rest(found)
     if found.test is not None and instruction is not None:
         yield from _next_test_rows(found.test, instruction, whole)
@@ -250,6 +255,17 @@ def _left_out(found: Diagnosis, shown: int) -> Iterator[RenderableType]:
     if left:
         chance = _percent(sum(each.probability for each in left) * (1 - found.something_else))
         yield Text(f"{chance}  {sum(each.count for each in left)} further causes (--all shows them)", style=UNTRIED)
+        yield ""
+
+
+def _to_cure(found: Diagnosis, file: str) -> Iterator[RenderableType]:
+    """The command that states what to enter for the likeliest cause of each side, where a device has it."""
+    likeliest = [pages[0].causes[0] for pages in pages_of(found.groups[0])]
+    kinds = [each.kind for each in likeliest if each.kind in get_args(FaultKind) and each.place[0] in ON_DEVICES]
+    if file and kinds:
+        words = [word for kind in dict.fromkeys(kinds) for word in ("--cause", kind)]
+        yield Text("Once it is found, what to enter:", style=STRONG)
+        yield command("  " + command_line("mend", file, *words), ACCENT)
         yield ""
 
 
