@@ -74,7 +74,7 @@ def _observation_rows(found: Diagnosis) -> Iterator[RenderableType]:
         table.add_row(
             Text(shape, style=style), Text(whose(each.tried)), Text.assemble(came_of(each), (source, UNTRIED))
         )
-        for words in each.words[:MOST_WORDS]:
+        for words in each.words[:MOST_WORDS] or ((each.line,) if each.line else ()):
             table.add_row("", "", Text(f"“{words}”", style=UNTRIED))
     for fact in found.testimonies:
         source = "" if from_one else f"  [{fact.source}]"

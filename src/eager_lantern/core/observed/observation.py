@@ -63,7 +63,8 @@ class Observation(Struct, frozen=True):
     ``missed``; the control connection came to the port ``landed`` of the server, where that was seen.
     ``named`` are kinds of faults that whoever wrote it down names; ``user`` is who logged in, ``dialled_port`` the port
     that the client connected to. Of a refusal ``error`` is what the client's system called it, where that is known:
-    ``connection refused`` is a reset, the others are messages of a device on the way. What is ``one_sided`` was seen
+    ``connection refused`` is a reset, the others are messages of a device on the way. ``line`` is where a log
+    states how it ended, without words of the server. What is ``one_sided`` was seen
     at the server alone: it shows how far its half came."""
 
     tried: Situation
@@ -89,6 +90,7 @@ class Observation(Struct, frozen=True):
     dialled_port: int | None = None
     one_sided: bool = False
     error: str = ""
+    line: str = ""
 
     @property
     def fails(self) -> bool:

@@ -93,6 +93,7 @@ def observed(log: SessionTold, path: Path, site: Site, client: str) -> Observati
         latest=log.latest,
         opened=log.opened,
         words=tuple(log.words),
+        line=log.line,
         user=log.user,
         typed=log.dialled[0] if log.dialled else "",
         error=log.error if log.error and OUTCOMES[log.error] == ("refused",) else "",
@@ -125,7 +126,7 @@ def alike(seen: Sequence[Observation], total: int, name: str) -> tuple[Observati
     """Sessions that came to the same, as one observation each, with how many they are."""
     groups: dict[Observation, list[Observation]] = {}
     for each in seen:
-        groups.setdefault(replace(each, fates=(), words=(), more=0), []).append(each)
+        groups.setdefault(replace(each, fates=(), words=(), more=0, line=""), []).append(each)
     return tuple(_united(alike, total, name) for alike in groups.values())
 
 

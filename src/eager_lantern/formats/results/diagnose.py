@@ -30,7 +30,8 @@ class EndedResult(ResultPart, frozen=True, kw_only=True):
 
 class ObservationResult(ResultPart, frozen=True, kw_only=True):
     """Something that was seen: from where, of which service, and what came of it. ``ended`` is null where it worked
-    or nothing more is known."""
+    or nothing more is known. ``words`` are the server's, ``line`` is the log's own that states how it ended where the
+    server had none."""
 
     source: str
     client: str
@@ -41,6 +42,7 @@ class ObservationResult(ResultPart, frozen=True, kw_only=True):
     works: bool
     ended: EndedResult | None
     words: tuple[str, ...]
+    line: str | None
 
 
 class FactResult(ResultPart, frozen=True, kw_only=True):
@@ -196,6 +198,7 @@ def _observation(seen: Observation) -> ObservationResult:
         works=seen.works,
         ended=EndedResult(rung=seen.rung, outcomes=seen.outcomes) if seen.rung else None,
         words=seen.words,
+        line=seen.line or None,
     )
 
 

@@ -49,7 +49,7 @@ class SessionTold:
     where the control connection went, ``data_dialled`` where the last data connection did, ``names`` what the client
     named in PORT or EPRT, ``replaced`` that it did not go to the address of the passive reply, ``waits`` that it asked
     for a transfer of which nothing more was heard. ``words`` are what was answered at the rung where it ended,
-    ``error`` what the client's system called it, ``user`` who logged in."""
+    ``error`` what the client's system called it, ``line`` where the log states that, ``user`` who logged in."""
 
     protocol: Literal["ftp", "sftp"] = "ftp"
     mode: Mode | None = None
@@ -60,6 +60,7 @@ class SessionTold:
     latest: Rung | None = None
     outcomes: tuple[Outcome, ...] = ()
     error: Error | None = None
+    line: str = ""
     opened: bool = False
     works: bool = False
     endpoints: list[Endpoint] = field(default_factory=list)
@@ -183,7 +184,7 @@ class _Reading:
     def _well(self, rung: Rung) -> None:
         log = self.log
         log.reached, log.rung, log.latest, log.outcomes, log.opened = rung, None, None, (), False
-        log.error = None
+        log.error, log.line = None, ""
         log.words.clear()
 
     def _ill(self, rung: Rung, *outcomes: Outcome, words: str = "") -> None:
@@ -272,7 +273,7 @@ class _Reading:
         outcomes, rung = log.outcomes or FAILED, log.rung or "data"
         tried = replace(log, rung=rung, outcomes=outcomes, works=False)
         self.before.append(replace(tried, endpoints=log.endpoints[-1:], carried=[], words=list(log.words)))
-        log.rung, log.outcomes, log.reached, log.data_dialled, log.error = None, (), "login", "", None
+        log.rung, log.outcomes, log.reached, log.data_dialled, log.error, log.line = None, (), "login", "", None, ""
         log.words.clear()
 
     def _answered(self, code: int, words: str) -> None:
@@ -353,7 +354,7 @@ class _Reading:
             log.outcomes = outcomes
         else:
             return
-        log.error = event.error
+        log.error, log.line = event.error, event.text
 
     def _word(self, event: LogEvent) -> None:
         log = self.log
