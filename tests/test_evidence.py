@@ -63,7 +63,8 @@ def test_the_true_cause_of_a_recorded_fault_is_in_the_first_group_and_no_failed_
         assert together.as_described
 
 
-SETUPS = [f"{daemon}-{way}" for daemon in ("proftpd", "pure-ftpd", "vsftpd") for way in ("plain", "tls")]
+DAEMONS = ("proftpd", "pure-ftpd", "vsftpd")  # public interface
+SETUPS = [f"{daemon}-{way}" for daemon in DAEMONS for way in ("plain", "tls")]
 
 
 @pytest.mark.sweep

@@ -125,7 +125,7 @@ _LET_IN = re.compile(
     r"^Logging in as (\S{1,64}) \.\.\.(?: (Logged in!|.{0,40}Login-Sequence failed(?: \((.{1,200})\))?))?"
 )
 _GREETED = re.compile(r"(?:^|connected)! ?$|connectedConnection failed \((.{1,200})\)$")
-_SAVED = re.compile(r"\bsaved \[\d|^Transferred \d{1,18} bytes in \d")
+_SAVED = re.compile(r"\bsaved \[\d|^Transferred [1-9]\d{0,17} bytes in [1-9]")
 _NOT_CONNECTED = re.compile(r"^Connecting to \S{1,255}\.\.\. failed!|^connection failed\.$")
 _OTHER_PROTOCOL = re.compile(r"\bHTTP/1\.[01] \d{3}\b|\bSSH-2\.0-")
 _REPLACED = re.compile(
