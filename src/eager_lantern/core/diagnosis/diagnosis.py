@@ -306,7 +306,7 @@ def _few_apart(
     work is never left out: it excludes what would stop it."""
     named = [_foreign_words(predictions, each) for each in seen]
     aspects: list[tuple[FaultKind | None, tuple[bool, ...]]] = [(None, predictions.aspects((), seen))]
-    aspects += [(each.kind, way) for each in faults for way in predictions.explained_by(each, seen).values()]
+    aspects += [(each.kind, way) for each, ways in predictions.explained_by(faults, seen) for way in ways.values()]
     found = []
     for kind, explained in aspects:
         fits = [well and (not words or kind in words) for well, words in zip(whole(explained), named, strict=True)]
@@ -328,7 +328,7 @@ def _contradicting(
 ) -> tuple[Observation, ...]:
     """The first two sightings that no single fault explains together, where some does each by itself; else the first
     that nothing explains."""
-    aspects = [way for each in faults for way in predictions.explained_by(each, seen).values()]
+    aspects = [way for _, ways in predictions.explained_by(faults, seen) for way in ways.values()]
     aspects.append(predictions.aspects((), seen))
     explaining = [whole(each) for each in aspects]
     for i, each in enumerate(seen):

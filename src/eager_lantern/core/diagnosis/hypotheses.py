@@ -162,15 +162,29 @@ class Predictions:
             alike *= chance_of(each, shown_to_the_end(ends)) if shows_late(ends) else chance
         return (by_itself + alike) / 2
 
-    def explained_by(self, fault: Fault, seen: Sequence[Observation]) -> dict[Way, tuple[bool, ...]]:
-        """Which aspects of each observation (:func:`.likelihood.aspects_of`) each way of a fault explains by itself;
+    def explained_by(
+        self, faults: Sequence[Fault], seen: Sequence[Observation]
+    ) -> list[tuple[Fault, dict[Way, tuple[bool, ...]]]]:
+        """Which aspects of each observation (:func:`.likelihood.aspects_of`) each way of each fault explains by itself;
         ways that explain nothing that failed are left out."""
         plain = self.aspects((), seen)
         failed = [each.fails for each in seen for _ in range(ASPECTS)]
-        found = {way: self.aspects(way, seen) for way in fault.variants}
         if not all(plain):
             failed = [not each for each in plain]
-        return {way: mine for way, mine in found.items() if any(a and b for a, b in zip(mine, failed, strict=True))}
+        unexplained = [(each, failed[i * ASPECTS : (i + 1) * ASPECTS]) for i, each in enumerate(seen)]
+        telling = [(each, aspects) for each, aspects in unexplained if any(aspects)]
+        return [
+            (each, {way: self.aspects(way, seen) for way in each.variants if self._explains_any(way, telling)})
+            for each in faults
+        ]
+
+    def _explains_any(self, way: Way, unexplained: Sequence[tuple[Observation, Sequence[bool]]]) -> bool:
+        """Whether a way explains any of those aspects."""
+        return any(
+            mine and asked
+            for each, aspects in unexplained
+            for mine, asked in zip(aspects_of(each, self.ends(way, each.tried)), aspects, strict=True)
+        )
 
     def aspects(self, way: Way, seen: Sequence[Observation]) -> tuple[bool, ...]:
         """Which aspects of each observation a way explains, so many of each as it has."""
@@ -218,7 +232,7 @@ def _pairs(
 ) -> Iterator[tuple[Hypothesis, list[Way]]]:
     """Pairs of which each explains something that the other does not, and both together everything; with the ways of
     both that do."""
-    explaining = [(each, predictions.explained_by(each, seen)) for each in faults]
+    explaining = predictions.explained_by(faults, seen)
     useful = [(_likeliest(fault, ways), ways, _any_of(ways.values())) for fault, ways in explaining if ways]
     found = [
         (Hypothesis((one, other), PAIR_WEIGHT * weights[one.kind] * weights[other.kind] / whole**2), mine, its)

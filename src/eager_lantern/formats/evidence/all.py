@@ -9,13 +9,14 @@ from msgspec import Struct
 from ...core.diagnosis.words import Testimony
 from ...core.model.site import Site
 from ...core.observed.observation import Observation
-from ...wire.logs.capture import CapturedSession
 from ..reading import BadInput, InputProblem
-from .captures import MAGIC, observations_of, read_capture
 from .filter_counters import is_filter_listing, read_filter
 from .server_logs import is_server_log, read_server_log
 from .session_logs import read_session_logs, shortened, text_of_log
 from .sockets import is_socket_list, is_tracked_list, read_sockets, read_tracked
+
+CAPTURE_BEGINS = tuple(map(bytes.fromhex, ("d4c3b2a1", "a1b2c3d4", "4d3cb2a1", "a1b23c4d", "0a0d0d0a")))
+"""The first bytes of a packet capture: pcap in either byte order, with micro- or nanoseconds, and pcapng."""
 
 
 class Evidence(Struct, frozen=True):
@@ -37,12 +38,11 @@ def read_evidence(files: Sequence[tuple[str, Path]], site: Site) -> Evidence:
     observations: list[Observation] = []
     testimonies: list[Testimony] = []
     unread: list[BadInput] = []
-    captured: list[tuple[str, Path, tuple[CapturedSession, ...]]] = []
+    captured = [(place, path) for place, path in files if _is_capture(path)]
     for place, path in files:
+        if (place, path) in captured:
+            continue
         try:
-            if _is_capture(path):
-                captured.append((place, path, read_capture(path, site)))
-                continue
             seen, named = _read_text(place, path, site)
             observations += seen
             testimonies += named
@@ -50,7 +50,12 @@ def read_evidence(files: Sequence[tuple[str, Path]], site: Site) -> Evidence:
                 testimonies.append(Testimony(cut, path.name))
         except BadInput as error:
             unread.append(error)
-    observations += _of_captures(captured, site)
+    if captured:
+        from .captures import read_captures  # the library of packets loads slowly, and captures are seldom given
+
+        seen, damaged = read_captures(captured, site)
+        observations += seen
+        unread += damaged
     return Evidence(tuple(observations), tuple(testimonies), tuple(unread))
 
 
@@ -79,21 +84,6 @@ def _own_places(site: Site) -> set[str]:
 def _is_capture(path: Path) -> bool:
     try:
         with path.open("rb") as file:
-            return file.read(4) in MAGIC
+            return file.read(4) in CAPTURE_BEGINS
     except OSError:
         return False
-
-
-def _of_captures(
-    captured: Sequence[tuple[str, Path, tuple[CapturedSession, ...]]], site: Site
-) -> Sequence[Observation]:
-    """What captures show together: who never came to the server's own was stopped before it."""
-    at_server = [sessions for place, _, sessions in captured if place == site.server.name]
-    came = {session.client for sessions in at_server for session in sessions}
-    found: list[Observation] = []
-    for place, path, sessions in captured:
-        for session in sessions:
-            missing = bool(at_server) and place != site.server.name and session.client not in came
-            missed = (site.server.name,) if missing else ()
-            found += observations_of((session,), path, site, place, missed)
-    return found

@@ -1,7 +1,7 @@
 """Packet captures (pcap, pcapng) as what was seen of clients' tries at one place."""
 
 import io
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import dpkt
@@ -16,12 +16,32 @@ from .session_logs import alike, observed
 from .whose import client_at, is_own
 
 MOST_BYTES, MOST_PACKETS = 200_000_000, 2_000_000
-MAGIC = (b"\xd4\xc3\xb2\xa1", b"\xa1\xb2\xc3\xd4", b"\x4d\x3c\xb2\xa1", b"\xa1\xb2\x3c\x4d", b"\x0a\x0d\x0d\x0a")
-"""The first bytes of a capture file."""
+
+
+def read_captures(
+    files: Sequence[tuple[str, Path]], site: Site
+) -> tuple[tuple[Observation, ...], tuple[BadInput, ...]]:
+    """What captures that were taken at places of a site show together, and those that are none: who never came to the
+    server's own was stopped before it."""
+    captured: list[tuple[str, Path, tuple[CapturedSession, ...]]] = []
+    unread: list[BadInput] = []
+    for place, path in files:
+        try:
+            captured.append((place, path, _read_capture(path, site)))
+        except BadInput as error:
+            unread.append(error)
+    at_server = [sessions for place, _, sessions in captured if place == site.server.name]
+    came = {session.client for sessions in at_server for session in sessions}
+    found: list[Observation] = []
+    for place, path, sessions in captured:
+        for session in sessions:
+            missing = bool(at_server) and place != site.server.name and session.client not in came
+            found += _observations_of(session, path, site, place, (site.server.name,) if missing else ())
+    return tuple(found), tuple(unread)
 
 
 @guarded
-def read_capture(path: Path, site: Site) -> tuple[CapturedSession, ...]:
+def _read_capture(path: Path, site: Site) -> tuple[CapturedSession, ...]:
     """The sessions with the services of a site in a capture. Raises BadInput for what is no capture."""
     raw = read_document(path, MOST_BYTES)
     services = [each for each in site.services if each.protocol != "other"]
@@ -31,17 +51,13 @@ def read_capture(path: Path, site: Site) -> tuple[CapturedSession, ...]:
     return sessions_in(list(_segments(path, raw)), frozenset(ports), ssh)
 
 
-def observations_of(
-    sessions: tuple[CapturedSession, ...], path: Path, site: Site, place: str, missing_at: tuple[str, ...] = ()
+def _observations_of(
+    session: CapturedSession, path: Path, site: Site, place: str, missing_at: tuple[str, ...]
 ) -> tuple[Observation, ...]:
-    """What sessions that were captured at a place (a device or the server) show of each client. ``missing_at`` are
+    """What a session that was captured at a place (a device or the server) shows of its client. ``missing_at`` are
     places that the connections of clients who never got an answer did not come to."""
-    found = [
-        each
-        for session in sessions
-        if (client := client_at(site, session.client))
-        for each in [_observed(session, path, site, client, place, missing_at)]
-    ]
+    client = client_at(site, session.client)
+    found = [_observed(session, path, site, client, place, missing_at)] if client else []
     return alike(found, len(found), path.name)
 
 
