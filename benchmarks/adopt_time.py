@@ -16,7 +16,7 @@ from pathlib import Path
 
 from eager_lantern.formats.devices.packet_filter.host import read_ruleset
 
-RULES, ROUNDS, LIMIT = 10_000, 9, 2.5
+RULES, ROUNDS, LIMIT = 10_000, 5, 2.5
 SITE = """lantern: 1
 site: Border
 networks: [{name: office, subnet: 10.61.4.0/24}]

@@ -14,7 +14,7 @@ from pathlib import Path
 
 from eager_lantern import __file__ as package
 
-LIMIT, ROUNDS = 2.5, 31
+LIMIT, ROUNDS = 2.5, 17
 DATA = Path(package).parent / "data"
 CHECK = [sys.executable, "-m", "eager_lantern", "check"]
 BROKEN, MENDED = ([*CHECK, str(DATA / name)] for name in ("saltmarsh-before.site.yaml", "saltmarsh-after.site.yaml"))

@@ -19,7 +19,7 @@ from eager_lantern.core.changes.states import compare
 from eager_lantern.core.model.site import Site
 from eager_lantern.core.verdict import judge
 
-LIMIT, ROUNDS, EVERY = 3.0, 9, 10
+LIMIT, ROUNDS, EVERY = 3.0, 5, 10
 DATA = Path(package).parent / "data"
 BEFORE, AFTER = str(DATA / "saltmarsh-before.site.yaml"), str(DATA / "saltmarsh-after.site.yaml")
 

@@ -17,7 +17,7 @@ from typing import Any
 
 from eager_lantern import __file__ as package
 
-ROUNDS = 9
+ROUNDS = 5
 LIMITS = {"one fault": 3.0, "two faults": 4.0}
 SITE = Path(package).parent / "data" / "saltmarsh-after.site.yaml"
 LADDER = ("name", "connect", "greet", "secure", "login", "announce", "data", "list", "send", "fetch", "tidy")

@@ -15,7 +15,7 @@ from eager_lantern.live.vantage.local import HERE
 
 PORTS = range(24_000, 28_096)
 SECRET = b"flood-and-ebb-tide-61"
-ROUNDS = 7
+ROUNDS = 4
 LIMIT = 1.5
 
 

@@ -16,7 +16,7 @@ from eager_lantern.core.model.site import Site
 from eager_lantern.core.verdict import judge
 from eager_lantern.formats.site.site_file import parse_site
 
-MOST_GROWTH, MOST_MORE, HABITS, ROUNDS = 5, 20, 4, 11
+MOST_GROWTH, MOST_MORE, HABITS, ROUNDS = 5, 20, 4, 7
 HEAD = """lantern: 1
 site: Many Promises
 server: {name: gauge-store, network: quay-net, address: 10.61.4.20, filter: {incoming: {default: deny, rules: *own}}}

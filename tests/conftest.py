@@ -1,5 +1,6 @@
 """Fixtures that several tests share."""
 
+import re
 import signal
 import tempfile
 from collections.abc import Iterator
@@ -7,6 +8,8 @@ from pathlib import Path
 
 import pytest
 from hypothesis import settings
+
+from eager_lantern.formats.reading import BadInput, InputProblem
 
 settings.register_profile("lantern", deadline=None)  # how long an example takes is for the machine to say
 settings.load_profile("lantern")
@@ -22,3 +25,21 @@ def daemon_folder() -> Iterator[Path]:
         folder = Path(name)
         folder.chmod(0o755)
         yield folder
+
+
+STYLE = re.compile(r"(.+: )?found .+; expected .+", re.DOTALL)
+
+
+@pytest.fixture(autouse=True)
+def every_bad_input_states_what_was_found_and_expected(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
+    """Whatever a test gives to the program, and whatever the program finds wrong with it, is stated in one style."""
+    others: list[str] = []
+    begin = BadInput.__init__
+
+    def noting(self: BadInput, file: str, *problems: InputProblem) -> None:
+        others.extend(each.message for each in problems if not STYLE.fullmatch(each.message))
+        begin(self, file, *problems)
+
+    monkeypatch.setattr(BadInput, "__init__", noting)
+    yield
+    assert others == []

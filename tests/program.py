@@ -2,6 +2,7 @@
 
 import json
 import os
+import re
 import subprocess
 import sys
 from pathlib import Path
@@ -29,7 +30,7 @@ def run_bound_by_modes(*words: object) -> subprocess.CompletedProcess[str]:
 def run(*words: object, cwd: Path | None = None, **environment: str) -> subprocess.CompletedProcess[str]:
     """Run the program with these words and no terminal."""
     kept = {key: value for key, value in os.environ.items() if key != "EAGER_LANTERN_PASSWORD"}
-    return subprocess.run(
+    done = subprocess.run(
         [sys.executable, "-m", "eager_lantern", *map(str, words)],
         capture_output=True,
         text=True,
@@ -39,6 +40,13 @@ def run(*words: object, cwd: Path | None = None, **environment: str) -> subproce
         stdin=subprocess.DEVNULL,
         start_new_session=True,
     )
+    faults = [line for line in done.stderr.splitlines() if _FILE_AND_LINE.match(line)]
+    assert [line for line in faults if not _STYLE.fullmatch(line)] == []
+    return done
+
+
+_FILE_AND_LINE = re.compile(r"\S+\.(yaml|json|csv|conf|log|pem|txt|rules|nft)(:\d+)?: ")
+_STYLE = re.compile(r".+?: ((.+: )?found .+; expected .+|and \d+ (or )?more of the kind)")
 
 
 def result_of(text: str) -> Any:

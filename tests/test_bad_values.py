@@ -110,9 +110,9 @@ def test_damaged_files_never_end_in_a_traceback_or_hang(texts: list[str]) -> Non
     [
         (
             ("1-100", "90-200"),
-            "ports 90-100 of 198.51.100.61 are pier’s and quay’s: shares of one address do not overlap",
+            "found ports 90-100 of 198.51.100.61 at pier and at quay; expected shares that do not overlap",
         ),
-        (("1-100", "101-200"), "198.51.100.61 is shared with pier: a site has one of its customers"),
+        (("1-100", "101-200"), "found 198.51.100.61, which pier shares; expected one of its customers"),
     ],
 )
 def test_two_devices_that_share_an_address_are_told_which_ports_are_whose(shares: tuple[str, str], says: str) -> None:

@@ -44,7 +44,7 @@ def test_a_key_is_for_its_owner_alone_and_nothing_is_overwritten(tmp_path: Path)
     before = {each: each.read_bytes() for each in tmp_path.iterdir()}
     assert {each.suffix: oct(each.stat().st_mode & 0o777) for each in before}[".pem"] == "0o600"
     again = run("certificate", AFTER, "--into", tmp_path, "--self-signed")
-    assert (again.returncode, again.stdout, "exists already" in again.stderr) == (2, "", True)
+    assert (again.returncode, again.stdout, "found a file of that name" in again.stderr) == (2, "", True)
     assert {each: each.read_bytes() for each in tmp_path.iterdir()} == before
     (tmp_path / "shut").mkdir(mode=0o555)
     refused = run_bound_by_modes("certificate", AFTER, "--into", tmp_path / "shut" / "keys")

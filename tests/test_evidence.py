@@ -69,14 +69,16 @@ SETUPS = [f"{daemon}-{way}" for daemon in DAEMONS for way in ("plain", "tls")]
 
 @pytest.mark.sweep
 @pytest.mark.timeout(1800)
+@pytest.mark.parametrize("part", range(3), ids=["first-third", "second-third", "last-third"])
 @pytest.mark.parametrize("setup", [*SETUPS, "sshd-ssh"])
-def test_of_all_recorded_faults_those_of_the_list_alone_are_not_named(setup: str, tmp_path: Path) -> None:
+def test_of_all_recorded_faults_those_of_the_list_alone_are_not_named(setup: str, part: int, tmp_path: Path) -> None:
     """Three daemons of FTP and one of SSH, single faults and pairs (``benchmarks/recorder.py``). No failed session is
-    as promised, and nothing that is right is a fault."""
+    as promised, and nothing that is right is a fault. A run of CI takes another third for each commit."""
     with tarfile.open(HERE / "recorded.tar.xz") as archive:
         archive.extractall(tmp_path, filter="data")
     missed = []
-    for folder in sorted(tmp_path.glob(f"*-{setup}")):
+    folders = sorted(tmp_path.glob(f"*-{setup}"))[part::3]
+    for folder in folders:
         truth = json.loads((folder / "truth.json").read_text())
         site = parse_site("coast", (folder / "coast.site.yaml").read_text()).site
         files = [(path.name.split("-")[0], path) for path in sorted(folder.glob("*.log"))]
@@ -87,7 +89,7 @@ def test_of_all_recorded_faults_those_of_the_list_alone_are_not_named(setup: str
             missed.append(folder.name)
         assert not (right and found.as_described), folder.name
         assert right or not found.groups, folder.name
-    assert missed == [each for each in CASES["not_named"] if each.endswith(f"-{setup}")]
+    assert missed == [each for each in CASES["not_named"] if each in [folder.name for folder in folders]]
 
 
 @pytest.mark.parametrize("case", CASES["sessions"], ids=lambda case: case["name"])
@@ -223,7 +225,7 @@ def test_a_file_that_cannot_be_read_is_named_and_the_others_count(tmp_path: Path
     logs = [part for each in ("talk.txt", "bad.pcap", "good.log") for part in ("--log", f"field-station={each}")]
     done = run("diagnose", AFTER, *logs, cwd=tmp_path)
     assert done.returncode == 1
-    assert "not read  talk.txt: is no log of a session" in done.stdout
+    assert "not read  talk.txt: found no command or reply of FTP, nor of SSH" in done.stdout
     assert "“530 Login incorrect.”" in done.stdout
     alone = run("diagnose", AFTER, "--log", "field-station=talk.txt", cwd=tmp_path)
     assert (alone.returncode, alone.stderr.startswith("talk.txt: ")) == (2, True)

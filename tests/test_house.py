@@ -8,6 +8,7 @@ import subprocess
 import sys
 from collections import Counter
 from collections.abc import Iterator
+from functools import cache
 from graphlib import CycleError, TopologicalSorter
 from importlib import import_module
 from pathlib import Path
@@ -68,10 +69,16 @@ def modules() -> dict[str, Path]:
 MODULES = modules()
 
 
+@cache
+def tree_of(path: Path) -> ast.Module:
+    """A file as it is parsed."""
+    return ast.parse(path.read_text())
+
+
 def imports(path: Path) -> Iterator[str]:
     """Absolute names of the modules that a file imports."""
     package = ["eager_lantern", *path.relative_to(HOUSE).parent.parts]
-    for node in ast.walk(ast.parse(path.read_text())):
+    for node in ast.walk(tree_of(path)):
         if isinstance(node, ast.Import):
             yield from (each.name for each in node.names)
         elif isinstance(node, ast.ImportFrom):
@@ -125,10 +132,7 @@ def test_a_folder_that_is_no_list_of_one_kind_has_few_modules() -> None:
 
 def test_a_class_has_one_meaning_in_the_whole_house() -> None:
     classes = Counter(
-        node.name
-        for path in MODULES.values()
-        for node in ast.parse(path.read_text()).body
-        if isinstance(node, ast.ClassDef)
+        node.name for path in MODULES.values() for node in tree_of(path).body if isinstance(node, ast.ClassDef)
     )
     assert [name for name, count in classes.items() if count > 1] == []
 
@@ -153,7 +157,7 @@ def test_the_core_imports_nothing_but_what_computes() -> None:
 def test_core_and_wire_touch_no_interface() -> None:
     interfaces = {"asyncio", "builtins", "io", "logging", "os", "pathlib", "random", "socket", "ssl", "subprocess",
                   "sys", "tempfile", "threading", "time"}  # fmt: skip
-    trees = {name: ast.parse(path.read_text()) for name, path in MODULES.items() if name.startswith(("core", "wire"))}
+    trees = {name: tree_of(path) for name, path in MODULES.items() if name.startswith(("core", "wire"))}
     wrong = [
         f"{name} imports {each}"
         for name in trees
@@ -202,14 +206,10 @@ ROOMS_OF_FIELDS = {
 }  # fmt: skip
 
 
+@cache
 def words(rooms: tuple[str, ...]) -> set[str]:
     """The attributes, arguments and names of keys that the modules of rooms speak of."""
-    nodes = [
-        node
-        for name, path in MODULES.items()
-        if name.startswith(rooms)
-        for node in ast.walk(ast.parse(path.read_text()))
-    ]
+    nodes = [node for name, path in MODULES.items() if name.startswith(rooms) for node in ast.walk(tree_of(path))]
     found = {node.attr for node in nodes if isinstance(node, ast.Attribute)}
     found |= {node.func.id for node in nodes if isinstance(node, ast.Call) and isinstance(node.func, ast.Name)}
     found |= {node.arg for node in nodes if isinstance(node, ast.keyword) and node.arg}

@@ -115,5 +115,5 @@ def test_a_value_is_read_in_linear_time(kind: Any) -> None:
 @pytest.mark.parametrize("kind", values(), ids=lambda kind: kind.__name__)
 def test_a_value_that_is_too_long_is_refused_by_its_length(kind: Any) -> None:
     assert re.fullmatch(
-        "“1{24}…” has [0-9]+ characters; expected at most [0-9]+", refusal(kind, "1" * (LONGEST_MANY + 1))
+        "found [0-9]+ characters, “1{24}…”; expected at most [0-9]+", refusal(kind, "1" * (LONGEST_MANY + 1))
     )

@@ -120,16 +120,16 @@ def test_whatever_is_chosen_the_site_keeps_its_promises_or_is_refused() -> None:
         ({"address": "10.61.8.999"}, "10.61.8.999"),
         ({"clients_can": "tsl"}, "ssh, tls, implicit or plain"),
         ({"client_count": "0"}, "1 or more"),
-        ({"burst": "99999"}, "no range of"),
+        ({"burst": "99999"}, "ports together that are clear"),
         ({"ports": "61455-61200"}, "ends before it starts"),
         ({"ports": "20-21"}, "above 1023"),
         ({"clients_can": "ssh", "ports": "61200-61210"}, "no meaning"),
-        ({"device_inside": "10.61.8.20"}, "belongs to"),
+        ({"device_inside": "10.61.8.20"}, "has already"),
         ({"outside": "2001:db8::1"}, "different families"),
-        ({"behind": "nothing"}, "“nothing” does not go with the answers before it: write router or cloud"),
+        ({"behind": "nothing"}, "found “nothing” with the answers before it; expected router or cloud"),
         ({"clients_can": "plain", "typed": "x"}, "no meaning"),
         ({"folder": "in"}, "whole path"),
-        ({"rights": "list, fly"}, "no right “fly”"),
+        ({"rights": "list, fly"}, "found the right “fly”"),
         ({"admin_port": "none", "admin_from": "10.0.0.0/8"}, "no meaning"),
     ],
 )  # fmt: skip
@@ -153,7 +153,7 @@ def test_nothing_is_overwritten_unless_forced_and_a_shut_folder_is_told(tmp_path
     shut = tmp_path / "shut"
     shut.mkdir(mode=0o555)
     refused = run_bound_by_modes("new", *options(**TOLD), "--save", shut / "a.site.yaml")
-    assert (refused.returncode, "permission denied" in refused.stderr) == (2, True)
+    assert (refused.returncode, "found that it cannot be written (permission denied)" in refused.stderr) == (2, True)
 
 
 def test_every_question_is_an_option_of_the_same_name() -> None:

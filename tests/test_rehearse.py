@@ -216,7 +216,7 @@ class TestKernel:
         assert (magic, major, minor, link) == (0xA1B2C3D4, 2, 4, 1)
         assert b"stand-in ready" in raw
         again = run("rehearse", short, "--capture", f"pier-store={target}")
-        assert (again.returncode, again.stderr) == (2, f"{target}: exists already; name a new file\n")
+        assert (again.returncode, again.stderr) == (2, f"{target}: found a file of that name; expected a new name\n")
 
     def test_a_shell_in_the_lab_stands_where_it_was_asked_to(self, short: Path) -> None:
         child, terminal = pty.fork()

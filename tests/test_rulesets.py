@@ -187,11 +187,11 @@ def test_rules_of_iptables_become_those_of_the_file_and_the_missing_family_is_sh
 @pytest.mark.parametrize(
     ("line", "says"),
     [
-        ("-A INPUT -p tcp --dport", "line 10: is no rule that is understood"),
-        ("-A INPUT -s 10.61.4.0/99 -j DROP", "line 10: is no rule that is understood"),
-        ('-A INPUT -m comment --comment "open', "line 10: is no rule that is understood"),
-        ("nonsense", "line 10: “nonsense” is no line of iptables-save"),
-        ("-A INPUT -j INPUT", "is jumped to more than 16 deep"),
+        ("-A INPUT -p tcp --dport", "line 10: found a rule that is not understood"),
+        ("-A INPUT -s 10.61.4.0/99 -j DROP", "line 10: found a rule that is not understood"),
+        ('-A INPUT -m comment --comment "open', "line 10: found a rule that is not understood"),
+        ("nonsense", "line 10: found “nonsense”"),
+        ("-A INPUT -j INPUT", "more than 16 jumps deep"),
     ],
 )
 def test_what_is_no_rule_of_iptables_is_told_by_its_line(line: str, says: str, tmp_path: Path) -> None:
@@ -249,7 +249,7 @@ def test_rules_of_one_family_are_not_taken_for_those_of_a_host_with_both(tmp_pat
     text = text.replace("subnet: 10.61.4.0/24", 'subnet: ["10.61.4.0/24", "2001:db8::/64"]')
     (tmp_path / "x.site.yaml").write_text(text)
     one = run("adopt", tmp_path / "x.site.yaml", tmp_path / "v4", "--device", "gauge-store")
-    assert (one.returncode, "give what ip6tables-save prints as well" in one.stderr) == (2, True)
+    assert (one.returncode, "add what ip6tables-save prints" in one.stderr) == (2, True)
     (tmp_path / "v6").write_text(
         OLDER.format(more="").replace("by iptables", "by ip6tables").replace("-s 10.61.4.0/24 ", "")
     )

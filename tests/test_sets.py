@@ -57,7 +57,7 @@ def test_a_network_is_read_as_the_library_reads_it(text: str) -> None:
     try:
         expected = ipaddress.ip_network(text)
     except ValueError:
-        with pytest.raises(ValueError, match="write"):
+        with pytest.raises(ValueError, match="; expected "):
             AddressSet.parse(text)
         return
     assert AddressSet.parse(text).spans == ((int(expected[0]), int(expected[-1])),)
@@ -75,22 +75,22 @@ def test_address_algebra_is_that_of_sets(a: list[object], b: list[object]) -> No
 @pytest.mark.parametrize(
     ("slip", "hint"),
     [
-        ("61200-6145", "ends before it starts: is a digit missing from 6145?"),
-        ("61455-61200", "ends before it starts: 61200-61455?"),
-        ("990000", "ports are 1 to 65535"),
-        ("0", "ports are 1 to 65535"),
-        ("-21", "ports are 1 to 65535"),
-        ("61200:61455", "write 61200-61455"),
-        ("61200–61455", "write 61200-61455"),
-        ("61200..61455", "write 61200-61455"),
+        ("61200-6145", "expected 61200 or more: is a digit missing from 6145?"),
+        ("61455-61200", "ends before it starts; expected 61200-61455?"),
+        ("990000", "no port; expected 1 to 65535"),
+        ("0", "no port; expected 1 to 65535"),
+        ("-21", "no port; expected 1 to 65535"),
+        ("61200:61455", "plain hyphen: 61200-61455"),
+        ("61200–61455", "plain hyphen: 61200-61455"),
+        ("61200..61455", "plain hyphen: 61200-61455"),
         ("61.200", "61200?"),
         ("612O0", "61200?"),
         ("2l", "21?"),
-        ("21,", "a port is missing"),
+        ("21,", "nothing before or after a comma"),
         ("20-21-22", "is no port"),
         ("ftp", "is no port"),
-        ("9" * 200, "ports are 1 to 65535"),
-        ("9" * 5000, "has 5000 characters; expected at most 300"),
+        ("9" * 200, "no port; expected 1 to 65535"),
+        ("9" * 5000, "found 5000 characters"),
         ("..", "is no port"),
     ],
 )
@@ -103,11 +103,11 @@ def test_a_slip_in_ports_is_named_with_what_would_be_right(slip: str, hint: str)
     ("slip", "hint"),
     [
         ("10.61.4.300", "0 to 255"),
-        ("10.61.4", "four numbers, this has 3"),
-        ("10.61.04.20", "leading zeros"),
-        ("10.61.4.20/32", "one address is meant"),
-        ("gauge", "write 198.51.100.61"),
-        ("fe80::1%eth0", "leave its zone"),
+        ("10.61.4", "3 numbers; expected four"),
+        ("10.61.04.20", "without a zero in front"),
+        ("10.61.4.20/32", "expected one address"),
+        ("gauge", "as in 198.51.100.61"),
+        ("fe80::1%eth0", "without a zone"),
     ],
 )
 def test_a_slip_in_an_address_is_named(slip: str, hint: str) -> None:
@@ -118,7 +118,7 @@ def test_a_slip_in_an_address_is_named(slip: str, hint: str) -> None:
 @pytest.mark.parametrize(
     ("slip", "hint"),
     [
-        ("10.61.4.9/24", "write 10.61.4.0/24"),
+        ("10.61.4.9/24", "expected 10.61.4.0/24"),
         ("10.61.4.9-10.61.4.2", "ends before"),
         ("::1-10.0.0.1", "family"),
         ("fe80::1%eth0", "zone"),

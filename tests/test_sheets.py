@@ -182,7 +182,10 @@ class TestRuleFiles:
         )
         done = subprocess.run([*UNSHARE, "bash", "-c", words], capture_output=True, text=True, check=False)
         assert done.stdout == "2\n"
-        assert re.fullmatch(r"pages/\S+: cannot be written: no space left on device\n", done.stderr)
+        assert re.fullmatch(
+            r"pages/\S+: found that it cannot be written \(no space .+; expected a place to write to\n",
+            done.stderr,
+        )
 
 
 def test_a_site_that_breaks_its_promises_says_so_on_every_page(tmp_path: Path) -> None:

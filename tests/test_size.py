@@ -178,16 +178,16 @@ def test_size_of_a_site_says_which_rule_decides_and_whether_the_range_is_enough(
     [
         (["--client-count", 0], "at least 1"),
         (["--client-count", -3], "-3"),
-        (["--typical-size", "-6 MB"], "write 40 MB"),
+        (["--typical-size", "-6 MB"], "as in 40 MB"),
         (["--rate", "0 Mbit/s"], "never ends"),
-        (["--rate", "20"], "no unit"),
+        (["--rate", "20"], "a number and a unit"),
         (["--chance", "0"], "between 0 and 1"),
         (["--chance", "1"], "between 0 and 1"),
         (["--chance", "often"], "0.1 %"),
-        (["--fetched-per-hour", 161], "161 files are fetched of 160"),
+        (["--fetched-per-hour", 161], "161 files to fetch"),
         (["--files-per-hour", 0, "--listings-per-hour", 0], "nothing to size"),
-        (["--burst", 4000], "no range of"),
-        (["--files-per-hour", 10**9], "more than the 65535"),
+        (["--burst", 4000], "ports together that are clear"),
+        (["--files-per-hour", 10**9], "at most the 65535"),
         (["--local-ports", "60999-32768"], "ends before it starts"),
         (["--picture", "size.gif"], ".png or .svg"),
     ],
@@ -203,7 +203,7 @@ def test_a_picture_is_written_whole_or_not_at_all(tmp_path: Path) -> None:
     there = tmp_path / "there.png"
     there.write_text("mine")
     again = run("size", AFTER, "--picture", tmp_path / "new.svg", "--picture", there)
-    assert (again.returncode, again.stdout, "exists already" in again.stderr) == (2, "", True)
+    assert (again.returncode, again.stdout, "found a file of that name" in again.stderr) == (2, "", True)
     assert {each.name: each.read_text() for each in tmp_path.iterdir()} == {"there.png": "mine"}
     assert run("size", AFTER, "--picture", there, "--force").returncode == 0
     shut = tmp_path / "shut"

@@ -224,7 +224,7 @@ def test_a_challenge_that_was_answered_is_not_answered_again() -> None:
 
 @pytest.mark.parametrize(
     ("words", "secret", "says"),
-    [(["--listen", "store"], "", "it is a name"), ([], "short", "could be guessed: take at least 16")],
+    [(["--listen", "store"], "", "a name; expected an address"), ([], "short", "could be guessed: take at least 16")],
 )
 def test_a_lamp_is_not_lit_at_a_name_or_with_a_secret_that_can_be_guessed(
     words: list[str], secret: str, says: str
@@ -311,7 +311,7 @@ def test_covering_a_password_is_linear_whatever_the_server_says(password: str, t
 def test_a_demo_says_at_once_that_it_cannot_keep_its_files(tmp_path: Path) -> None:
     taken = tmp_path / "taken"
     taken.write_text("")
-    for folder, why in ((taken, "exists already"), (tmp_path / "no" / "where", "there is no folder")):
+    for folder, why in ((taken, "found a folder of that name"), (tmp_path / "no" / "where", "found no folder")):
         done = run("demo", "--keep", folder)
         assert (done.returncode, done.stdout, why in done.stderr) == (2, "", True)
 

@@ -364,7 +364,7 @@ def test_ctrl_c_at_the_question_for_the_password_ends_the_visit_at_once() -> Non
         ("ftp://station:sesame@h:2121/", "eager-lantern visit h --port 2121 --user station"),
         ("sftp://pilot@[2001:db8::61]", "eager-lantern visit 2001:db8::61 --sftp --user pilot"),
         ("h:2121", "eager-lantern visit h --port 2121"),
-        ("10.61", "an IPv4 address has four numbers, this has 2"),
+        ("10.61", "which has 2 numbers; expected four"),
         ("sites/tides", "neither a host name or address nor a site file"),
         ("h\x1b[2J", "neither a host name or address nor a site file"),
     ],

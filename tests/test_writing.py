@@ -20,7 +20,7 @@ from program import BEFORE, run
 from eager_lantern.formats import writing as atomic_write
 from eager_lantern.formats.reading import BadInput
 from eager_lantern.formats.site.yaml_tree import read_text
-from eager_lantern.formats.writing import StagedFile, remove_stale, rewrite, write, write_new
+from eager_lantern.formats.writing import CHANGED, StagedFile, remove_stale, rewrite, write, write_new
 
 linux = pytest.mark.skipif(sys.platform != "linux", reason="needs what files of Linux have")
 root = pytest.mark.skipif(sys.platform != "linux" or os.getuid() != 0, reason="needs root, to give a file away")
@@ -60,7 +60,7 @@ def test_what_cannot_be_kept_is_refused_and_nothing_is_written() -> None:
         os.setegid(4999)
         os.seteuid(4999)
         try:
-            with pytest.raises(BadInput, match="is not written: it belongs to user 4321, group 4322"):
+            with pytest.raises(BadInput, match="found a file of user 4321, group 4322"):
                 rewrite(site, read_text(site), "lantern: 1\n")
         finally:
             os.seteuid(0)
@@ -93,7 +93,7 @@ def test_a_file_of_two_names_is_not_parted(site: Path) -> None:
     os.link(site, site.with_name("other.yaml"))
     before = site.read_bytes()
     done = run("mend", site, "--write")
-    assert (done.returncode, "has 2 names (hard links)" in done.stderr) == (2, True)
+    assert (done.returncode, "found 2 names of it (hard links)" in done.stderr) == (2, True)
     assert site.read_bytes() == before
 
 
@@ -117,7 +117,7 @@ def test_a_device_is_not_replaced_by_a_file_and_neither_is_a_link_to_nowhere(tmp
 def test_a_text_that_is_not_what_was_read_any_more_is_left(site: Path) -> None:
     text = read_text(site)
     site.write_text(text + "# saved meanwhile\n")
-    with pytest.raises(BadInput, match="changed meanwhile: run it again"):
+    with pytest.raises(BadInput, match="expected no change meanwhile: run it again"):
         rewrite(site, text, "lantern: 1\n")
     assert site.read_text() == text + "# saved meanwhile\n"
 
@@ -133,7 +133,7 @@ def test_a_file_that_another_one_has_replaced_is_left(site: Path, monkeypatch: p
         return found
 
     monkeypatch.setattr(atomic_write, "_content", replaced)
-    with pytest.raises(BadInput, match="changed meanwhile"):
+    with pytest.raises(BadInput, match="expected no change meanwhile"):
         rewrite(site, text, "lantern: 1\n")
     assert site.read_text() == text
 
@@ -152,7 +152,7 @@ def test_what_is_written_to_the_old_file_while_it_is_exchanged_comes_back(
         monkeypatch.setattr(StagedFile, "replace", replace)
 
     monkeypatch.setattr(StagedFile, "replace", meanwhile)
-    with pytest.raises(BadInput, match="changed meanwhile"):
+    with pytest.raises(BadInput, match="expected no change meanwhile"):
         rewrite(site, text, "lantern: 1\n")
     assert site.read_text() == text + "# saved meanwhile\n"
 
@@ -226,7 +226,7 @@ def test_a_file_system_without_files_that_have_no_name_will_do(site: Path, monke
 def test_several_new_files_are_there_together_or_not_at_all(tmp_path: Path) -> None:
     there = tmp_path / "b"
     there.write_text("kept")
-    with pytest.raises(BadInput, match="exists already"):
+    with pytest.raises(BadInput, match="found a file of that name"):
         write_new({tmp_path / "a": b"1", there: b"2"})
     assert [(each.name, each.read_text()) for each in tmp_path.iterdir()] == [("b", "kept")]
 
@@ -249,7 +249,10 @@ sys.argv = ["eager-lantern", *{words!r}, "--write"]
 run()
 """
     done = subprocess.run([sys.executable, "-c", held], capture_output=True, text=True, timeout=180)
-    assert (done.returncode, done.stderr) == (2, f"{site}: changed meanwhile: run it again\n")
+    assert (done.returncode, done.stderr) == (
+        2,
+        f"{site}: {CHANGED}\n",
+    )
     assert site.read_text() == BEFORE.read_text() + "# saved meanwhile\n"
 
 

@@ -20,7 +20,7 @@ from ..formats.devices.format import DeviceTarget
 from ..formats.devices.kept_survey import mapped_forwards
 from ..formats.devices.register import read_files
 from ..formats.devices.tables import read_table_text
-from ..formats.reading import BadInput, InputProblem
+from ..formats.reading import BadInput, InputProblem, bad_file
 from ..formats.results.adopt import FirstSiteResult, LearntResult, adopt_result
 from ..formats.results.check import check_result
 from ..formats.results.compare import compare_result
@@ -43,7 +43,9 @@ def service_of_settings(site: Site, device: str, name: str, settings: Sequence[D
             raise typer.BadParameter("--service: only settings are of a service; these files are tables of a device")
         return ""
     if device != site.server.name:
-        raise BadInput(settings[0].file, InputProblem(0, f"are settings of a server; {device} has no services"))
+        raise bad_file(
+            settings[0].file, f"found settings of a server; expected those of {device}, which has no services"
+        )
     protocols = {each.protocol or "ftp" for each in settings}
     if len(protocols) > 1:
         raise typer.BadParameter("these are settings of FTP and of SSH: name the files of one service at a time")
@@ -58,11 +60,11 @@ def fits(site: Site, device: str, configs: Sequence[DeviceConfig]) -> None:
     for each in configs:
         if missing_families := {address.family for address in addresses if address.family not in each.of_families}:
             missing = "ip6tables-save" if 6 in missing_families else "iptables-save"
-            why = f"has rules of one IP family, and {device} has addresses of both: give what {missing} prints as well"
-            raise BadInput(each.file, InputProblem(0, why))
+            why = f"found rules of one IP family; expected both, as {device} has addresses: add what {missing} prints"
+            raise bad_file(each.file, why)
         if each.subject == "forwards" and device not in gateways:
             listed = ", ".join(sorted(gateways)) or "none"
-            raise BadInput(each.file, InputProblem(0, f"has forwards, and {device} is no gateway; there are: {listed}"))
+            raise bad_file(each.file, f"found forwards, and {device} is no gateway; expected one of: {listed}")
 
 
 DEFAULT = Path("adopted.site.yaml")
@@ -77,10 +79,12 @@ def write_first_site(files: Sequence[str], save: Path | None, force: bool, form:
     visits = [(name, facts) for name, (_, several) in read.items() for facts in several]
     found = learnt_of(surveys, visits)
     if not found:
-        raise BadInput(files[0], InputProblem(0, "found nothing that a site file can state"))
+        raise bad_file(files[0], "found nothing that a site file can state; expected forwards, rules or settings")
     answers, guessed = first_site(found)
     if trouble := refusal(answers):
-        raise BadInput(files[0], InputProblem(0, f"what was seen makes no site: {trouble}"))
+        raise bad_file(
+            files[0], f"found what makes no site ({trouble}); expected what does, or a site file to adopt into"
+        )
     day = time.strftime("%Y-%m-%d")
     source = parse_site(str(path), first_text(answers, guessed, found, day))
     configs = [
@@ -187,7 +191,7 @@ def adopt_command(
     fits(source.site, device, configs)
     wanted = adopted(source.site, device, service, way, configs)
     if found := problems(wanted):
-        raise BadInput(str(files[0]), *(InputProblem(0, f"does not fit the site: {each.message}") for each in found))
+        raise BadInput(str(files[0]), *(InputProblem(0, f"in the site with it, {each.message}") for each in found))
     day = time.strftime("%Y-%m-%d")
     overlay = Overlay(source.site, wanted)
     made = adopted_text(source, text, overlay, configs, day)

@@ -49,7 +49,7 @@ class _Commands(TyperGroup):
     def get_command(self, ctx: Any, cmd_name: str) -> Any:
         """The command of this name, from the module of the same name."""
         if cmd_name not in COMMANDS:
-            ctx.fail(f"there is no command “{cmd_name}”{did_you_mean(cmd_name, COMMANDS)}")
+            ctx.fail(f"there is no command “{cmd_name}”; {did_you_mean(cmd_name, COMMANDS)}")
         command = typer.main.get_command(import_module(f"eager_lantern.cli.{cmd_name}").app)
         command.name = cmd_name
         return command

@@ -11,7 +11,7 @@ from ..core.findings.server import typed_by_clients
 from ..core.values.addresses import address_or_none
 from ..formats.certificates import certificate_at
 from ..formats.keys import key_pem, new_key, refuse_no_host, self_signed, signing_request
-from ..formats.reading import BadInput, InputProblem
+from ..formats.reading import BadInput, bad_file
 from ..formats.results.pages import CertificateResult
 from ..formats.site.site_file import SiteFile, find_site_file, read_site
 from ..formats.writing import folder_for_new, write_new
@@ -56,7 +56,7 @@ def certificate(
     typed = [each for each in typed_by_clients(source.site, chosen) if not (only_names and address_or_none(each))]
     names = tuple(dict.fromkeys((*typed, *(name or ()))))
     if not names:
-        message = f"no client of {chosen.name} has an address that it reaches; give --name"
+        message = f"found no address that a client of {chosen.name} reaches; expected one, or --name"
         raise _service_error(source, chosen.name, message)
     secret = new_key(key.value)
     try:
@@ -79,4 +79,4 @@ def certificate(
 
 def _service_error(source: SiteFile, service: str, message: str) -> BadInput:
     index = [each.name for each in source.site.services].index(service)
-    return BadInput(source.file, InputProblem(source.line(("services", index)) or 0, message))
+    return bad_file(source.file, message, source.line(("services", index)) or 0)

@@ -8,7 +8,7 @@ import typer
 from msgspec.structs import replace
 
 from ..core.verdict import Verdict
-from ..formats.reading import BadInput, InputProblem
+from ..formats.reading import BadInput, bad_file
 from ..formats.shipped import usual_names
 from ..formats.site.site_file import SiteFile, find_site_file, read_site
 from ..views.check import Shown, check_view
@@ -96,9 +96,9 @@ def _emit_comparison(source: SiteFile, verdict: Verdict, seen: Path, form: Check
     kept = read_visits(seen)
     found = compared_visits(verdict.forecasts, kept.climbs)
     if not found:
-        raise BadInput(str(seen), InputProblem(0, f"has no visit that stands for a promise of {source.file}"))
+        raise bad_file(seen, f"found no visit of a promise; expected one of a promise in {source.file}")
     if form not in (CheckFormat.text, CheckFormat.json):
-        raise typer.BadParameter("--seen is written as text or json")
+        raise typer.BadParameter("--seen: found another --format; expected text or json")
     taken = f"{kept.taken.time} from {kept.taken.host}"
     finish(
         lambda: check_result(verdict, source.line, source.file, found),

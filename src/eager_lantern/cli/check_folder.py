@@ -8,7 +8,7 @@ from pathlib import Path
 
 import typer
 
-from ..formats.reading import BadInput, InputProblem
+from ..formats.reading import NOT_PERMITTED, BadInput, bad_file
 from ..formats.site.site_file import PATTERN, read_site
 from ..views.check import FolderRow, folder_view
 from ..wire.terminal_safe import printable
@@ -24,10 +24,10 @@ ALONE = 8
 def check_folder(folder: Path, form: CheckFormat) -> None:
     """Check every site file in a folder and in those below it. Raises BadInput, and Exit with the worst code."""
     if not os.access(folder, os.R_OK | os.X_OK):
-        raise BadInput(str(folder), InputProblem(0, "cannot be read: permission denied"))
+        raise bad_file(folder, NOT_PERMITTED)
     paths = sorted(_found_below(folder))
     if not paths:
-        raise BadInput(str(folder), InputProblem(0, f"has no site file in it ({PATTERN})"))
+        raise bad_file(folder, f"found no site file in it; expected one ({PATTERN})")
     found = _all_checked(paths)
     if form is CheckFormat.text:
         show(folder_view([_row(each, folder) for each in found]))

@@ -72,7 +72,7 @@ def _site_as_surveyed(name: str, kept: KeptSurvey, source: SiteFile) -> SiteFile
     """The site as a kept survey has it, by the lines of its file. Raises BadInput where it does not fit the site."""
     found = as_surveyed(source.site, kept.survey)
     if wrong := problems(found):
-        raise BadInput(name, *(InputProblem(0, f"does not fit the site: {each.message}") for each in wrong))
+        raise BadInput(name, *(InputProblem(0, f"in the site with it, {each.message}") for each in wrong))
     return SiteFile(name, found, source.tree)
 
 

@@ -27,7 +27,7 @@ from ..core.predict.walk import walk_data
 from ..core.values.addresses import Address
 from ..core.values.ports import PortSet
 from ..core.verdict import Verdict, judge
-from ..formats.reading import BadInput, InputProblem
+from ..formats.reading import bad_file
 from ..formats.results.observations import observations_of_rehearsal
 from ..formats.results.rehearse import rehearse_result
 from ..formats.shipped import usual_names
@@ -191,11 +191,11 @@ def _in_lab(folder: Path, topology: Topology, forecasts: Sequence[Forecast]) -> 
 def _refuse_taken(keep: Path) -> None:
     """Raises BadInput where the folder cannot be made, before all that is worth keeping in it is done."""
     if os.path.lexists(keep):
-        raise BadInput(str(keep), InputProblem(0, "exists already; name a new folder"))
+        raise bad_file(keep, "found a folder of that name; expected a new name")
     if not keep.parent.is_dir():
-        raise BadInput(str(keep), InputProblem(0, f"cannot be made: there is no folder {keep.parent}"))
+        raise bad_file(keep, f"found no folder {keep.parent}; expected one that is there")
     if not os.access(keep.parent, os.W_OK | os.X_OK):
-        raise BadInput(str(keep), InputProblem(0, f"cannot be made: nothing may be written to {keep.parent}"))
+        raise bad_file(keep, f"found that you may not write to {keep.parent}; expected permission")
 
 
 def _keep(keep: Path) -> None:
@@ -203,9 +203,9 @@ def _keep(keep: Path) -> None:
         keep.mkdir()
         _shipped(keep)
     except FileExistsError:
-        raise BadInput(str(keep), InputProblem(0, "exists already; name a new folder")) from None
+        raise bad_file(keep, "found a folder of that name; expected a new name") from None
     except OSError as error:
-        raise BadInput(str(keep), InputProblem(0, f"cannot be made: {error.strerror}")) from None
+        raise bad_file(keep, f"found that it cannot be made ({error.strerror}); expected a new folder") from None
 
 
 def _next_steps(keep: Path | None) -> list[str]:

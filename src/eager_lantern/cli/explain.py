@@ -53,7 +53,7 @@ def explain(
         _emit_pages(form, alike, [], found_view(asked, alike))
     else:
         hint = did_you_mean(asked, [*pages, *(path for path, _ in key_paths())])
-        raise typer.BadParameter(f"nothing here is called “{asked}”, and no finding shows like that{hint}")
+        raise typer.BadParameter(f"nothing here is called “{asked}”, and no finding shows like that; {hint}")
 
 
 def _emit_pages(form: Format, findings: dict[str, Page], keys: list[KeyPage], view: Iterable[RenderableType]) -> None:

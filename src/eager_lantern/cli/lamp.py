@@ -15,7 +15,7 @@ from ..core.observed.compared import Unlit
 from ..core.values.addresses import Address
 from ..core.values.ports import PortSet
 from ..core.values.quantities import Duration
-from ..formats.reading import BadInput, InputProblem
+from ..formats.reading import bad_file
 from ..formats.results.base import as_line
 from ..formats.results.lamp import LampBurnt, lit_result
 from ..formats.site.site_file import find_site_file, read_site
@@ -56,8 +56,8 @@ def lamp(
     if ports:
         wanted = parsed(PortSet, "--ports", ports)
     if len(wanted) > 16_384:
-        message = f"{chosen.name} has {len(wanted)} ports; name some of them with --ports"
-        raise BadInput(source.file, InputProblem(0, message))
+        message = f"found {len(wanted)} ports of {chosen.name}; expected fewer: name some of them with --ports"
+        raise bad_file(source.file, message)
     addresses = tuple(str(parsed(Address, "--listen", each)) for each in listen or ()) or tuple(
         map(str, source.site.server.address.each)
     )

@@ -14,7 +14,7 @@ from ..core.network.topology import Topology
 from ..core.observed.rehearsed import Rehearsed
 from ..core.predict.session import predict
 from ..core.predict.walk import NoSuchWalk, walk_control, walk_data, walk_session
-from ..formats.reading import BadInput, InputProblem
+from ..formats.reading import bad_file
 from ..formats.results.rehearse import rehearse_result
 from ..formats.site.site_file import find_site_file, read_site
 from ..lab.daemons.openssh import missing_ssh_daemon
@@ -72,7 +72,7 @@ def rehearse(
         ready = prepared(topology, forecasts, folder, daemon, able(lab))
         names = _node_names(ready)
         if keep_open and keep_open not in names:
-            raise typer.BadParameter(f"--keep-open: there is no “{keep_open}”{did_you_mean(keep_open, names)}")
+            raise typer.BadParameter(f"--keep-open: there is no “{keep_open}”; {did_you_mean(keep_open, names)}")
         if keep_open and not has_terminal():
             raise typer.BadParameter("--keep-open needs a terminal, and there is none")
         captures = [_capture(each, names) for each in capture or ()]
@@ -84,7 +84,9 @@ def rehearse(
                 if keep_open:
                     _look(running, keep_open)
         except TooLarge as error:
-            raise BadInput(source.file, InputProblem(0, f"too large for this machine: {error}")) from None
+            raise bad_file(
+                source.file, f"found a lab that is too large for this machine ({error}); expected a smaller site"
+            ) from None
         except (LabMissing, TaskFailed) as error:
             print(f"eager-lantern: {error}", file=sys.stderr)
             raise typer.Exit(CANNOT_TELL) from None
@@ -122,12 +124,12 @@ def _capture(text: str, names: Sequence[str]) -> tuple[str, Capture]:
     if not equals or not path:
         raise typer.BadParameter(f"--capture: write NAME=FILE, as {names[0]}={names[0]}.pcap")
     if name not in names:
-        raise typer.BadParameter(f"--capture: there is no “{name}”{did_you_mean(name, names)}")
+        raise typer.BadParameter(f"--capture: there is no “{name}”; {did_you_mean(name, names)}")
     target = Path(path).absolute()
     if target.exists():
-        raise BadInput(path, InputProblem(0, "exists already; name a new file"))
+        raise bad_file(path, "found a file of that name; expected a new name")
     if not os.access(target.parent, os.W_OK):
-        raise BadInput(path, InputProblem(0, f"cannot be written: {target.parent} is no folder to write to"))
+        raise bad_file(path, f"found no folder {target.parent} to write to; expected one that is there")
     return name, Capture(target)
 
 

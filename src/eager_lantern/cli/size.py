@@ -23,7 +23,7 @@ from ..core.sizing.demand import (
 )
 from ..core.values.ports import PortSet
 from ..core.values.quantities import Chance, Duration, Rate, Size
-from ..formats.reading import BadInput, InputProblem
+from ..formats.reading import bad_file
 from ..formats.results.size import size_result
 from ..formats.shipped import registered
 from ..formats.site.site_file import PATTERN, SiteFile, find_site_file, read_site
@@ -136,7 +136,7 @@ def _senseless(error: ValueError, source: SiteFile | None, service: Service | No
     if source is None or service is None:
         return typer.BadParameter(str(error))
     place = ("services", source.site.services.index(service), "load")
-    return BadInput(source.file, InputProblem(source.line(place) or 0, str(error)))
+    return bad_file(source.file, str(error), source.line(place) or 0)
 
 
 def _present(service: Service | None) -> PortSet:

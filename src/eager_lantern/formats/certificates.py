@@ -9,7 +9,7 @@ from ..core.model.site import Service
 from ..core.observed.looks import Certificate
 from ..core.values.text_value import SitePath
 from ..wire.x509 import NotReadable, key_digest, read_certificate
-from .reading import BadInput, InputProblem, read_regular
+from .reading import bad_file, not_readable, read_regular
 from .site.site_file import SiteFile
 
 MOST_BYTES = 1_000_000
@@ -50,7 +50,7 @@ def certificate_at(path: Path) -> Certificate:
     try:
         return read_certificate(_content(path))
     except (OSError, NotReadable) as error:
-        raise BadInput(str(path), InputProblem(0, _read_error(error))) from None
+        raise bad_file(path, _read_error(error)) from None
 
 
 def digest_of(source: SiteFile, service: Service) -> str | None:
@@ -67,10 +67,10 @@ def _content(path: Path) -> bytes:
     return read_regular(path, MOST_BYTES)
 
 
-def _unread(name: str, error: Exception, place: SitePath) -> Finding:
+def _unread(name: str, error: OSError | NotReadable, place: SitePath) -> Finding:
     advice = "check where the file is, or give the certificate with --certificate"
-    return Finding("certificate-unread", "note", f"{name} {_read_error(error)}: it was not checked", advice, place)
+    return Finding("certificate-unread", "note", f"{name} was not checked: {_read_error(error)}", advice, place)
 
 
-def _read_error(error: Exception) -> str:
-    return f"cannot be read: {(error.strerror or 'it failed').lower()}" if isinstance(error, OSError) else str(error)
+def _read_error(error: OSError | NotReadable) -> str:
+    return not_readable(error) if isinstance(error, OSError) else str(error)

@@ -14,7 +14,7 @@ from functools import wraps
 from os import PathLike
 from typing import Concatenate, ParamSpec, TypeVar
 
-from .reading import BadInput, InputProblem
+from .reading import BadInput, bad_file
 from .site.yaml_tree import YamlTree
 
 _BYTE = re.compile(r"\(byte ([0-9]{1,9})\)")
@@ -71,16 +71,16 @@ def guarded(read: Callable[Concatenate[_File, _More], _Read]) -> Callable[Concat
         if found:
             return found[0]
         if not troubles:
-            why = f"is not read to its end within {SECONDS:g} s; given up"
-            raise BadInput(str(file), InputProblem(0, why))
+            why = f"found no end of it within {SECONDS:g} s; expected a file that can be read in that time"
+            raise bad_file(file, why)
         try:
             raise troubles[0]
         except BadInput:
             raise
         except MemoryError:
-            raise BadInput(str(file), InputProblem(0, "is more than this machine can hold")) from None
+            raise bad_file(file, "found more than this machine can hold; expected a smaller file") from None
         except DAMAGE as error:
-            raise BadInput(str(file), InputProblem(0, f"is damaged: {damage(error)}")) from error
+            raise bad_file(file, f"found damage: {damage(error)}; expected a whole file") from error
 
     return whole
 

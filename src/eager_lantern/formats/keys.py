@@ -91,4 +91,4 @@ def refuse_no_host(names: Sequence[str]) -> None:
     """Raises ValueError for what no client could type and no authority would sign."""
     for name in names:
         if address_or_none(name) is None and (not _HOST_NAME.fullmatch(name) or len(name) > 253):
-            raise ValueError(f"“{name[:60]}” is no host name: letters, digits, dots, and hyphens inside")
+            raise ValueError(f"found “{name[:60]}”; expected a host name: letters, digits, dots, and hyphens inside")

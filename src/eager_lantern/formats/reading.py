@@ -16,14 +16,16 @@ from msgspec import Struct
 
 from ..wire.terminal_safe import printable
 
-MOST_SHOWN, MOST_COUNTED, MOST_CHARACTERS = 20, 1000, 600
+MOST_SHOWN, MOST_COUNTED, MOST_CHARACTERS, MOST_EXPLAINED = 20, 1000, 600, 3
 
 
-class InputProblem(Struct, frozen=True, order=True):
-    """Something wrong in a file; line 0 is the file as a whole."""
+class InputProblem(Struct, frozen=True):
+    """Something wrong in a file: what was found, and what was expected; line 0 is the file as a whole. ``key`` is
+    the key of a site file that it is about."""
 
     line: int
     message: str
+    key: str = ""
 
 
 class BadInput(Exception):
@@ -31,7 +33,7 @@ class BadInput(Exception):
 
     def __init__(self, file: str, *problems: InputProblem) -> None:
         self.file = file
-        self.problems = tuple(sorted(problems))
+        self.problems = tuple(sorted(problems, key=lambda each: each.line))
         super().__init__("\n".join(self._lines()))
 
     def __reduce__(self) -> tuple[type["BadInput"], tuple[object, ...]]:
@@ -45,7 +47,14 @@ class BadInput(Exception):
         ]
         left = len(self.problems) - len(shown)
         more = f"{left} or more" if len(self.problems) >= MOST_COUNTED else f"{left} more"
-        return [*shown, f"{file}: and {more} of the kind"] if left else shown
+        keys = list(dict.fromkeys(each.key for each in self.problems[:MOST_SHOWN] if each.key))[:MOST_EXPLAINED]
+        explained = [f"more: eager-lantern explain {each}" for each in keys]
+        return [*shown, *([f"{file}: and {more} of the kind"] if left else []), *explained]
+
+
+def bad_file(file: str | os.PathLike[str], message: str, line: int = 0) -> BadInput:
+    """A file that cannot be used for one reason."""
+    return BadInput(str(file), InputProblem(line, message))
 
 
 OF_THE_SYSTEM = ("/proc", "/sys", "/dev")
@@ -54,10 +63,25 @@ _CHUNK = 1_048_576
 
 
 class NotUsable(OSError):
-    """What is named is no file of a size to be read; ``strerror`` says why."""
+    """What is named is no file of a size to be read; ``strerror`` says what was found, and expected."""
 
     def __init__(self, why: str) -> None:
         super().__init__(0, why)
+
+
+NOT_THERE = "found no such file; expected one that is there"
+NOT_PERMITTED = "found what you may not read; expected permission to read it"
+
+
+def not_readable(error: OSError) -> str:
+    """The message for what cannot be opened or read."""
+    if isinstance(error, NotUsable):
+        return error.strerror or ""
+    if isinstance(error, FileNotFoundError):
+        return NOT_THERE
+    if isinstance(error, PermissionError):
+        return NOT_PERMITTED
+    return f"found what cannot be read ({(error.strerror or 'it failed').lower()}); expected a file that can"
 
 
 def read_document(path: Path, most: int) -> bytes:
@@ -91,10 +115,8 @@ def _named(path: Path) -> Iterator[None]:
     """What goes wrong, as a fault of the file."""
     try:
         yield
-    except NotUsable as error:
-        raise BadInput(str(path), InputProblem(0, error.strerror or "")) from None
     except OSError as error:
-        raise BadInput(str(path), InputProblem(0, f"cannot be read: {error.strerror}")) from None
+        raise bad_file(path, not_readable(error)) from None
 
 
 def read_regular(path: Path, most: int) -> bytes:
@@ -102,7 +124,7 @@ def read_regular(path: Path, most: int) -> bytes:
     never end (a pipe, a device), for files of the system, and for more than the limit."""
     with _opened(path) as (handle, size):
         if size > most:
-            raise NotUsable(f"has {size / 1e6:.0f} MB; such a file has at most {most / 1e6:g} MB")
+            raise NotUsable(f"found {size / 1e6:.0f} MB; expected at most {most / 1e6:g} MB")
         return _read_bounded(handle, most)
 
 
@@ -117,7 +139,7 @@ def _opened(path: Path) -> Iterator[tuple[int, int]]:
         found = os.fstat(handle)
         _refuse_other(found)
         if found.st_dev in _devices_of_the_system():
-            raise NotUsable("is a file of the system, no document; name another")
+            raise NotUsable("found a file of the system; expected a document")
         yield handle, found.st_size
     finally:
         os.close(handle)
@@ -126,9 +148,9 @@ def _opened(path: Path) -> Iterator[tuple[int, int]]:
 def _refuse_other(found: os.stat_result) -> None:
     """Raises NotUsable for what is no regular file."""
     if stat.S_ISDIR(found.st_mode):
-        raise NotUsable("is a folder; name a file in it")
+        raise NotUsable("found a folder; expected a file in it")
     if not stat.S_ISREG(found.st_mode):
-        raise NotUsable("is a pipe or a device; name a regular file")
+        raise NotUsable("found a pipe or a device; expected a regular file")
 
 
 def _read_bounded(handle: int, most: int) -> bytes:
@@ -137,7 +159,7 @@ def _read_bounded(handle: int, most: int) -> bytes:
         parts.append(part)
         total += len(part)
         if total > most:
-            raise NotUsable(f"grows while it is read; such a file has at most {most / 1e6:g} MB")
+            raise NotUsable(f"found a file that grows while it is read; expected at most {most / 1e6:g} MB")
     return b"".join(parts)
 
 
@@ -145,7 +167,7 @@ def _refuse_system(real: str) -> None:
     """Raises NotUsable for what lies where the system keeps its own."""
     inside = any(real == each or real.startswith(f"{each}/") for each in OF_THE_SYSTEM)
     if os.name == "posix" and inside and not real.startswith(f"{_TEMPORARY}/"):
-        raise NotUsable("is a file of the system, no document; name another")
+        raise NotUsable("found a file of the system; expected a document")
 
 
 def _devices_of_the_system() -> set[int]:

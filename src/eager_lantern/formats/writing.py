@@ -29,13 +29,13 @@ from pathlib import Path
 from types import TracebackType
 from typing import Self
 
-from .reading import BadInput, InputProblem
+from .reading import BadInput, bad_file
 
 MARK = "eager-lantern"
 
 
 class NotKept(OSError):
-    """Something of the old file would be lost; ``strerror`` says what."""
+    """Something of the old file would be lost; ``strerror`` says what, and what was expected."""
 
     def __init__(self, why: str) -> None:
         super().__init__(0, why)
@@ -86,7 +86,7 @@ class StagedFile:
         """Put it in the place of what stands there, if anything does, with all that belongs to that. Raises NotKept,
         OSError."""
         if self.path.is_symlink():
-            raise NotKept("is a link that leads nowhere; name a file")
+            raise NotKept("found a link that leads nowhere; expected a file")
         if self.path.exists():
             _take_over(self.path, self.path.stat(), self._handle, self._name)
         if not self._name:
@@ -168,9 +168,11 @@ def _take_over(path: Path, old: os.stat_result, handle: int, name: str) -> None:
     if sys.platform == "win32":
         return
     if not stat.S_ISREG(old.st_mode):
-        raise NotKept("is no regular file; name one")
+        raise NotKept("found what is no regular file; expected one")
     if old.st_nlink > 1:
-        raise NotKept(f"has {old.st_nlink} names (hard links), which a new file would part; edit it by hand")
+        raise NotKept(
+            f"found {old.st_nlink} names of it (hard links), which a new file would part; expected one: edit it by hand"
+        )
     if sys.platform == "darwin":
         _copied_by_cp(path, handle, name)
     own = os.fstat(handle)
@@ -184,11 +186,13 @@ def _take_over(path: Path, old: os.stat_result, handle: int, name: str) -> None:
     now = os.fstat(handle)
     if (now.st_uid, now.st_gid) != (old.st_uid, old.st_gid):
         owner = f"user {old.st_uid}, group {old.st_gid}"
-        raise NotKept(f"belongs to {owner}, and would belong to {now.st_uid}, {now.st_gid}: run this as its owner")
+        raise NotKept(
+            f"found a file of {owner}, which would belong to {now.st_uid}, {now.st_gid}; expected to run as its owner"
+        )
     if stat.S_IMODE(now.st_mode) != stat.S_IMODE(old.st_mode):
-        raise NotKept(f"has mode {stat.S_IMODE(old.st_mode):04o}, which cannot be kept: run this as its owner")
+        raise NotKept(f"found mode {stat.S_IMODE(old.st_mode):04o}, which cannot be kept; expected to run as its owner")
     if sys.platform == "linux" and _labels(path) != _labels(handle):
-        raise NotKept("has an access list or attributes that cannot be kept: run this as its owner")
+        raise NotKept("found an access list or attributes that cannot be kept; expected to run as its owner")
 
 
 def _attributes(path: Path, handle: int) -> None:
@@ -228,7 +232,7 @@ def _copied_by_cp(path: Path, handle: int, name: str) -> None:
 
 
 PRIVATE, SHARED = 0o600, 0o666
-CHANGED = "changed meanwhile: run it again"
+CHANGED = "found another text than was read; expected no change meanwhile: run it again"
 
 
 def write_new(files: Mapping[Path, bytes], private: Sequence[Path] = ()) -> None:
@@ -258,8 +262,8 @@ def write(files: Mapping[Path, bytes], force: bool) -> None:
 def _refuse_present(files: Iterable[Path]) -> None:
     for path in files:
         if os.path.lexists(path):
-            message = "exists already, and is not overwritten: name a new one, or give --force"
-            raise BadInput(str(path), InputProblem(0, message))
+            message = "found a file of that name; expected a new name, or --force"
+            raise bad_file(path, message)
 
 
 def writes(path: Path, force: bool) -> None:
@@ -302,7 +306,7 @@ def rewrite(path: Path, before: str, after: str) -> None:
                     waiting.replace()
                 raise BlockingIOError
     except BlockingIOError:
-        raise BadInput(str(path), InputProblem(0, CHANGED)) from None
+        raise bad_file(path, CHANGED) from None
     except OSError as error:
         raise _write_error(path, error) from None
 
@@ -362,7 +366,7 @@ def _staged(files: Mapping[Path, bytes], private: Sequence[Path], open_: ExitSta
     staged = []
     for path, content in files.items():
         if path.is_dir():
-            raise BadInput(str(path), InputProblem(0, "is a folder; name a file"))
+            raise bad_file(path, "found a folder; expected the name of a file")
         try:
             waiting = StagedFile(path, content, PRIVATE if path in private else SHARED & ~_umask())
         except OSError as error:
@@ -385,7 +389,7 @@ def folder_for_new(folder: Path) -> Iterator[None]:
         folder.mkdir()
     except FileExistsError:
         if not folder.is_dir():
-            raise BadInput(str(folder), InputProblem(0, "is a file; name a folder")) from None
+            raise bad_file(folder, "found a file; expected the name of a folder") from None
         yield
         return
     except OSError as error:
@@ -400,12 +404,12 @@ def folder_for_new(folder: Path) -> Iterator[None]:
 
 def _write_error(path: Path, error: OSError) -> BadInput:
     if isinstance(error, FileExistsError):
-        return BadInput(
-            str(path),
-            InputProblem(0, "exists already, and is not overwritten; name a new one"),
-        )
+        return bad_file(path, "found a file of that name; expected a new name")
     if isinstance(error, FileNotFoundError):
-        return BadInput(str(path), InputProblem(0, f"cannot be written: there is no folder {path.parent}"))
+        return bad_file(path, f"found no folder {path.parent} to write to; expected one that is there")
     if isinstance(error, NotKept):
-        return BadInput(str(path), InputProblem(0, f"is not written: it {error.strerror}"))
-    return BadInput(str(path), InputProblem(0, f"cannot be written: {(error.strerror or 'it failed').lower()}"))
+        return bad_file(path, error.strerror or "")
+    return bad_file(
+        path,
+        f"found that it cannot be written ({(error.strerror or 'it failed').lower()}); expected a place to write to",
+    )

@@ -36,7 +36,7 @@ def read_certificate(content: bytes) -> Certificate:
         names = _alternative_names(found)
         return _certificate_of(found, key, names, digest)
     except _REFUSED as error:
-        raise NotReadable(f"is no certificate in PEM or DER: {error}") from None
+        raise NotReadable(f"found no certificate ({error}); expected one in PEM or DER") from None
 
 
 def _certificate_of(
@@ -64,7 +64,7 @@ def read_sent(content: bytes) -> Sent:
         found = x509.load_der_x509_certificate(content)
         return Sent(found.subject.rfc4514_string(), found.issuer.rfc4514_string())
     except _REFUSED as error:
-        raise NotReadable(f"is no certificate in DER: {error}") from None
+        raise NotReadable(f"found no certificate ({error}); expected one in DER") from None
 
 
 def _alternative_names(certificate: x509.Certificate) -> x509.SubjectAlternativeName | None:
@@ -79,9 +79,9 @@ def key_digest(content: bytes) -> str:
     try:
         key = serialization.load_pem_private_key(content, None)
     except TypeError:
-        raise NotReadable("is a key under a password, which is not asked for here") from None
+        raise NotReadable("found a key under a password; expected one without, since none is asked for here") from None
     except (ValueError, UnsupportedAlgorithm):
-        raise NotReadable("is no private key in PEM") from None
+        raise NotReadable("found no private key; expected one in PEM") from None
     return _digest(key.public_key().public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo))
 
 

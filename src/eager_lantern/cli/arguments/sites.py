@@ -35,7 +35,7 @@ def known(option: str, name: str, names: Sequence[str]) -> None:
     if not name:
         raise typer.BadParameter(f"{option} is needed; this site has {', '.join(names) or 'none'}")
     if name not in names:
-        raise typer.BadParameter(f"{option}: there is no “{name}”{did_you_mean(name, names)}")
+        raise typer.BadParameter(f"{option}: there is no “{name}”; {did_you_mean(name, names)}")
 
 
 def the_transfer(site: Site, name: str, *protocols: str) -> Service:

@@ -5,7 +5,7 @@ import re
 import subprocess
 from pathlib import Path
 
-from ...formats.reading import BadInput, InputProblem
+from ...formats.reading import BadInput, bad_file
 from ...formats.results.kept import KeptSurvey, KeptVisits, looks_kept, read_survey, read_visits
 from ...formats.site.site_file import SiteFile, parse_site
 from ...formats.site.yaml_tree import MOST_BYTES, read_text
@@ -51,18 +51,18 @@ def _at_revision(name: str) -> str:
     revision, _, file = name.partition(":")
     git = program("git", own_path())
     if git is None:
-        raise _bad(name, "is no file, and git is not installed here to read a revision; give two files")
+        raise _bad(name, "found no such file, and no git here that could read a revision; expected the name of a file")
     if not _REVISION.fullmatch(revision):
-        found = f"found “{revision}”" if revision else "found nothing"
-        raise _bad(name, f"is no file; expected a revision before the colon, as HEAD:{file or 'FILE'}, {found}")
+        found = f"found no such file, and “{revision}” as a revision"
+        raise _bad(name, f"{found}; expected one before the colon, as in HEAD:{file or 'FILE'}")
     inside = name if file.startswith(("../", "./")) else f"{revision}:./{file}"
     size = _git(name, git, "-s", inside)
     if not size.strip().isdigit() or int(size) > MOST_BYTES:
-        raise _bad(name, "is too large for a site file")
+        raise _bad(name, f"found too large a file; expected at most {MOST_BYTES} bytes")
     try:
         return _git(name, git, "blob", inside).decode("utf-8-sig")
     except UnicodeDecodeError:
-        raise _bad(name, "is not text: save the file as UTF-8 text") from None
+        raise _bad(name, "found what is no text; expected a file that is saved as UTF-8 text") from None
 
 
 def _git(name: str, git: str, what: str, inside: str) -> bytes:
@@ -79,15 +79,18 @@ def _git(name: str, git: str, what: str, inside: str) -> bytes:
             check=False,
         )
     except subprocess.TimeoutExpired:
-        raise _bad(name, f"git did not answer within {MOST_SECONDS} s") from None
+        raise _bad(name, f"found no answer of git within {MOST_SECONDS} s; expected one") from None
     if done.returncode:
         why = done.stderr.decode(errors="replace").strip().splitlines()
-        raise _bad(name, f"is no file, and git does not know it at a revision: {why[-1] if why else 'it failed'}")
+        raise _bad(
+            name,
+            f"found no such file, nor one at a revision of git ({why[-1] if why else 'it failed'}); expected either",
+        )
     return done.stdout
 
 
 def _bad(name: str, message: str) -> BadInput:
-    return BadInput(name, InputProblem(0, message))
+    return bad_file(name, message)
 
 
 def _without_git_variables() -> dict[str, str]:

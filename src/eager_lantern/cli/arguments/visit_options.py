@@ -16,7 +16,7 @@ from ...core.model.entries import Destination
 from ...core.model.site import Mode
 from ...core.values.addresses import Address
 from ...core.values.ports import PortSet
-from ...formats.reading import BadInput, InputProblem, read_regular
+from ...formats.reading import bad_file, read_regular
 from ...live.vantage.local import HERE
 from ...wire.terminal_safe import printable
 from . import completion
@@ -226,7 +226,7 @@ def _certificates(path: Path | None) -> Path | None:
         read_regular(path, MOST_TRUSTED_BYTES)
         ssl.create_default_context(cafile=str(path))
     except OSError as error:
-        raise BadInput(str(path), InputProblem(0, f"holds no certificate in PEM form: {error.strerror}")) from None
+        raise bad_file(path, f"found no certificate in PEM form ({error.strerror}); expected one") from None
     return path
 
 

@@ -50,7 +50,7 @@ def outside(text: str) -> str:
 def name(text: str) -> str:
     """A name for a file or device."""
     if not text.strip() or len(text) > 80 or not text.isprintable():
-        raise ValueError("a name has 1 to 80 characters, all of them printable")
+        raise ValueError("found no name; expected 1 to 80 characters, all of them printable")
     return text.strip()
 
 
@@ -68,7 +68,7 @@ def ports(text: str) -> str:
     """One range of unprivileged ports."""
     ports = PortSet.parse(text)
     if len(ports.spans) != 1 or ports.lowest < 1024:
-        raise ValueError(f"“{text[:40]}” is no one range above 1023: write 61200-61455")
+        raise ValueError(f"found “{text[:40]}”; expected one range above 1023, as in 61200-61455")
     return str(ports)
 
 
@@ -80,21 +80,21 @@ def share(text: str) -> str:
 def packet_size(text: str) -> str:
     """The size of packets that a line takes, in bytes."""
     if not re.fullmatch(r"[0-9]{3,5}", text.strip()) or not LEAST_MTU <= int(text) <= ETHERNET_BYTES:
-        raise ValueError(f"“{text[:40]}” is no size of packets: write 1500, or {LEAST_MTU} and more")
+        raise ValueError(f"found “{text[:40]}”; expected a size of packets: 1500, or {LEAST_MTU} and more")
     return text.strip()
 
 
 def count(text: str) -> str:
     """How many clients."""
     if not re.fullmatch(r"[1-9][0-9]{0,5}", text.strip()):
-        raise ValueError(f"“{text[:40]}” is no number of clients: write 1 or more")
+        raise ValueError(f"found “{text[:40]}”; expected a number of clients: 1 or more")
     return text.strip()
 
 
 def folder(text: str) -> str:
     """A whole path."""
     if not text.startswith("/") or not text.isprintable() or len(text) > 200:
-        raise ValueError(f"“{text[:40]}” is no whole path: write /srv/tides/in")
+        raise ValueError(f"found “{text[:40]}”; expected a whole path, as in /srv/tides/in")
     return text
 
 
@@ -103,7 +103,7 @@ def rights(text: str) -> str:
     found = [each.strip() for each in text.split(",")]
     for each in found:
         if each not in RIGHTS:
-            raise ValueError(f"there is no right “{each[:40]}”; write some of {', '.join(RIGHTS)}")
+            raise ValueError(f"found the right “{each[:40]}”; expected some of {', '.join(RIGHTS)}")
     return ", ".join(dict.fromkeys(found))
 
 
@@ -111,12 +111,14 @@ def dialled(text: str) -> str:
     """What clients type: a name or an address."""
     destination = Destination.parse(text)
     if destination.own or not re.fullmatch(r"[A-Za-z0-9.:_-]+", str(destination)):
-        raise ValueError(f"“{text[:40]}” is no name or address: write tides.saltmarsh.example or 198.51.100.61")
+        raise ValueError(
+            f"found “{text[:40]}”; expected a name or an address, as in tides.saltmarsh.example or 198.51.100.61"
+        )
     return str(destination)
 
 
 def one_place(text: str) -> str:
     """One network or address."""
     if "," in text:
-        raise ValueError("write one network or one address; more can be added to the file")
+        raise ValueError("found several; expected one network or one address (more can be added to the file)")
     return str(AddressSet.parse(text))

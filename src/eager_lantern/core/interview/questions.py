@@ -72,7 +72,7 @@ class Question(Struct, frozen=True):
         found = self.read(text)
         left = self.choices(answers)
         if left and found not in left:
-            raise ValueError(f"“{found}” does not go with the answers before it: write {answer.either_of(tuple(left))}")
+            raise ValueError(f"found “{found}” with the answers before it; expected {answer.either_of(tuple(left))}")
         return found
 
 

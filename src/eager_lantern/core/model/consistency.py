@@ -62,7 +62,7 @@ def _twice(what: str, named: list[tuple[SitePath, str]]) -> Iterator[Problem]:
     seen: set[str] = set()
     for place, name in named:
         if name in seen:
-            yield Problem(place, f"the name “{name}” is used twice; give each {what} a name of its own")
+            yield Problem(place, f"found the name “{name}” a second time; expected another name for each {what}")
         seen.add(name)
 
 
@@ -105,11 +105,13 @@ def _folders(account: Account, place: SitePath) -> Iterator[Problem]:
             )
             yield Problem((*where, "shown_as"), message)
         elif folder.shown_as.rstrip("/") in stated:
-            message = f"{account.name} sees {folder.shown_as} already; each folder has a name of its own"
+            message = (
+                f"shown_as: found {folder.shown_as} a second time; expected a name for each folder of {account.name}"
+            )
             yield Problem((*where, "shown_as"), message)
         stated.add(folder.shown_as.rstrip("/"))
         if folder.at is None and account.home is None:
-            message = f"{folder.shown_as} lies nowhere: write at, or the home of {account.name}, below which it is then"
+            message = f"found {folder.shown_as}, which lies nowhere; expected at, or a home of {account.name}"
             yield Problem((*where, "shown_as"), message)
         if folder.at is not None and ".." in parts_of(folder.at):
             yield Problem((*where, "at"), f"at: found {folder.at}; expected a folder from the top, without ..")
@@ -120,31 +122,36 @@ def _on_server(site: Site, client: Client, place: SitePath) -> Iterator[Problem]
     if not client.on_server:
         return
     if client.network != site.server.network:
-        message = f"{client.name} is on the server host, which stands on “{site.server.network}”"
-        yield Problem((*place, "network"), f"{message}; write network: {site.server.network}")
+        message = f"found “{client.network}”, and {client.name} is on the server host, which stands elsewhere"
+        yield Problem((*place, "network"), f"{message}; expected network: {site.server.network}")
     stated = {"address": bool(client.address), "filter": client.filter != HostFilter(), "category": client.category}
     for key in (key for key, given in stated.items() if given):
-        yield Problem((*place, key), f"{client.name} is on the server host and has its {key}; leave {key} out")
+        yield Problem(
+            (*place, key),
+            f"{key}: found one, and {client.name} is on the server host and has its {key}; expected no key {key} here",
+        )
 
 
 def _one_service_a_port(site: Site, client: Client, place: SitePath) -> Iterator[Problem]:
     promised = {each.service for each in site.promises if each.client == client.name and each.holds == "works"}
     if client.reaches is not None and client.reaches.port is not None and len(promised) > 1:
-        message = f"port {client.reaches.port} leads to one service, and {client.name} is promised {len(promised)}"
-        yield Problem(place, f"{message} ({', '.join(sorted(promised))}); describe it as one client for each")
+        found = f"found port {client.reaches.port} for {len(promised)} services ({', '.join(sorted(promised))})"
+        yield Problem(place, f"{found}; expected one service: describe {client.name} as one client for each")
 
 
 def _service_references(site: Site, service: Service, place: SitePath, clients: list[str]) -> Iterator[Problem]:
     for j, name in enumerate(service.keep_open_for):
         yield from refers("client", name, clients, (*place, "keep_open_for", j))
     if service.passive and not service.passive.protocols:
-        message = "protocols is empty, and data needs one: write [tcp], or leave it out"
+        message = "protocols: found none, and data needs one; expected [tcp], or no key protocols"
         yield Problem((*place, "passive", "protocols"), message)
     if service.passive:
         yield from _destination(site, service.passive.announce, (*place, "passive", "announce"))
         yield from _destination(site, service.passive.announce_inside, (*place, "passive", "announce_inside"))
     elif service.protocol == "ftp":
-        yield Problem(place, f"service “{service.name}” has no passive range; write passive: {{ports: 61200-61455}}")
+        yield Problem(
+            place, f"found no passive range of service “{service.name}”; expected one: passive: {{ports: 61200-61455}}"
+        )
 
 
 def _destination(site: Site, destination: Destination | None, place: SitePath) -> Iterator[Problem]:
@@ -152,17 +159,21 @@ def _destination(site: Site, destination: Destination | None, place: SitePath) -
         return
     if destination.name == "localhost":
         if not (place[0] == "clients" and site.clients[int(place[1])].on_server):
-            yield Problem(place, "localhost is whoever types it; only a client with on_server: true is there")
+            yield Problem(
+                place, "found localhost, which is whoever types it; expected it at a client with on_server: true alone"
+            )
         return
     if destination.own:
         if place[-1] == "reaches":
-            yield Problem(place, "“own” states nothing here; write the address or the name that the client types")
+            yield Problem(
+                place, "found “own”, which states nothing here; expected the address or the name that the client types"
+            )
         return
     known = [each.name for each in site.names]
     if destination.name not in known:
         hint = did_you_mean(destination.name, known)
-        message = f"“{destination.name}” is no address, and “names” does not list it{hint}"
-        yield Problem(place, f"{message} (to add it: names: [{{name: {destination.name}, addresses: …}}])")
+        message = f"found “{destination.name}”; expected an address, or a name that “names” lists ({hint})"
+        yield Problem(place, f"{message}; to add it: names: [{{name: {destination.name}, addresses: …}}]")
 
 
 def _rules(site: Site) -> Iterator[Problem]:
@@ -177,8 +188,8 @@ def _rules(site: Site) -> Iterator[Problem]:
 
 def _refusing(action: str, refuses_with: Refusal | None, place: SitePath, key: str) -> Iterator[Problem]:
     if refuses_with is not None and action != "refuse":
-        message = f"refuses_with is how something is refused, and {key} here is {action}"
-        yield Problem((*place, "refuses_with"), f"{message}; write {key}: refuse, or leave refuses_with out")
+        found = f"refuses_with: found {refuses_with}, and the {key} here is {action}"
+        yield Problem((*place, "refuses_with"), f"{found}; expected {key}: refuse, or no key refuses_with")
 
 
 def _all_rules(site: Site) -> Iterator[tuple[SitePath, Rule]]:
@@ -204,7 +215,9 @@ def _promise_problems(site: Site) -> Iterator[Problem]:
         place: SitePath = ("promises", i)
         if promise in site.promises[:i]:
             first = site.promises.index(promise) + 1
-            yield Problem(place, f"the same promise stands here a second time (it is number {first} already); keep one")
+            yield Problem(
+                place, f"found the same promise a second time (it is number {first} already); expected it once"
+            )
         places = [*clients, *network_names(site)]
         yield from refers("client", promise.client, places, (*place, "client"))
         yield from refers("service", promise.service, list(services), (*place, "service"))
@@ -218,13 +231,18 @@ def _mode_problems(
 ) -> Iterator[Problem]:
     if service.protocol != "ftp":
         if promise.mode:
-            message = f"“{service.name}” has protocol {service.protocol}, which has no passive or active mode"
-            yield Problem((*place, "mode"), f"{message}; leave mode out")
+            found = (
+                f"mode: found {promise.mode}, and {service.protocol} (“{service.name}”) has no passive or active mode"
+            )
+            yield Problem((*place, "mode"), f"{found}; expected no key mode")
     elif promise.holds == "works":
         if not promise.mode:
-            yield Problem(place, "which mode is promised? add mode: passive or mode: active")
+            yield Problem(place, "found no mode in this promise; expected mode: passive or mode: active")
         elif client and promise.mode not in client.modes:
-            message = f"{client.name} does not use {promise.mode} mode (its modes: {', '.join(client.modes)})"
+            modes = ", ".join(client.modes)
+            message = (
+                f"mode: found {promise.mode}, which {client.name} does not use; expected one of its modes: {modes}"
+            )
             yield Problem((*place, "mode"), message)
 
 
@@ -233,37 +251,38 @@ def gateway_problems(site: Site) -> Iterator[Problem]:
     for i, gateway in enumerate(site.gateways):
         place: SitePath = ("gateways", i)
         if gateway.outside.network == gateway.inside.network:
-            found = f"“{gateway.inside.network}” is outside and inside of {gateway.name}"
-            yield Problem((*place, "inside", "network"), f"{found}; a gateway joins two different networks")
+            found = f"found “{gateway.inside.network}” outside and inside of {gateway.name}"
+            yield Problem((*place, "inside", "network"), f"{found}; expected two different networks")
         yield from _translation(gateway, place)
         needs_inside = {"hairpin": gateway.hairpin and gateway.hairpin_source == "inside",
                         "forwards_hide_source": gateway.forwards_hide_source}  # fmt: skip
         for key, needs in needs_inside.items():
             if needs and not gateway.inside.address:
-                message = f"{key} needs the gateway's inside address; write inside: {{network: …, address: …}}"
+                needed = "expected the gateway's inside address: inside: {network: …, address: …}"
+                message = f"found {key}, which needs an address; {needed}"
                 yield Problem((*place, key), message)
         yield from _exposed_host_problems(gateway, place)
         yield from _sizes(gateway, place)
         if gateway.inside.ports is not None:
-            message = "a share of ports is of an outside address; an inside one has all of them: leave ports out"
+            message = "ports: found a share of an inside address, which has all ports; expected no key ports here"
             yield Problem((*place, "inside", "ports"), message)
         for j, forward in enumerate(gateway.forwards):
             yield from _forward(forward, (*place, "forwards", j))
             own = gateway.outside_addresses.each
             if forward.outside is not None and forward.outside not in own:
                 message = (
-                    f"{forward.outside} is no outside address of {gateway.name}, which has {list_of_addresses(own)}"
+                    f"found {forward.outside}; expected an outside address of {gateway.name}: {list_of_addresses(own)}"
                 )
                 yield Problem((*place, "forwards", j, "outside"), message)
             if forward.outside is not None and forward.outside.family != forward.to.family:
-                message = f"{forward.outside} and {forward.to} are of different address families"
-                yield Problem((*place, "forwards", j, "outside"), f"{message}; a forward joins two of one family")
+                message = f"found {forward.outside} and {forward.to}, of different address families"
+                yield Problem((*place, "forwards", j, "outside"), f"{message}; expected two of one family")
 
 
 def _sizes(gateway: Gateway, place: SitePath) -> Iterator[Problem]:
     if gateway.too_big == "dropped" and gateway.mtu >= ETHERNET_BYTES:
-        message = f"too_big is about packets larger than a line takes; both of {gateway.name} take {gateway.mtu} bytes"
-        yield Problem((*place, "too_big"), f"{message}; give the smaller one its size (outside: {{mtu: 1492}})")
+        found = f"too_big: found {gateway.too_big}, and both lines of {gateway.name} take {gateway.mtu} bytes"
+        yield Problem((*place, "too_big"), f"{found}; expected the smaller one with its size: outside: {{mtu: 1492}}")
 
 
 def _exposed_host_problems(gateway: Gateway, place: SitePath) -> Iterator[Problem]:
@@ -271,7 +290,7 @@ def _exposed_host_problems(gateway: Gateway, place: SitePath) -> Iterator[Proble
     for family in FAMILIES:
         if gateway.exposed_host and len(found := gateway.exposed_host.of_family(family)) > 1:
             message = f"exposed_host: found {len(found)}, {gateway.exposed_host}; expected one host for each family"
-            yield Problem((*place, "exposed_host"), f"{message}; keep one")
+            yield Problem((*place, "exposed_host"), f"{message}")
 
 
 def _translation(gateway: Gateway, place: SitePath) -> Iterator[Problem]:
@@ -279,17 +298,21 @@ def _translation(gateway: Gateway, place: SitePath) -> Iterator[Problem]:
     for key, (kind, families) in stated.items():
         of_six = " of IPv6" if key == "translate_ipv6" else ""
         if kind == "outward" and not any(gateway.outside.address.of_family(each) for each in families):
-            needs = f"needs the gateway's outside address{of_six}; write outside: {{network: …, address: …}}"
-            yield Problem((*place, key), f"{key}: outward {needs}")
+            needed = f"expected the gateway's outside address{of_six} as well: outside: {{network: …, address: …}}"
+            yield Problem((*place, key), f"found {key}: outward alone; {needed}")
         if kind == "one-to-one" and not any(each.inside.family in families for each in gateway.pairs):
-            yield Problem((*place, key), f"{key}: one-to-one needs pairs{of_six}: [{{outside: …, inside: …}}]")
+            yield Problem(
+                (*place, key),
+                f"found {key}: one-to-one without pairs; expected pairs{of_six}: [{{outside: …, inside: …}}]",
+            )
     if gateway.nat64 is not None and not gateway.outside.address.of_family(4):
         yield Problem(
-            (*place, "nat64"), "nat64 needs an outside address of IPv4; write outside: {network: …, address: …}"
+            (*place, "nat64"),
+            "found nat64 alone; expected an outside address of IPv4 as well: outside: {network: …, address: …}",
         )
     if gateway.nat64 is not None and gateway.ftp_helper:
-        message = "what the FTP helper of a NAT64 device rewrites (RFC 6384) is not predicted"
-        yield Problem((*place, "ftp_helper"), f"{message}; leave ftp_helper out: EPSV needs none")
+        message = "found an FTP helper in a device of NAT64, which is not predicted (RFC 6384)"
+        yield Problem((*place, "ftp_helper"), f"{message}; expected no key ftp_helper: EPSV needs none")
     for pair in gateway.pairs:
         if (kind := gateway.translates(pair.inside.family)) != "one-to-one":
             key = "translate" if pair.inside.family == 4 or gateway.translate_ipv6 is None else "translate_ipv6"
@@ -297,19 +320,19 @@ def _translation(gateway: Gateway, place: SitePath) -> Iterator[Problem]:
             break
     for j, pair in enumerate(gateway.pairs):
         if pair.outside.family != pair.inside.family:
-            message = f"{pair.outside} and {pair.inside} are of different address families"
-            yield Problem((*place, "pairs", j), f"{message}; a pair joins two of one family")
+            message = f"found {pair.outside} and {pair.inside}, of different address families"
+            yield Problem((*place, "pairs", j), f"{message}; expected two of one family")
 
 
 def _forward(forward: Forward, place: SitePath) -> Iterator[Problem]:
     if not forward.to_port:
         return
     if len(forward.ports.spans) > 1:
-        message = f"to_port is the first inside port of one range, ports has several: {forward.ports}"
-        yield Problem((*place, "to_port"), f"{message}; write one forward for each")
+        message = f"to_port: found several ranges before it, {forward.ports}"
+        yield Problem((*place, "to_port"), f"{message}; expected one range: write one forward for each")
     elif forward.ports.highest + forward.offset > 65535:
-        message = f"{len(forward.ports)} ports from {forward.to_port} on run past 65535"
-        yield Problem((*place, "to_port"), f"{message}; start at {65536 - len(forward.ports)} or lower")
+        message = f"to_port: found {len(forward.ports)} ports from {forward.to_port} on, which run past 65535"
+        yield Problem((*place, "to_port"), f"{message}; expected {65536 - len(forward.ports)} or lower")
 
 
 def second_paths(site: Site) -> Iterator[Problem]:
@@ -328,9 +351,9 @@ def second_paths(site: Site) -> Iterator[Problem]:
             if not undecided:
                 continue
             pair = f"“{gateway.outside.network}” and “{gateway.inside.network}”"
-            message = f"{gateway.name} is a second path between {pair}: which one does the traffic take?"
-            advice = f"say it at {', '.join(undecided)}: gateway: {gateway.name}, or the other"
-            yield Problem(("gateways", i), f"{message} {advice}")
+            message = f"found a second path between {pair}, by {gateway.name}; expected which one the traffic takes"
+            advice = f"write at {', '.join(undecided)}: gateway: {gateway.name}, or the other"
+            yield Problem(("gateways", i), f"{message}: {advice}")
         leader[outside] = inside
 
 
@@ -352,8 +375,8 @@ def route_problems(site: Site) -> Iterator[Problem]:
             yield from _attached_gateway(site, host.gateway, {host.network}, (*place, "gateway"))
         defaults = [each for each in host.routes if _everywhere(each)]
         if host.gateway is not None and defaults:
-            message = f"{host.name} has two defaults: gateway: {host.gateway}, and a route to {defaults[0].to}"
-            yield Problem((*place, "gateway"), f"{message}; keep one")
+            message = f"found two defaults of {host.name}: gateway: {host.gateway}, and a route to {defaults[0].to}"
+            yield Problem((*place, "gateway"), f"{message}; expected one of them")
         yield from _static_routes(site, host.routes, {host.network}, place)
     for i, gateway in enumerate(site.gateways):
         networks = {gateway.outside.network, gateway.inside.network}
@@ -369,10 +392,10 @@ def _static_routes(site: Site, routes: Sequence[StaticRoute], networks: set[str]
         yield from _attached_gateway(site, each.via, networks, (*place, "routes", j, "via"))
         for network in sorted(networks):
             if own := _on_own_network(site, network, each):
-                message = f"{own} is on “{network}” itself, where no gateway is needed"
-                yield Problem((*place, "routes", j, "to"), f"{message}; name addresses that are further on")
+                message = f"found {own}, which is on “{network}” itself and needs no gateway"
+                yield Problem((*place, "routes", j, "to"), f"{message}; expected addresses that are further on")
         if any(each.to == earlier.to for earlier in routes[:j]):
-            message = f"{each.to} is listed a second time; which of the two gateways does it go through? keep one"
+            message = f"found {each.to} a second time; expected one route, by the gateway that it goes through"
             yield Problem((*place, "routes", j, "to"), message)
 
 
@@ -392,9 +415,11 @@ def _attached_gateway(site: Site, name: str, networks: set[str], place: SitePath
         return
     gateway = site.gateways[known.index(name)]
     if not networks & {gateway.outside.network, gateway.inside.network}:
-        there = f"{name} stands between “{gateway.outside.network}” and “{gateway.inside.network}”"
+        there = f"found {name}, between “{gateway.outside.network}” and “{gateway.inside.network}”"
         near = [each.name for each in site.gateways if networks & {each.outside.network, each.inside.network}]
-        yield Problem(place, f"{there}, not on “{', '.join(sorted(networks))}”; near are: {', '.join(near) or 'none'}")
+        yield Problem(
+            place, f"{there}; expected one on “{', '.join(sorted(networks))}”: {', '.join(near) or 'there is none'}"
+        )
 
 
 def address_problems(site: Site) -> Iterator[Problem]:
@@ -415,10 +440,10 @@ def _twice_held(site: Site, address: Address, first: str, second: str) -> str:
     shares = {each.name: each.outside.ports for each in site.gateways if address in each.outside.address}
     one, other = shares.get(first), shares.get(second)
     if one is None or other is None:
-        return f"{address} belongs to {first} already; each device has its own address"
+        return f"found {address}, which {first} has already; expected an address of its own for each device"
     if both := one & other:
-        return f"ports {both} of {address} are {first}’s and {second}’s: shares of one address do not overlap"
-    return f"{address} is shared with {first}: a site has one of its customers, so leave the neighbour {second} out"
+        return f"found ports {both} of {address} at {first} and at {second}; expected shares that do not overlap"
+    return f"found {address}, which {first} shares; expected one of its customers: leave the neighbour {second} out"
 
 
 def _attached(site: Site) -> Iterator[tuple[SitePath, str, str, Addresses]]:
@@ -437,5 +462,5 @@ def _in_subnet(site: Site, network: str, addresses: Addresses, place: SitePath) 
     subnet = next((each.subnet for each in site.networks if each.name == network), None)
     for address in addresses.each:
         if subnet and address.number not in subnet and subnet.of_family(address.family):
-            message = f"{address} is outside network “{network}”, which is {subnet}"
-            yield Problem(place, f"{message}; mend the address, the network's name or its subnet")
+            message = f"found {address}, which is not in “{network}”; expected an address of {subnet}"
+            yield Problem(place, f"{message}, or another network or subnet")

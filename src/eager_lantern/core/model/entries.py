@@ -24,8 +24,8 @@ class Port(Value):
         if pair := re.fullmatch(r"\s*([1-9][0-9]{0,4})\s*:\s*([1-9][0-9]{0,4})\s*", bounded(text)):
             outside, own = pair[1], pair[2]
             raise ValueError(
-                f"“{text.strip()}” is two ports: write {own}, the server's own; outside it is {outside} by a forward "
-                f"({{ports: {outside}, to: …, to_port: {own}}}) and by what clients type (reaches: HOST:{outside})"
+                f"found “{text.strip()}”, two ports; expected {own}, the server's own: outside it is {outside} "
+                f"by a forward ({{ports: {outside}, to: …, to_port: {own}}}) and what clients type (HOST:{outside})"
             )
         return cls(port_number(text, "one port, such as 21"))
 
@@ -64,7 +64,7 @@ class Destination(Value):
         """Read ``own``, a host name, or addresses. Raises ValueError for a damaged address."""
         written = bounded(text, LONGEST_MANY).strip()
         if not written:
-            raise ValueError("an address or a name is missing")
+            raise ValueError("found nothing; expected an address or a name")
         looks_like_address = ":" in written or "," in written or written.replace(".", "").isdigit()
         if looks_like_address:
             return cls(addresses=Addresses.parse(written))
@@ -98,7 +98,7 @@ class Typed(Destination):
         pieces = [_host_and_port(each.strip()) for each in bounded(text, LONGEST_MANY).split(",")]
         ports = {port for _, port in pieces}
         if len(ports) > 1:
-            raise ValueError("one port for all its addresses is meant here: write the same after each, or none")
+            raise ValueError("found several ports; expected the same after each address, or none")
         meant = Destination.parse(", ".join(host for host, _ in pieces))
         port = pieces[0][1]
         return cls(meant.addresses, meant.name, None if port is None else Port.parse(port))

@@ -26,7 +26,7 @@ def position_at(topology: Topology, text: str) -> ClientPosition:
     address = address_or_none(text)
     if address is None:
         known = [*(each.name for each in site.clients), *network_names(site)]
-        raise NoSuchWalk(f"there is no client or network “{text}”{did_you_mean(text, known)}")
+        raise NoSuchWalk(f"there is no client or network “{text}”; {did_you_mean(text, known)}")
     network = next((each for each in network_names(site) if topology.holds(each, address)), None)
     network = network or (INTERNET if address.kind == "public" else None)
     if network is None:
@@ -53,7 +53,7 @@ def addresses_at(topology: Topology, text: str) -> tuple[Address, ...]:
     }
     if text not in found:
         hint = did_you_mean(text, found)
-        raise NoSuchWalk(f"“{text}” is no address, and no host, gateway or published name of the site{hint}")
+        raise NoSuchWalk(f"“{text}” is no address, and no host, gateway or published name of the site; {hint}")
     if not found[text]:
         raise NoSuchWalk(f"the site file has no address for {text}")
     return found[text]

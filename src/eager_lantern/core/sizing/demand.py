@@ -119,9 +119,11 @@ def demand_of(load: Load, handling: Duration) -> Demand:
     """
     for key in ("client_count", "files_per_hour", "typical_size", "rate"):
         if getattr(load, key) is None:
-            raise ValueError(f"{key} is missing, without which there is no load to size for")
+            raise ValueError(f"found no {key}; expected one, without which there is no load to size for")
     if load.transfer_seconds is None:
-        raise ValueError("a rate of 0 never ends a transfer: write the rate of a typical client, such as 20 Mbit/s")
+        raise ValueError(
+            "found a rate of 0, which never ends a transfer; expected that of a typical client, such as 20 Mbit/s"
+        )
     assert load.files_per_hour is not None
     assert load.client_count is not None
     return Demand(
@@ -168,20 +170,20 @@ def sized(demand: Demand, chance: float) -> Sizing:
     Raises ValueError for a demand or a chance that makes no sense.
     """
     if demand.clients < 1:
-        raise ValueError(f"{demand.clients} clients make no load: it takes at least 1")
+        raise ValueError(f"found {demand.clients} clients; expected at least 1")
     if demand.files + demand.listings <= 0:
-        raise ValueError("no files and no listings in an hour: there is nothing to size")
+        raise ValueError("found no files and no listings in an hour; expected some, or there is nothing to size")
     if demand.fetched > demand.files:
-        raise ValueError(f"{demand.fetched:g} files are fetched of {demand.files:g} in all: at most all of them can be")
+        raise ValueError(f"found {demand.fetched:g} files to fetch; expected at most the {demand.files:g} in all")
     if demand.handling_seconds <= 0:
-        raise ValueError("a data connection that stands for no time makes no load: it takes more than 0 s")
+        raise ValueError("found a data connection of 0 s; expected more, or there is no load")
     return Sizing(demand, chance, servers_for(demand.offered, chance), demand.burst * demand.most_at_once)
 
 
 def chances(offered: float) -> Iterator[float]:
     """B(0), B(1), B(2), … at an offered load in erlang. Raises ValueError for a negative load."""
     if offered < 0:
-        raise ValueError(f"an offered load of {offered:g} erlang makes no sense: it is 0 or more")
+        raise ValueError(f"found an offered load of {offered:g} erlang; expected 0 or more")
     inverse = 1.0
     yield 1.0
     for servers in count(1):
@@ -201,11 +203,13 @@ def servers_for(offered: float, chance: float) -> int:
     Raises ValueError for a chance that is not between 0 and 1, and for a load beyond all ports there are.
     """
     if not 0 < chance < 1:
-        raise ValueError(f"a chance of {chance:g} makes no sense here: it lies between 0 and 1, as 0.1 %")
+        raise ValueError(f"found a chance of {chance:g}; expected one between 0 and 1, as in 0.1 %")
     for servers, lost in enumerate(islice(chances(offered), HIGHEST_PORT)):
         if lost <= chance:
             return servers
-    raise ValueError(f"a load of {offered:.0f} ports in use on average is more than the {HIGHEST_PORT} that there are")
+    raise ValueError(
+        f"found a load of {offered:.0f} ports in use on average; expected at most the {HIGHEST_PORT} that there are"
+    )
 
 
 DYNAMIC = PortSet.of((49152, 65535))
@@ -238,8 +242,8 @@ def clear_range(size: int, taken: PortSet, registered: PortSet) -> ClearRange:
                 return ClearRange(PortSet.of((start, start + size - 1)), among, clear)  # type: ignore[arg-type]
     widest = max((high - low + 1 for low, high in (*dynamic.spans, *user.spans, *low_ones.spans)), default=0)
     raise ValueError(
-        f"no range of {size} ports is clear of the system's own ports and of services; "
-        f"the widest gap has {widest}: let ports rest for less time, spread the burst, or use two services"
+        f"found no {size} ports together that are clear of the system's own ports and of services; expected "
+        f"at most {widest}, the widest gap: let ports rest for less time, spread the burst, or use two services"
     )
 
 

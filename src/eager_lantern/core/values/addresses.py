@@ -55,7 +55,7 @@ class Address(Value):
                 raise ValueError
             return cls(_number(ip_address(text.strip())))
         except ValueError:
-            raise ValueError(f"“{text.strip()[:60]}” is no address: {_address_slip(text.strip())}") from None
+            raise ValueError(f"found “{text.strip()[:60]}”{_address_slip(text.strip())}") from None
 
     @property
     def family(self) -> Family:
@@ -82,22 +82,23 @@ class Address(Value):
 
 
 def _address_slip(text: str) -> str:
+    """What was found in place of an address, and what was expected."""
     parts = text.split(".")
     if ported := re.fullmatch(r"([0-9.]+|\[[0-9A-Fa-f:]+\]):[0-9]{1,5}", text):
-        return f"it has a port, and an address stands alone here: write {ported[1].strip('[]')}"
+        return f" with a port; expected the address alone: {ported[1].strip('[]')}"
     if re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9.-]*", text) and re.search("[A-Za-z]", text) and ".." not in text:
-        return "it is a name: write 198.51.100.61 or 2001:db8::61; names that clients type stand under “names”"
+        return ", a name; expected an address, as in 198.51.100.61 (names that clients type stand under “names”)"
     if "/" in text:
-        return "one address is meant here, not a network"
+        return ", a network; expected one address"
     if "%" in text:
-        return f"leave its zone (%{text.partition('%')[2]}) out"
+        return f"; expected an address without a zone (%{text.partition('%')[2]})"
     if len(parts) == 4 and all(part.isdigit() for part in parts):
         if any(int(part[:9]) > 255 for part in parts):
-            return "each of its four numbers is 0 to 255"
-        return "its numbers have no leading zeros"
+            return "; expected four numbers of 0 to 255"
+        return "; expected numbers without a zero in front"
     if len(parts) > 1 and all(part.isdigit() for part in parts):
-        return f"an IPv4 address has four numbers, this has {len(parts)}"
-    return "write 198.51.100.61 or 2001:db8::61"
+        return f", which has {len(parts)} numbers; expected four, as an IPv4 address has"
+    return "; expected an address, as in 198.51.100.61 or 2001:db8::61"
 
 
 def _prefix(text: str) -> Span:
@@ -129,10 +130,10 @@ def _other_prefix(text: str) -> Span:
 
 def _prefix_slip(text: str, error: ValueError) -> str:
     if "host bits" in str(error):
-        return f"{text} names a host inside a network: write {ip_network(text, strict=False)} or the address alone"
+        return f"found {text}, a host inside a network; expected {ip_network(text, strict=False)}, or the address alone"
     if "%" in text:
-        return f"“{text[:60]}” is no address or network: leave its zone (%{text.partition('%')[2]}) out"
-    return f"“{text[:60]}” is no address or network: write 10.61.4.20, 10.61.4.0/24 or 2001:db8::/64"
+        return f"found “{text[:60]}”; expected an address without a zone (%{text.partition('%')[2]})"
+    return f"found “{text[:60]}”; expected an address or a network: 10.61.4.20, 10.61.4.0/24 or 2001:db8::/64"
 
 
 @lru_cache(maxsize=MOST_REMEMBERED)
@@ -146,9 +147,11 @@ def _address_span(text: str) -> Span:
         return _prefix(text)
     first, last = Address.parse(low), Address.parse(high)
     if first.family != last.family:
-        raise ValueError(f"{text.strip()} starts in one address family and ends in the other")
+        raise ValueError(
+            f"found {text.strip()}, from one address family to the other; expected two addresses of one family"
+        )
     if last < first:
-        raise ValueError(f"{text.strip()} ends before it starts")
+        raise ValueError(f"found {text.strip()}, which ends before it starts; expected the lower address first")
     return first.number, last.number
 
 
@@ -312,7 +315,7 @@ class Prefix96(Value):
             network = None
         if not isinstance(network, IPv6Network) or network.prefixlen != 96:
             raise ValueError(
-                f"“{text.strip()[:60]}” is no prefix of NAT64: write 64:ff9b::/96, or another IPv6 network of /96"
+                f"found “{text.strip()[:60]}”; expected a prefix of NAT64: 64:ff9b::/96, or another IPv6 network of /96"
             )
         return cls(Address.parse(str(network.network_address)))
 

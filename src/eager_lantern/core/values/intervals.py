@@ -46,7 +46,7 @@ class IntervalSet(Value):
         """
         for low, high in spans:
             if high < low:
-                raise ValueError(f"{low}-{high} ends before it starts")
+                raise ValueError(f"found {low}-{high}, which ends before it starts; expected the lower end first")
         return cls(spans if len(spans) == 1 else tuple(_normal(sorted(spans))))
 
     def __or__(self, other: Self) -> Self:

@@ -20,35 +20,35 @@ def port_number(text: str, example: str = SYNTAX) -> int:
         raise ValueError(_slip(digits, example))
     # A number of thousands of digits is not converted: its length alone rules it out.
     if len(digits) > 9 or not LOWEST_PORT <= int(digits) <= HIGHEST_PORT:
-        raise ValueError(f"{digits[:24]} is no port: ports are {LOWEST_PORT} to {HIGHEST_PORT}")
+        raise ValueError(f"found {digits[:24]}, which is no port; expected {LOWEST_PORT} to {HIGHEST_PORT}")
     return int(digits)
 
 
 def _slip(text: str, example: str) -> str:
     """What is probably wrong with something that should have been a port or a range."""
     if not text:
-        return f"a port is missing before or after a comma: write {example}"
+        return f"found nothing before or after a comma; expected a port there, as in {example}"
     if re.fullmatch(r"0[0-9]+", text):
-        return f"“{text[:24]}” has a zero in front: write {text.lstrip('0')[:24] or '1'}"
+        return f"found “{text[:24]}” with a zero in front; expected {text.lstrip('0')[:24] or '1'}"
     if re.fullmatch(r"[0-9]+/(tcp|udp)", text, re.IGNORECASE):
         port, transport = text.split("/")
-        return f"“{text[:24]}” is a port and its transport: write ports: {port[:12]}, and protocol: {transport.lower()}"
+        return f"found “{text[:24]}”; expected a port alone (ports: {port[:12]}), and protocol: {transport.lower()}"
     if text.lower() in ("*", "any", "all", "every"):
-        return f"“{text}” is no port: leave ports out for all of them, or write 1-65535"
+        return f"found “{text}”; expected 1-65535, or no key ports, for all of them"
     if re.fullmatch(r"[0-9]{1,5}\s*(to|bis|through|until)\s*[0-9]{1,5}", text, re.IGNORECASE):
-        return f"“{text}” is not a range: write {'-'.join(re.findall('[0-9]+', text))}"
+        return f"found “{text}”; expected a range with a hyphen: {'-'.join(re.findall('[0-9]+', text))}"
     if re.fullmatch(r"[0-9]*[oO][0-9oO]*", text):
-        return f"“{text}” has a letter O in place of a zero: {re.sub('[oO]', '0', text)}?"
+        return f"found “{text}” with a letter O; expected digits alone: {re.sub('[oO]', '0', text)}?"
     if re.fullmatch(r"[0-9]*[lI|][0-9lI|]*", text):
-        return f"“{text}” has a letter in place of a one: {re.sub('[lI|]', '1', text)}?"
+        return f"found “{text}” with a letter for a one; expected digits alone: {re.sub('[lI|]', '1', text)}?"
     if re.fullmatch(r"[0-9]+([:–—/~]|\.\.+)[0-9]+", text):
         low, high = re.findall(r"[0-9]+", text)
-        return f"“{text}” is not a range: write {low}-{high}, with a plain hyphen"
+        return f"found “{text}”; expected a range with a plain hyphen: {low}-{high}"
     if re.fullmatch(r"[0-9]{1,3}(\.[0-9]{3})+", text):
-        return f"“{text}” has a point in it: {text.replace('.', '')}?"
+        return f"found “{text}” with a point in it; expected digits alone: {text.replace('.', '')}?"
     if re.fullmatch(r"-[0-9]+", text):
-        return f"{text} is no port: ports are {LOWEST_PORT} to {HIGHEST_PORT}"
-    return f"“{text[:40]}” is no port: write {example}"
+        return f"found {text}, which is no port; expected {LOWEST_PORT} to {HIGHEST_PORT}"
+    return f"found “{text[:40]}”, which is no port; expected {example}"
 
 
 @lru_cache(maxsize=MOST_REMEMBERED)
@@ -63,14 +63,16 @@ def _span(part: str) -> tuple[int, int]:
         return (number := port_number(part)), number
     low, high = port_number(match[1]), port_number(match[2])
     if high < low:
-        raise ValueError(f"{low}-{high} ends before it starts{_digits_hint(match[1], match[2])}")
+        raise ValueError(
+            f"found {low}-{high}, which ends before it starts; expected {_likely_range(match[1], match[2])}"
+        )
     return low, high
 
 
-def _digits_hint(low: str, high: str) -> str:
+def _likely_range(low: str, high: str) -> str:
     if len(high) < len(low):
-        return f": is a digit missing from {high}?"
-    return f": {high}-{low}?"
+        return f"{low} or more: is a digit missing from {high}?"
+    return f"{high}-{low}?"
 
 
 class PortSet(IntervalSet):

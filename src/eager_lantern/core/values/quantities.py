@@ -22,7 +22,9 @@ class Quantity(Value):
         match = re.fullmatch(r"\s*([0-9]{1,12}(?:\.[0-9]{1,6})?)\s*([A-Za-z/]+)\s*", bounded(text))
         if not match or match[2] not in cls.units:
             known = ", ".join(cls.units)
-            raise ValueError(f"“{text.strip()[:40]}” has no unit that is known here ({known}): write {cls.example}")
+            raise ValueError(
+                f"found “{text.strip()[:40]}”; expected a number and a unit ({known}), as in {cls.example}"
+            )
         return cls(float(match[1]) * cls.units[match[2]])
 
     def __str__(self) -> str:
@@ -72,10 +74,10 @@ class Chance(Value):
         """Read ``0.1 %``, ``0.001`` or ``1 in 1000``. Raises ValueError, also outside of 0 to 1."""
         match = re.fullmatch(r"([0-9]{1,9}(?:\.[0-9]{1,12})?)\s*(?:(%)|in\s+([0-9]{1,12}))?", bounded(text).strip())
         if not match or match[3] == "0":
-            raise ValueError(f"“{text.strip()[:40]}” is no chance: write 0.1 %, 0.001 or 1 in 1000")
+            raise ValueError(f"found “{text.strip()[:40]}”; expected a chance, as in 0.1 %, 0.001 or 1 in 1000")
         share = float(match[1]) / (100 if match[2] else int(match[3] or 1))
         if not 0 < share < 1:
-            raise ValueError(f"“{text.strip()[:40]}” makes no sense here: a chance lies between 0 and 1, as 0.1 %")
+            raise ValueError(f"found “{text.strip()[:40]}”; expected a chance between 0 and 1, as in 0.1 %")
         return cls(share)
 
     def __str__(self) -> str:

@@ -13,7 +13,7 @@ LONGEST_ONE, LONGEST_MANY = 300, 2_000_000
 def bounded(text: str, most: int = LONGEST_ONE) -> str:
     """The text itself. Raises ValueError for one that is longer than anything that is read here."""
     if len(text) > most:
-        raise ValueError(f"“{text[:24]}…” has {len(text)} characters; expected at most {most}")
+        raise ValueError(f"found {len(text)} characters, “{text[:24]}…”; expected at most {most}")
     return text
 
 

@@ -7,7 +7,7 @@ from ...core.model.site import Forward
 from ...core.observed.conclusions import forwards_of
 from ...core.observed.survey import Survey
 from ..damage import guarded
-from ..reading import BadInput, InputProblem
+from ..reading import bad_file
 from ..results.kept import looks_kept, read_kept
 from ..results.survey import SurveyResult, survey_of
 from .format import DeviceFormat, one_by_one
@@ -29,7 +29,7 @@ def _read(file: str, text: str) -> DeviceConfig:
     assert isinstance(found, SurveyResult)
     values = mapped_forwards(survey_of(found))
     if not values:
-        raise BadInput(file, InputProblem(0, "found no mappings of a router; expected a survey that lists some"))
+        raise bad_file(file, "found no mappings of a router; expected a survey that lists some")
     return DeviceConfig(file, "forwards", values)
 
 

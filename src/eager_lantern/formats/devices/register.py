@@ -7,7 +7,7 @@ from pkgutil import walk_packages
 
 from ...core.changes.adopted import DeviceConfig
 from ...core.model.site import Site
-from ..reading import BadInput, InputProblem
+from ..reading import bad_file
 from . import __path__ as _FOLDER
 from .format import DeviceFormat, DeviceTarget, WrittenFile
 
@@ -27,9 +27,9 @@ def recognised(file: str, text: str) -> DeviceFormat:
             return each
     for each in formats():
         if hint := each.relative(text):
-            raise BadInput(file, InputProblem(0, hint))
+            raise bad_file(file, hint)
     known = "; ".join(each.title for each in formats())
-    raise BadInput(file, InputProblem(0, f"found no format that is read here; expected one of: {known}"))
+    raise bad_file(file, f"found no format that is read here; expected one of: {known}")
 
 
 def read_files(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
@@ -50,7 +50,7 @@ def _refuse_doubles(configs: list[DeviceConfig]) -> None:
         key = (each.subject, each.direction or "")
         if each.subject in ("forwards", "rules") and first.setdefault(key, each.file) != each.file:
             message = f"found {each.subject}, which {first[key]} has as well; expected one file with them"
-            raise BadInput(each.file, InputProblem(0, message))
+            raise bad_file(each.file, message)
 
 
 def files_of(site: Site) -> tuple[WrittenFile, ...]:

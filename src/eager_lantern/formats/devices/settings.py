@@ -57,7 +57,7 @@ def read_lines(
                 else:
                     values[each.key] = each
         except (ValueError, IndexError) as error:
-            why = str(error) if isinstance(error, ValueError) else "has no value"
+            why = str(error) if isinstance(error, ValueError) else "found no value; expected one"
             problems.append(InputProblem(number, f"{word}: {why}"))
     if problems:
         raise BadInput(file, *problems)

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from ...core.changes.adopted import DeviceConfig, ParsedValue
 from ...core.values.ports import PortSet
 from ..damage import guarded
-from ..reading import BadInput, InputProblem
+from ..reading import bad_file
 from .format import DeviceFormat, DeviceTarget
 
 _LINE = re.compile(r"net\.ipv4\.(ip_forward|ip_local_port_range)\s*=\s*(\S.*)")
@@ -28,11 +28,11 @@ def read_sysctl(file: str, text: str, of_gateway: bool) -> DeviceConfig:
         try:
             key, value = ("forwarding", _switch(match[2])) if of_gateway else ("local_ports", _port_range(match[2]))
         except ValueError as error:
-            raise BadInput(file, InputProblem(number, f"{match[1]}: {error}")) from None
+            raise bad_file(file, f"{match[1]}: {error}", number) from None
         found[key] = ParsedValue((key,), value, number)
     if not found:
         expected = "net.ipv4.ip_forward" if of_gateway else "net.ipv4.ip_local_port_range"
-        raise BadInput(file, InputProblem(0, f"found no line with {expected}; expected one"))
+        raise bad_file(file, f"found no line with {expected}; expected one")
     return DeviceConfig(file, "switches", tuple(found.values()))
 
 

@@ -20,7 +20,7 @@ from ...core.sheets.sheet import UNTOLD
 from ...core.values.addresses import Address, AddressSet
 from ...core.values.ports import EVERY_PORT, PortSet
 from ..damage import guarded
-from ..reading import BadInput, InputProblem, read_document
+from ..reading import BadInput, InputProblem, bad_file, read_document
 from .format import DeviceFormat, one_by_one
 
 MOST_BYTES, MOST_ROWS = 20_000_000, 100_000
@@ -102,9 +102,13 @@ def read_rule_table(file: str, text: str) -> DeviceConfig:
     try:
         rows = list(_table_rows(text))
     except _Torn as error:
-        raise BadInput(file, InputProblem(error.line, f"is no row of a table: {error}")) from None
+        raise bad_file(
+            file, f"found no row of a table ({error}); expected cells between commas, semicolons or tabs", error.line
+        ) from None
     if len(rows) < 2:
-        raise BadInput(file, InputProblem(1, "has heads and no row: an empty table would take out everything"))
+        raise bad_file(
+            file, "found heads and no row; expected at least one: an empty table would take out everything", 1
+        )
     heads = _columns(rows[0][1])
     forwards = "to" in heads
     reader = _Forwards(heads) if forwards else _Rules(heads)
@@ -115,7 +119,7 @@ def read_rule_table(file: str, text: str) -> DeviceConfig:
         except ValueError as error:
             problems.append(InputProblem(number, str(error)))
     if len(rows) > MOST_ROWS + 1:
-        problems.append(InputProblem(rows[MOST_ROWS + 1][0], f"has more than {MOST_ROWS:,} rows"))
+        problems.append(InputProblem(rows[MOST_ROWS + 1][0], f"found more rows than {MOST_ROWS:,}; expected no more"))
     if problems:
         raise BadInput(file, *problems)
     values, skipped = tuple(reader.values), tuple(reader.skipped)
@@ -197,7 +201,7 @@ class _Table:
                 Skipped(number, " ".join(cells), f"{text} is neither TCP nor UDP, and carries no file transfer")
             )
             return ()
-        raise ValueError(f"has “{text[:40]}” for a protocol: write tcp, udp or both")
+        raise ValueError(f"found “{text[:40]}” for a protocol; expected tcp, udp or both")
 
 
 class _Forwards(_Table):
@@ -212,7 +216,9 @@ class _Forwards(_Table):
         whom = _sources_of_cell(self.cell(cells, "from"))
         to_port = Port(inside.lowest) if inside != EVERY_PORT and inside.lowest != ports.lowest else None
         if inside != EVERY_PORT and len(inside) not in (1, len(ports)):
-            raise ValueError(f"leads {len(ports)} ports to {len(inside)}: write as many, or the first of them")
+            raise ValueError(
+                f"found {len(ports)} ports that lead to {len(inside)}; expected as many, or the first of them"
+            )
         for protocol in protocols:
             forward = Forward(
                 ports=ports,
@@ -234,7 +240,7 @@ class _Rules(_Table):
         action, refuses_with = _action(self.cell(cells, "do")), _KINDS.get(self.cell(cells, "do").lower())
         if self.cell(cells, "number").lower() == "last" or self.cell(cells, "ports").lower() == "all others":
             if action == "unknown":
-                raise ValueError("says that it is not known what becomes of all others: write allow, deny or refuse")
+                raise ValueError("found unknown for what becomes of all others; expected allow, deny or refuse")
             self.default = Filter(default=action, refuses_with=refuses_with)
             return
         name, *remarks = (each.strip() for each in self.cell(cells, "name").split(";"))
@@ -284,7 +290,7 @@ def tidy_name(text: str) -> str:
 def _is_on(text: str) -> bool:
     if text.lower() in _ON | _OFF:
         return text.lower() in _ON
-    raise ValueError(f"has “{text[:40]}” where on or off is meant")
+    raise ValueError(f"found “{text[:40]}”; expected on or off")
 
 
 def _action(text: str) -> Literal["allow", "deny", "refuse", "unknown"]:
@@ -297,7 +303,7 @@ def _action(text: str) -> Literal["allow", "deny", "refuse", "unknown"]:
         return "unknown"
     if word in _REFUSE | _KINDS.keys():
         return "refuse"
-    raise ValueError(f"has “{text[:40]}” for what a rule does: write allow, deny or refuse")
+    raise ValueError(f"found “{text[:40]}” for what a rule does; expected allow, deny or refuse")
 
 
 def _categories(remarks: Sequence[str]) -> tuple[str, ...] | None:

@@ -9,7 +9,7 @@ from msgspec import Struct
 from ...core.diagnosis.words import Testimony
 from ...core.model.site import Site
 from ...core.observed.observation import Observation
-from ..reading import BadInput, InputProblem
+from ..reading import BadInput, bad_file
 from .filter_counters import is_filter_listing, read_filter
 from .server_logs import is_server_log, read_server_log
 from .session_logs import read_session_logs, shortened, text_of_log
@@ -74,7 +74,7 @@ def _read_text(place: str, path: Path, site: Site) -> tuple[Sequence[Observation
         return read_server_log(path, text, site, protocol)
     lists = "ss -tanp, conntrack -L, nft list ruleset or iptables-save -c"
     expected = f"expected a daemon's log, a packet capture, or what {lists} prints"
-    raise BadInput(str(path), InputProblem(0, f"found none of the kinds that are read at {place}; {expected}"))
+    raise bad_file(path, f"found none of the kinds that are read at {place}; {expected}")
 
 
 def _own_places(site: Site) -> set[str]:

@@ -11,7 +11,7 @@ from ...core.model.site import Site
 from ...core.observed.observation import Observation
 from ...wire.logs.capture import CapturedSession, Segment, sessions_in
 from ..damage import guarded
-from ..reading import BadInput, InputProblem, read_document
+from ..reading import BadInput, bad_file, read_document
 from .session_logs import alike, observed
 from .whose import client_at, is_own
 
@@ -84,7 +84,7 @@ def _segments(path: Path, raw: bytes) -> Iterator[Segment]:
         packets = dpkt.pcap.UniversalReader(io.BytesIO(raw))
         kind = packets.datalink()
     except (ValueError, dpkt.Error) as error:
-        raise BadInput(str(path), InputProblem(0, f"is no packet capture: {error}")) from None
+        raise bad_file(path, f"found no packet capture ({error}); expected pcap or pcapng") from None
     try:
         for number, (time, frame) in enumerate(packets):
             if number == MOST_PACKETS:

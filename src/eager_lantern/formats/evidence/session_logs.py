@@ -19,7 +19,7 @@ from ...core.values.ports import PortSet
 from ...wire.logs.lines import OUTCOMES, Error, Errors
 from ...wire.logs.session import NoSessionLog, SessionTold, read_log
 from ..damage import guarded
-from ..reading import BadInput, InputProblem, read_end
+from ..reading import bad_file, read_end
 from ..results.observations import service_for
 from ..shipped import shipped_text
 from ..site.yaml_tree import YamlTree
@@ -37,7 +37,7 @@ def read_session_logs(path: Path, site: Site, client: str) -> tuple[Observation,
     try:
         sessions = read_log(text_of_log(path), _system_errors())
     except NoSessionLog as error:
-        raise BadInput(str(path), InputProblem(0, f"is no log of a session: it {error}")) from None
+        raise bad_file(path, str(error)) from None
     return alike(_current([observed(each, path, site, client) for each in sessions]), len(sessions), path.name)
 
 

@@ -9,7 +9,7 @@ from ...core.observed.climb import Climb
 from ...core.observed.survey import Survey
 from ...wire.terminal_safe import printable
 from ..damage import guarded, json_line
-from ..reading import BadInput, InputProblem
+from ..reading import bad_file
 from ..site.types import from_text
 from ..site.yaml_tree import read_text
 from .lamp import LampResult
@@ -58,7 +58,7 @@ def read_kept(file: str | Path, text: str, *expected: str) -> Kept:
         return msgspec.json.decode(text, type=TYPES[name], dec_hook=from_text)
     except (msgspec.DecodeError, RecursionError, ValueError) as error:
         message = f"found a damaged result of {name} ({error}); expected one as {_MADE_BY[name]} writes it"
-        raise BadInput(str(file), InputProblem(json_line(text, error), message)) from None
+        raise bad_file(file, message, json_line(text, error)) from None
 
 
 def _name_of_format(file: str, text: str, expected: tuple[str, ...]) -> str:
@@ -67,17 +67,17 @@ def _name_of_format(file: str, text: str, expected: tuple[str, ...]) -> str:
         head = json.loads(text)
     except (ValueError, RecursionError) as error:
         message = f"found no JSON; expected {wanted}. (The log of a session belongs to diagnose --log)"
-        raise BadInput(file, InputProblem(json_line(text, error), message)) from None
+        raise bad_file(file, message, json_line(text, error)) from None
     form = str(head.get("format", "")) if isinstance(head, dict) else ""
     product, _, rest = form.partition("/")
     name, _, version = rest.partition("/")
     shown = printable(form, 60)
     if product != PRODUCT or name not in expected:
         found = f"found the format “{shown}”" if form else "found JSON without a format"
-        raise BadInput(file, InputProblem(0, f"{found}; expected {wanted}"))
+        raise bad_file(file, f"{found}; expected {wanted}")
     if version != VERSION:
         message = f"found the format “{shown}” of another version of this program; expected version {VERSION}"
-        raise BadInput(file, InputProblem(0, message))
+        raise bad_file(file, message)
     return name
 
 

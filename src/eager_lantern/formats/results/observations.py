@@ -13,7 +13,7 @@ from ...core.observed.survey import OutsideSeen
 from ...core.values.addresses import Address, address_or_none
 from ...core.values.outcomes import Outcome, Rung
 from ...core.values.ports import PortSet
-from ..reading import BadInput, InputProblem
+from ..reading import BadInput, bad_file
 from ..site.yaml_tree import read_text
 from .kept import Kept, read_kept
 from .lamp import LampResult, SweepResult
@@ -36,7 +36,7 @@ def read_observations(path: Path, site: Site, client: str) -> tuple[Observation,
 
 
 def _file_error(path: Path, message: str) -> BadInput:
-    return BadInput(str(path), InputProblem(0, message))
+    return bad_file(path, message)
 
 
 def _observations(found: msgspec.Struct, path: Path, site: Site, client: str) -> Iterator[Observation]:
@@ -68,8 +68,8 @@ def _client_of(path: Path, site: Site, name: str) -> str:
     """The client that a result names. Raises BadInput where the site has none of this name."""
     known = [*(each.name for each in site.clients), *network_names(site)]
     if name not in known:
-        who = f"“{name}”, unknown in {site.site}{did_you_mean(name, known)}"
-        raise _file_error(path, f"was taken by {who}; say who it was: CLIENT={path.name}")
+        expected = f"expected a client of {site.site} ({did_you_mean(name, known)}): write CLIENT={path.name}"
+        raise _file_error(path, f"found the client “{name}”; {expected}")
     return name
 
 
@@ -81,7 +81,7 @@ def _service(path: Path, site: Site, client: str, climb: Climb) -> str:
         return climb.service
     if climb.service:
         hint = did_you_mean(climb.service, names)
-        raise _file_error(path, f"is of “{climb.service}”, a service unknown in {site.site}{hint}")
+        raise _file_error(path, f"found the service “{climb.service}”; expected one of {site.site}: {hint}")
     protocol = "sftp" if any(each.rung == "host-key" for each in climb.rungs) else "ftp"
     return service_for(path, site, client, protocol)
 
@@ -93,14 +93,16 @@ def service_for(path: Path, site: Site, client: str, protocol: str) -> str:
     candidates = list(dict.fromkeys(promised)) or fitting
     if len(candidates) != 1:
         known = ", ".join(candidates) or "none"
-        raise _file_error(path, f"does not name its service; {client} may use, of {protocol}: {known}")
+        raise _file_error(
+            path, f"found no name of a service; expected one of those that {client} may use by {protocol}: {known}"
+        )
     return candidates[0]
 
 
 def _rehearsed_observation(each: RehearsedPromise, path: Path, site: Site) -> Observation:
     rungs = tuple(RungSeen(rung.rung, rung.outcome, rung.detail, rung.ms, rung.advice) for rung in each.rungs)
     if Promise(client=each.client, service=each.service, mode=each.mode, holds=each.holds) not in site.promises:
-        raise _file_error(path, f"rehearses {each.client} → {each.service}, which {site.site} does not promise")
+        raise _file_error(path, f"found {each.client} → {each.service}; expected what {site.site} promises")
     knocked = all(rung.rung in ("name", "connect") for rung in rungs)
     proves: tuple[Rung, ...] = ("connect",) if knocked else ("list", "send", "fetch")
     climb = Climb(each.target or "", each.service, each.client, each.mode or "", rungs, each.holds, proves)

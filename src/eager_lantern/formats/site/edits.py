@@ -30,7 +30,7 @@ from ...core.model.change import Change, changed, value_at
 from ...core.model.site import Site
 from ...core.values.text_value import SitePath
 from ...wire.terminal_safe import printable
-from ..reading import BadInput, InputProblem
+from ..reading import BadInput, bad_file
 from .site_file import SiteFile, parse_site
 
 _PLAIN = re.compile(r"[A-Za-z0-9/][A-Za-z0-9 ./_-]*")
@@ -187,8 +187,8 @@ def mended_text(source: SiteFile, text: str, plan: Plan) -> str:
         pass  # the author's hand does it better
     if again != changed(source.site, *plan.changes):
         line = source.line(plan.changes[0].place) or 0
-        message = "is written so that this change cannot be made here alone (by an alias, perhaps); make it by hand"
-        raise BadInput(source.file, InputProblem(line, message))
+        message = "found text that cannot be changed in this place alone (an alias, perhaps); expected a change by hand"
+        raise bad_file(source.file, message, line)
     return found
 
 
@@ -221,8 +221,10 @@ def adopted_text(source: SiteFile, text: str, wanted: Overlay, configs: Sequence
     if found is None:  # where entries come between others, their list is written anew
         found = _adopted_text(source, text, wanted.after, _by_lists(wanted))
     if found is None:
-        message = "is written so that what was read cannot be put in here alone (by an alias, perhaps); do it by hand"
-        raise BadInput(source.file, InputProblem(0, message))
+        message = (
+            "found text that cannot be changed in these places alone (an alias, perhaps); expected a change by hand"
+        )
+        raise bad_file(source.file, message)
     return _remarked(found, wanted, configs, day)
 
 

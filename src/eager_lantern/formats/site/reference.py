@@ -11,7 +11,7 @@ from msgspec import Struct
 from ...core.model.entries import KeyPage
 from ...core.model.site import Client, Habits, Site
 from ..shipped import shipped_text
-from .types import meant, plain_type
+from .types import mapping_in, meant, plain_type
 from .yaml_tree import YamlTree
 
 EXAMPLES = "every-key.site.yaml"
@@ -25,7 +25,7 @@ def key_page(path: str) -> KeyPage | None:
     means, field, owner = "", None, None
     keys = [each for each in re.sub(r"\[[0-9]+\]", "", path).split(".") if each]
     for key in keys:
-        struct = _struct(kind)
+        struct = mapping_in(kind)
         if struct is None:
             return None
         field = next((each for each in msgspec.structs.fields(struct) if each.encode_name == key), None)
@@ -34,7 +34,7 @@ def key_page(path: str) -> KeyPage | None:
         kind, means, owner = field.type, words[struct.__name__][key], struct
     if field is None:
         return None
-    struct = _struct(kind)
+    struct = mapping_in(kind)
     below = tuple(words[struct.__name__].items())[1:] if struct else ()
     example = next((found for each in _same_keys(owner, keys) if (found := _example(each))), "")
     return KeyPage(".".join(keys), means, _kind_text(kind), _default_text(owner, field), field.required, example, below)
@@ -51,7 +51,7 @@ def _same_keys(owner: type[Struct] | None, keys: list[str]) -> Iterator[list[str
 def _owned(struct: type[Struct], prefix: str) -> Iterator[tuple[str, type[Struct]]]:
     for field in msgspec.structs.fields(struct):
         yield f"{prefix}{field.encode_name}", struct
-        if inner := _struct(field.type):
+        if inner := mapping_in(field.type):
             yield from _owned(inner, f"{prefix}{field.encode_name}.")
 
 
@@ -65,16 +65,8 @@ def _below(struct: type[Struct], prefix: str, words: Words) -> Iterator[tuple[st
     for field in msgspec.structs.fields(struct):
         path = f"{prefix}{field.encode_name}"
         yield path, words[struct.__name__][field.encode_name]
-        if inner := _struct(field.type):
+        if inner := mapping_in(field.type):
             yield from _below(inner, f"{path}.", words)
-
-
-def _struct(kind: Any) -> type[Struct] | None:
-    """The mapping that a key holds, alone or in a list."""
-    kind = plain_type(kind)
-    if get_origin(kind) is tuple:
-        kind = plain_type(get_args(kind)[0])
-    return kind if isinstance(kind, type) and issubclass(kind, Struct) else None
 
 
 def _kind_text(kind: Any) -> str:

@@ -10,8 +10,8 @@ from ...core.model.consistency import problems
 from ...core.model.site import Site
 from ...core.values.text_value import SitePath
 from ..damage import guarded
-from ..reading import MOST_COUNTED, BadInput, InputProblem
-from .types import faults, from_text
+from ..reading import MOST_COUNTED, NOT_PERMITTED, BadInput, InputProblem, bad_file, not_readable
+from .types import faults, from_text, key_at
 from .yaml_tree import YamlTree, read_text
 
 PATTERN = "*.site.yaml"
@@ -33,26 +33,22 @@ def find_site_file(named: Path | None) -> Path:
     """The file that was named, else the only site file of a folder: the one that was named, or this one.
     Raises BadInput."""
     if str(named) == "-":
-        raise BadInput("-", InputProblem(0, "is no file: name one, so that messages can name its lines"))
+        raise bad_file("-", "found standard input; expected a file, so that messages can name its lines")
     if named is not None and not os.path.isdir(named):  # noqa: PTH112  (Path.is_dir raises where it may not look)
         return named
     folder = named or Path()
     try:
         found = sorted(folder.glob(PATTERN))
     except OSError as error:
-        raise BadInput(
-            str(folder), InputProblem(0, f"cannot be read: {(error.strerror or 'it failed').lower()}")
-        ) from None
+        raise bad_file(folder, not_readable(error)) from None
     if len(found) == 1:
         return found[0]
     if found:
         listed = ", ".join(map(str, found))
-        raise BadInput(str(folder), InputProblem(0, f"has {len(found)} site files; name one of them: {listed}"))
+        raise bad_file(folder, f"found {len(found)} site files; expected the name of one: {listed}")
     if not os.access(folder, os.R_OK | os.X_OK):
-        raise BadInput(str(folder), InputProblem(0, "cannot be read: permission denied"))
-    raise BadInput(
-        str(folder), InputProblem(0, f"has no site file ({PATTERN}); name one, or write one: eager-lantern new")
-    )
+        raise bad_file(folder, NOT_PERMITTED)
+    raise bad_file(folder, f"found no site file; expected one ({PATTERN}); to write one: eager-lantern new")
 
 
 @guarded
@@ -78,4 +74,4 @@ def parse_site(file: str, text: str) -> SiteFile:
         found = [(each.place, each.message) for each in islice(problems(site), MOST_COUNTED)]
         if not found:
             return SiteFile(file, site, tree)
-    raise BadInput(file, *(InputProblem(tree.line(place), message) for place, message in found))
+    raise BadInput(file, *(InputProblem(tree.line(place), message, key_at(place)) for place, message in found))

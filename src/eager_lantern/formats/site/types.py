@@ -13,6 +13,7 @@ import msgspec
 
 from ...core.model.entries import BlockedPorts, Destination, Port, Typed
 from ...core.model.problem import did_you_mean
+from ...core.model.site import Site
 from ...core.values.addresses import Address, Addresses, AddressSet, Prefix96
 from ...core.values.ports import PortSet
 from ...core.values.quantities import Duration, Rate, Size
@@ -44,7 +45,7 @@ def from_text(kind: type, value: object) -> object:
             raise ValueError(f"found {_found_text(value)}; expected {meant(kind)}")
         text = ", ".join(str(each) for each in parts)
     if not text.strip():
-        raise ValueError(f"is empty where {meant(kind)} is meant")
+        raise ValueError(f"found nothing; expected {meant(kind)}")
     return kind.parse(text)  # type: ignore[attr-defined]
 
 
@@ -121,6 +122,29 @@ def plain_type(kind: Any) -> Any:
     return kind
 
 
+def mapping_in(kind: Any) -> type[msgspec.Struct] | None:
+    """The mapping that a key holds, alone or in a list."""
+    kind = plain_type(kind)
+    if get_origin(kind) is tuple:
+        kind = plain_type(get_args(kind)[0])
+    return kind if isinstance(kind, type) and issubclass(kind, msgspec.Struct) else None
+
+
+def key_at(place: SitePath) -> str:
+    """The key that a place of a site is at, as far as there is one of that name: ``gateways.forwards.ports``."""
+    keys: list[str] = []
+    kind: Any = Site
+    for part in place:
+        if isinstance(part, int):
+            continue
+        fields = {each.encode_name: each.type for each in msgspec.structs.fields(kind)} if kind else {}
+        if part not in fields:
+            break
+        keys.append(part)
+        kind = mapping_in(fields[part])
+    return ".".join(keys)
+
+
 def _choice_faults(kind: object, value: object, place: SitePath) -> Iterator[tuple[SitePath, str]]:
     """A key that is true or false, or a word for what lies between."""
     words = [word for each in get_args(kind) for word in get_args(each)]
@@ -133,7 +157,7 @@ def _struct_faults(kind: type[msgspec.Struct], value: object, place: SitePath) -
     if not isinstance(value, dict):
         if not place:
             # What stands there may be any file of this machine, which nobody wants to read in a message.
-            yield place, "is no site file: that is a mapping, and starts with: lantern: 1"
+            yield place, "found no site file; expected a mapping that starts with: lantern: 1"
         else:
             yield place, f"found {_found_text(value)}; expected a mapping with the keys {', '.join(fields)}"
         return
@@ -144,7 +168,7 @@ def _struct_faults(kind: type[msgspec.Struct], value: object, place: SitePath) -
         if name in value:
             yield from faults(each.type, value[name], (*place, name))
         elif each.required:
-            yield place, f"“{name}” is missing{_expected_kind(each.type)}"
+            yield place, f"found no key “{name}”; expected one{_expected_kind(each.type)}"
 
 
 _OTHER_KEYS = {
@@ -168,20 +192,22 @@ _OTHER_WORDS = {
 
 def _unknown_key(key: str, value: object, fields: Iterable[str]) -> str:
     if value is None and re.fullmatch(r"[0-9]{1,5}(\s*-\s*[0-9]{1,5})?", key):
-        return f'“{key}” stands here as a key: a list of ports between braces needs quotes, as in ports: "21, {key}"'
+        return (
+            f'found “{key}” as a key; expected quotes around a list of ports between braces, as in ports: "21, {key}"'
+        )
     if value is None and (joined := re.fullmatch(r"([a-z_]+):(\S.*)", key)) and joined[1] in fields:
-        return f"a space is missing after the colon: write {joined[1]}: {joined[2][:40]}"
+        return f"found no space after the colon; expected {joined[1]}: {joined[2][:40]}"
     other = _OTHER_KEYS.get(key.lower())
     if other is not None and other in fields:
-        return f"there is no key “{key}” here; “{other}” is meant"
-    return f"there is no key “{key}” here{did_you_mean(key, fields)}"
+        return f"found the key “{key}”; expected “{other}”"
+    return f"found the key “{key}”; expected one that is known here: {did_you_mean(key, fields)}"
 
 
 def _expected_kind(kind: object) -> str:
     if get_origin(kind) is Literal:
-        return f": write {_choice(kind)}"
+        return f", with {_choice(kind)}"
     expected = meant(get_args(kind)[0] if get_origin(kind) is Annotated else kind)
-    return "" if expected == "something else" else f": write {expected}"
+    return "" if expected in ("something else", "text") else f", with {expected}"
 
 
 def _choice(kind: object) -> str:

@@ -49,14 +49,14 @@ from yaml.events import (
 )
 
 from ...core.values.text_value import SitePath
-from ..reading import BadInput, InputProblem, NotUsable, read_regular
+from ..reading import BadInput, bad_file, not_readable, read_regular
 
 MOST_BYTES = 32_000_000
 MOST_DEPTH = 40
 MOST_PARTS = 4_000_000
 MOST_CHARACTERS = 64_000_000
 """In all values, once aliases are written out: twice the largest file."""
-TOO_DEEP = f"is nested deeper than {MOST_DEPTH} levels; a site never is"
+TOO_DEEP = f"found more than {MOST_DEPTH} levels; expected fewer, as every site has"
 _WORDS = {"": None, "~": None, "null": None, "Null": None, "NULL": None, "true": True, "True": True, "TRUE": True}
 _WORDS |= {"false": False, "False": False, "FALSE": False}
 _WHOLE = re.compile(r"[-+]?(0|[1-9][0-9]{0,17})")  # with a zero in front it is text, and told as such
@@ -68,20 +68,14 @@ def read_text(path: Path) -> str:
     """The text of a file. Raises BadInput when it is no text file of a sensible size."""
     try:
         raw = read_regular(path, MOST_BYTES).removeprefix(BOM_UTF8)
-    except NotUsable as error:
-        raise BadInput(str(path), InputProblem(0, error.strerror or "")) from None
     except OSError as error:
-        raise BadInput(str(path), InputProblem(0, f"cannot be read: {_os_error(error)}")) from None
+        raise bad_file(path, not_readable(error)) from None
     try:
         return raw.decode("utf-8")
     except UnicodeDecodeError as error:
         line = raw.count(b"\n", 0, error.start) + 1
-        message = f"is not text: byte 0x{raw[error.start]:02x} is no UTF-8; save the file as UTF-8 text"
-        raise BadInput(str(path), InputProblem(line, message)) from None
-
-
-def _os_error(error: OSError) -> str:
-    return {2: "there is no such file", 13: "permission denied"}.get(error.errno or 0, str(error.strerror))
+        message = f"found byte 0x{raw[error.start]:02x}, which is no text; expected a file that is saved as UTF-8 text"
+        raise bad_file(path, message, line) from None
 
 
 class _Node(Struct):
@@ -127,7 +121,7 @@ class YamlTree:
         return line
 
     def _bad(self, line: int, message: str) -> BadInput:
-        return BadInput(self.file, InputProblem(line, message))
+        return bad_file(self.file, message, line)
 
     def _events(self, text: str) -> Iterable[Event]:
         loader = None
@@ -140,7 +134,7 @@ class YamlTree:
             raise self._bad(line, _not_yaml(error, text, line)) from None
         except yaml.reader.ReaderError as error:
             line = text.count("\n", 0, error.position) + 1
-            raise self._bad(line, "has a control character that YAML does not allow; is this a text file?") from None
+            raise self._bad(line, "found a control character that YAML does not allow; expected a text file") from None
         finally:
             if loader is not None:
                 loader.dispose()
@@ -169,19 +163,21 @@ class YamlTree:
             elif isinstance(event, AliasEvent):
                 node = self._meant(event)
             elif isinstance(event, DocumentStartEvent) and root is not None:
-                raise self._bad(_line_of(event), "starts a second document; a site file is one document")
+                raise self._bad(_line_of(event), "found a second document; expected one")
             else:
                 continue
             if stack:
                 stack[-1].characters += node.characters
                 if stack[-1].characters > MOST_CHARACTERS:
-                    message = f"has more than {MOST_CHARACTERS} characters once its aliases are written out"
+                    message = (
+                        f"found more characters than {MOST_CHARACTERS} once aliases are written out; expected fewer"
+                    )
                     raise self._bad(node.line, message)
                 self._hang(stack[-1], node.line, node.data, node)
             else:
                 root = node
         if root is None or root.data is None:
-            raise self._bad(1, "is empty; a site file starts with: lantern: 1")
+            raise self._bad(1, "found nothing; expected a site file, which starts with: lantern: 1")
         return root
 
     def _closed(self, node: _Branch) -> _Node:
@@ -200,9 +196,9 @@ class YamlTree:
         line = _line_of(event)
         meant = self._anchors.get(str(event.anchor))
         if meant is None:
-            raise self._bad(line, f"*{event.anchor} stands for nothing: no &{event.anchor} before it")
+            raise self._bad(line, f"found *{event.anchor}; expected an &{event.anchor} before it")
         if isinstance(meant, _Branch) and meant.open:
-            raise self._bad(line, f"*{event.anchor} stands inside of what it repeats")
+            raise self._bad(line, f"found *{event.anchor} inside of what it repeats; expected it outside")
         return _Node(line, meant.data, meant.lines, meant.below, meant.parts, meant.characters)
 
     def _hang(self, parent: _Branch, line: int, data: Any, node: _Node | None = None) -> None:
@@ -223,15 +219,17 @@ class YamlTree:
             parent.below[name] = node
             parent.parts += node.parts
             if parent.parts > MOST_PARTS:
-                raise self._bad(line, f"has more than {MOST_PARTS} parts once its aliases are written out")
+                raise self._bad(
+                    line, f"found more parts than {MOST_PARTS} once aliases are written out; expected fewer"
+                )
 
     def _as_key(self, mapping: _Branch, line: int, key: Any) -> str:
         if isinstance(key, (dict, list)):
-            raise self._bad(line, "a key is one word here, found a list or a mapping")
+            raise self._bad(line, "found a list or a mapping as a key; expected one word")
         name = str(key)
         if name in mapping.lines:
             first = mapping.lines[name]
-            raise self._bad(line, f"“{name}” stands here a second time (first in line {first}); keep one")
+            raise self._bad(line, f"found “{name}” a second time (first in line {first}); expected it once")
         return name
 
 
@@ -250,21 +248,24 @@ def _not_yaml(error: yaml.MarkedYAMLError, text: str, line: int) -> str:
     lines = text.splitlines()
     written = lines[line - 1] if line <= len(lines) else ""
     if "\t" in written[: len(written) - len(written.lstrip())]:
-        return "is indented with a tab; YAML is indented with spaces"
+        return "found a tab in front; expected spaces"
     if "depth" in str(error.problem):  # the parser has a limit of its own, and words of its own for it
         return TOO_DEEP
     if "mapping values are not allowed" in str(error.problem):
         return _second_colon(written)
     if "alias" in str(error.context) and re.search(r":\s*\*", written):
-        return "has a * where a value is meant; for all ports leave the key out, or write 1-65535"
+        return "found a *; expected a value (for all ports 1-65535, or no key)"
     problem = (error.problem or "cannot be understood").replace("did not find expected", "missing")
     around = f" {error.context}" if error.context else ""
-    return f"is not YAML{around}: {problem}; check indentation, quotes and brackets here and in the line before"
+    return (
+        f"found no YAML{around}, {problem}; expected other indentation, quotes or brackets, here or in the line before"
+    )
 
 
 def _second_colon(line: str) -> str:
     """A second colon in a line, which YAML takes for a second key."""
     key, _, value = line.partition(": ")
     if ": " in value:
-        return f'has a second colon in the line: put the value in quotes: {key.strip()[:40]}: "{value.strip()[:60]}"'
-    return "is not YAML: a key stands where none can be; check its indentation, and that of the line before"
+        quoted = f'{key.strip()[:40]}: "{value.strip()[:60]}"'
+        return f"found a second colon in the line; expected quotes around the value: {quoted}"
+    return "found a key where none can be; expected other indentation, of it or of the line before"

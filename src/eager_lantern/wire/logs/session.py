@@ -86,7 +86,9 @@ def read_log(text: str, errors: Errors = ENGLISH) -> tuple[SessionTold, ...]:
     words = ErrorWords(errors)
     found = [each for strand in _strands(lines) for each in read_sessions(strand, words)]
     if not found:
-        raise NoSessionLog("has no command and no reply of FTP in it, and nothing of SSH")
+        raise NoSessionLog(
+            "found no command or reply of FTP, nor of SSH; expected the log of a client, as of curl -v or sftp -v"
+        )
     return tuple(found[-MOST_SESSIONS:])
 
 

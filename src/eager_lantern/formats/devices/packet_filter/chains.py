@@ -228,11 +228,13 @@ class Ruleset:
         for rule in self.rules.get(key, ()):
             self.count += 1
             if self.count > MOST_RULES:
-                self.troubles.append(f"the chains lead through more than {MOST_RULES:,} rules")
+                self.troubles.append(f"found chains that lead through more than {MOST_RULES:,} rules; expected fewer")
             elif depth > MOST_DEPTH:
-                self.troubles.append(f"chain {key[2]} is jumped to more than {MOST_DEPTH} deep")
+                self.troubles.append(f"found chain {key[2]} more than {MOST_DEPTH} jumps deep; expected fewer")
             elif self.spent > MOST_PARTS:
-                self.troubles.append(f"chain {key[2]} cuts connections into more parts than are looked at")
+                self.troubles.append(
+                    f"found chain {key[2]}, which cuts connections into more parts than are looked at; expected fewer"
+                )
             if self.troubles:
                 return
             for case in self._reader.cases(key[0], key[1], rule):

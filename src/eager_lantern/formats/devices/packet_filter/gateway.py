@@ -26,7 +26,7 @@ from ....core.model.site import INTERNET, Filter, Forward, Gateway, Site, Transl
 from ....core.values.addresses import Address, AddressSet, Family, public_addresses
 from ....core.values.ports import EVERY_PORT, PortSet
 from ...damage import guarded
-from ...reading import BadInput, InputProblem
+from ...reading import BadInput, InputProblem, bad_file
 from ..format import DeviceTarget
 from .chains import MOST_CUT, Chain, Decided, Doubt, Ruleset
 from .host import as_rule, ftp_helper, left_of
@@ -46,7 +46,7 @@ def sides_of(target: DeviceTarget, file: str) -> Sides:
     """The interfaces that a gateway's rule set is read for. Raises BadInput where they are not named."""
     if not target.outside or not target.inside:
         message = f"found the rule set of {target.device}; expected --outside NAME and --inside NAME, its interfaces"
-        raise BadInput(file, InputProblem(0, message))
+        raise bad_file(file, message)
     return Sides(target.outside, target.inside)
 
 
@@ -57,7 +57,10 @@ def read_gateway(file: str, items: Items, site: Site, gateway: Gateway, sides: S
         helper, skipped = ftp_helper(items)
         return _Border(items, site, gateway, sides).configs(file, helper, skipped)
     except (ValueError, KeyError, TypeError, RecursionError, AttributeError, IndexError) as error:
-        raise BadInput(file, InputProblem(0, f"is no rule set that is understood: {error!r:.80}")) from None
+        raise bad_file(
+            file,
+            f"found a strange rule set ({error!r:.80}); expected what nft -j list ruleset or iptables-save prints",
+        ) from None
 
 
 Flat = tuple[list[Decided], Filter]
@@ -258,8 +261,8 @@ class _Border:
 
     def _own_address(self, word: str, detail: dict[str, Any]) -> None:
         if word == "snat" and Address.parse(str(detail["addr"])) not in self._gateway.outside_addresses:
-            whom = f"{self._gateway.name} hides the inside behind {detail['addr']}"
-            self._troubles.append(f"{whom}, which is none of its own")
+            whom = f"found {self._gateway.name} to hide the inside behind {detail['addr']}"
+            self._troubles.append(f"{whom}, which is none of its own; expected one of them")
 
     def _translated(self, family: Family, hidden: Sequence[Box]) -> tuple[Translation | None, list[Box]]:
         """What a family of the inside is translated to, none where the inside has none of it, and which connections
@@ -297,7 +300,7 @@ def items_of_nft(file: str, text: str) -> Items:
     try:
         found: Items = json.loads(text)["nftables"]
     except (ValueError, KeyError, TypeError, RecursionError) as error:
-        raise BadInput(file, InputProblem(0, f"is no rule set as nft prints it: {error!r:.80}")) from None
+        raise bad_file(file, f"found no rule set ({error!r:.80}); expected what nft -j list ruleset prints") from None
     return found
 
 

@@ -11,7 +11,7 @@ from ....core.model.site import Rule
 from ....core.values.addresses import AddressSet
 from ....core.values.ports import EVERY_PORT, PortSet
 from ...damage import guarded
-from ...reading import BadInput, InputProblem
+from ...reading import BadInput, InputProblem, bad_file
 from .chains import Chain, Decided, Ruleset
 from .rule import EVERYBODY, EVERYTHING, IPV4, IPV6, TRANSPORTS, Unsayable, common, is_new, union_of_ports, without
 
@@ -103,9 +103,7 @@ def read_ruleset(file: str, text: str, direction: Way, interface: str = "") -> t
         items = msgspec.json.decode(text)["nftables"]
         return read_items(file, items, direction, interface)
     except (ValueError, KeyError, TypeError, RecursionError, AttributeError, IndexError) as error:
-        raise BadInput(
-            file, InputProblem(0, f"is no rule set as nft -j list ruleset prints it: {error!r:.80}")
-        ) from None
+        raise bad_file(file, f"found no rule set ({error!r:.80}); expected what nft -j list ruleset prints") from None
 
 
 def read_items(
@@ -118,7 +116,7 @@ def read_items(
     chains = [chain for hook in HOOKS[direction] for chain in ruleset.base_chains(hook)]
     if not chains:
         hooks = " or ".join(HOOKS[direction])
-        raise BadInput(file, InputProblem(0, f"has no filter for what goes {direction} (no base chain of {hooks})"))
+        raise bad_file(file, f"found no filter for what goes {direction}; expected a base chain of {hooks}")
     flat, default = ruleset.laid_flat(chains)
     flat = [*(each for hook in HOOKS[direction] for each in _rewrites_of_host(ruleset, hook)), *flat]
     if ruleset.troubles:

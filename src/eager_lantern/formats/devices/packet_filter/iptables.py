@@ -17,7 +17,7 @@ from msgspec.structs import replace
 from ....core.changes.adopted import DeviceConfig, Direction
 from ....core.values.addresses import Family
 from ...damage import guarded
-from ...reading import BadInput, InputProblem
+from ...reading import bad_file
 from ..format import DeviceFormat, DeviceTarget
 from .gateway import read_gateway, sides_of
 from .host import read_items
@@ -96,7 +96,7 @@ def _items(file: str, text: str, family: str) -> Iterator[Item]:
         elif line.startswith(":"):
             name, policy = (*line[1:].split(), "", "")[:2]
             if not name or not policy:
-                raise BadInput(file, InputProblem(number, f"“{line[:60]}” is no chain of iptables-save"))
+                raise bad_file(file, f"found “{line[:60]}”; expected a chain as iptables-save prints it", number)
             chain = {"family": family, "table": table, "name": name}
             yield _base(family, table, name, policy) if name in _HOOKS else {"chain": chain}
         elif line.startswith("-A "):
@@ -105,7 +105,7 @@ def _items(file: str, text: str, family: str) -> Iterator[Item]:
                 yield {"ct helper": {"family": family, "table": table, "name": "ftp", "type": "ftp"}}
             yield {"rule": rule}
         elif line and not line.startswith("#") and line != "COMMIT":
-            raise BadInput(file, InputProblem(number, f"“{line[:60]}” is no line of iptables-save"))
+            raise bad_file(file, f"found “{line[:60]}”; expected a line as iptables-save prints it", number)
 
 
 def _base(family: str, table: str, name: str, policy: str) -> Item:
@@ -121,7 +121,9 @@ def _rule(file: str, number: int, line: str, family: str, table: str) -> dict[st
         reading = _Words(words[2:], family)
         chain, expressions = words[1], reading.read()
     except (ValueError, IndexError) as error:
-        raise BadInput(file, InputProblem(number, f"is no rule that is understood: {error}")) from None
+        why = "it breaks off" if isinstance(error, IndexError) else str(error)
+        found = f"found a rule that is not understood ({why})"
+        raise bad_file(file, f"{found}; expected one as iptables-save prints it", number) from None
     rule = {"family": family, "table": table, "chain": chain, "line": number, "expr": expressions}
     return {**rule, "comment": reading.comment} if reading.comment else rule
 

@@ -44,7 +44,7 @@ from ....core.network.translation import Rewrite, rewrites
 from ....core.sheets.sheet import distinct, slug, untold_parts
 from ....core.values.addresses import EVERY_ADDRESS, FAMILIES, Address, Addresses, AddressSet, Family, public_addresses
 from ....core.values.ports import EVERY_PORT, NO_PORTS, PortSet
-from ...reading import BadInput, InputProblem
+from ...reading import bad_file
 from ..format import DeviceFormat, DeviceTarget, WrittenFile
 from .gateway import items_of_nft, read_gateway, sides_of
 from .host import is_ruleset, read_ruleset
@@ -425,7 +425,7 @@ def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
         return [each for configs in read for each in configs]
     (file, text), *more = texts.items()
     if more:
-        raise BadInput(more[0][0], InputProblem(0, f"found a second rule set of {gateway.name}; expected one"))
+        raise bad_file(more[0][0], f"found a second rule set of {gateway.name}; expected one")
     return list(read_gateway(file, items_of_nft(file, text), target.site, gateway, sides_of(target, file)))
 
 
