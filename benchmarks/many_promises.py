@@ -3,7 +3,7 @@
 A server behind two gateways that forward to each other, and clients on networks of the internet,
 each with an address of its own and a promise. Printed are the time for 400 promises over that for
 100 (linear is 4), and for 1,000 promises where each filter has 300 rules over that for the same
-promises with short filters. Exit code 1 when 400 take 5 times as long as 100, or long filters 20
+promises with short filters. Exit code 1 when 400 take 6 times as long as 100, or long filters 20
 times as long as short ones, or more.
 """
 
@@ -16,7 +16,7 @@ from eager_lantern.core.model.site import Site
 from eager_lantern.core.verdict import judge
 from eager_lantern.formats.site.site_file import parse_site
 
-MOST_GROWTH, MOST_MORE, HABITS, ROUNDS = 5, 20, 4, 7
+MOST_GROWTH, MOST_MORE, HABITS, ROUNDS = 6, 20, 4, 7
 HEAD = """lantern: 1
 site: Many Promises
 server: {name: gauge-store, network: quay-net, address: 10.61.4.20, filter: {incoming: {default: deny, rules: *own}}}
