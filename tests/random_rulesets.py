@@ -49,7 +49,10 @@ def _table(chance: random.Random, family: str, name: str, priority: int) -> Iter
         yield f"  chain {chain} {{\n{_rules(chance, below)}  }}\n"
     policy = chance.choice(["accept", "drop"])
     yield f"  chain arriving {{ type filter hook input priority {priority}; policy {policy};\n"
-    yield "    ct state established,related accept\n    iifname lo accept\n"
+    yield "    iifname lo accept\n"
+    yield f"    {_rule(chance, ())}\n" if chance.random() < 0.2 else ""
+    known = "ct state established,related accept", "ct state != new accept", "tcp flags & (syn|ack) == ack accept", ""
+    yield f"    {chance.choices(known, (7, 1, 1, 1))[0]}\n"
     yield "    icmp type echo-request limit rate 5/second accept\n"
     yield "    icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert } accept\n" if family == "inet" else ""
     yield f"{_rules(chance, ('inner', 'outer'))}  }}\n"

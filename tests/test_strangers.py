@@ -23,6 +23,7 @@ from eager_lantern.formats.results.formats import FORMATS
 from eager_lantern.formats.site.reference import key_page, key_paths
 from eager_lantern.lab.kernel.lab import missing_means
 from eager_lantern.live.common.secret import HIDDEN, Secret
+from eager_lantern.live.lamp import listener
 from eager_lantern.live.lamp.listener import MOST_OF_ONE, MOST_STRANGERS, Lamp
 from eager_lantern.live.lamp.sweep import swept
 from eager_lantern.live.own_process import allow_open_files
@@ -163,7 +164,8 @@ def test_what_needs_no_kernel_of_linux_runs_without_the_parts_that_only_posix_ha
     assert (kernel.returncode, "this system is not Linux" in kernel.stderr) == (3, True)
 
 
-def test_a_lamp_that_strangers_crowd_answers_who_knows_the_secret_and_says_so() -> None:
+def test_a_lamp_that_strangers_crowd_answers_who_knows_the_secret_and_says_so(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(listener, "PATIENCE_SECONDS", 600.0)  # on a slow machine all are to be there at once
     secret, nonce = b"flood-and-ebb-tide-61", secrets.token_bytes(16)
 
     async def crowded() -> bytes:

@@ -7,8 +7,11 @@ returned from. It is laid flat by walking it as a packet would: a jump puts the 
 narrowed by what the jump asked for. A return ends a chain for those that it matches, so what follows in the chain is
 narrowed to the others; as that is seldom one box of senders by ports, a rule may become several.
 
-A new connection alone is looked at: what asks for established ones never matches it, what asks for new ones always
-does. A rule of which it is in doubt whether it matches does not end the walk for what it may match: what follows is
+A walk is that of one packet. A connection arrives if its first packet passes, which is new to the filter, and then the
+answer to it and what its beginner sends from then on, which are of a known connection: where a rule set has no word for
+these, or stops them before it asks whether they are known, nothing arrives (:meth:`Ruleset.stopped_later`).
+
+A rule of which it is in doubt whether it matches does not end the walk for what it may match: what follows is
 read for that as well. Where what follows does the same, nothing is unknown; the rest is (:meth:`Ruleset.settled`). So
 a limit before a rule that drops all the same costs nothing, and one that lets pass what else would be dropped is
 unknown.
@@ -23,7 +26,21 @@ from msgspec.structs import replace
 from ....core.model.site import Filter, Refusal
 from ....core.values.addresses import AddressSet
 from ..tables import tidy_name
-from .rule import EVERYTHING, FAMILIES, REWRITES, Box, Case, Passing, Reader, Verdict, common, family_box, without
+from .rule import (
+    EVERYTHING,
+    FAMILIES,
+    REWRITES,
+    TCP_FLAGS,
+    Box,
+    Case,
+    Passing,
+    Reader,
+    Stage,
+    Verdict,
+    common,
+    family_box,
+    without,
+)
 
 MOST_DEPTH, MOST_RULES = 16, 100_000
 """The kernel itself allows so many jumps into each other (NFT_JUMP_STACK_SIZE)."""
@@ -65,11 +82,15 @@ class Decided(Struct, frozen=True):
         return self.action != "unknown" or self.likely is None
 
 
+Flat = tuple[list[Decided], Filter]
+"""One list of which the first part that has a connection decides, and what becomes of all others."""
+
+
 class Ruleset:
     """A rule set, walked as a packet would that comes in by one interface and leaves by another (``interfaces``, by the
     words of the filter), as a gateway hands it on (``passing``) or as a host's own; ``own`` are the addresses of who
-    has the rules, where they are known. ``troubles`` are why nothing can be
-    read; ``doubts`` are rules that a site cannot say, with whether anything is unknown by them."""
+    has the rules, where they are known; ``stage`` is which packet of its connection it is. ``troubles`` are why nothing
+    can be read; ``doubts`` are rules that a site cannot say, with whether anything is unknown by them."""
 
     def __init__(
         self,
@@ -77,7 +98,10 @@ class Ruleset:
         interfaces: Mapping[str, str] = {},
         passing: Passing | None = None,
         own: AddressSet | None = None,
+        stage: Stage = "first",
     ) -> None:
+        self.interfaces = interfaces
+        self._flags: dict[tuple[str, str], Any] = {}
         self.chains: dict[Chain, dict[str, Any]] = {}
         self.rules: dict[Chain, list[dict[str, Any]]] = {}
         self.filled: list[str] = []
@@ -86,10 +110,14 @@ class Ruleset:
         self.count = 0
         self.spent = self.looked = 0
         sets: dict[Chain, list[Any]] = {}
-        self._reader = Reader(sets, interfaces, passing, own)
+        self._loses_neighbours = _loses_neighbours(items)
+        marks = any(_marks(rule) for each in items for rule in (each.get("rule"),) if rule)
+        self._reader = Reader(sets, interfaces, passing, own, stage, marks)
         for item in items:
             for kind, each in item.items():
-                if kind == "chain":
+                if kind == "table" and each.get("flags"):
+                    self._flags[each["family"], each["name"]] = each["flags"]
+                elif kind == "chain":
                     self.chains[each["family"], each["table"], each["name"]] = each
                 elif kind == "rule":
                     self.rules.setdefault((each["family"], each["table"], each["chain"]), []).append(each)
@@ -104,15 +132,24 @@ class Ruleset:
             (each.get("prio", 0), key)
             for key, each in self.chains.items()
             if each.get("hook") == hook and key[0] in FAMILIES and each.get("type") in _KINDS[kind]
+            if "dormant" not in self._flags.get(key[:2], ()) and self._is_met(each)
         ]
         return [key for _, key in sorted(found)]
 
-    def laid_flat(self, bases: Sequence[Chain]) -> tuple[list[Decided], Filter]:
+    def _is_met(self, chain: Mapping[str, Any]) -> bool:
+        """Whether a chain of some interfaces is one of those that the packet comes by; of an unknown one it is."""
+        mine = self.interfaces.get("oifname" if chain.get("hook") == "egress" else "iifname")
+        devices = chain.get("dev", [])
+        return mine is None or not devices or mine in ([devices] if isinstance(devices, str) else devices)
+
+    def laid_flat(self, bases: Sequence[Chain]) -> Flat:
         """One list of all base chains, each of which has to let a packet pass, and its last word."""
+        if not bases:
+            return [], Filter(default="allow")
         (first, *others) = bases
-        if not others and first[0] == "inet":
+        if not others and FAMILIES[first[0]] is None:
             return self._one_chain(first)
-        if len(bases) == len({key[0] for key in bases}) and all(key[0] != "inet" for key in bases):
+        if len(bases) == len({key[0] for key in bases}) and all(FAMILIES[key[0]] is not None for key in bases):
             return self._of_each_family(bases)
         waiting, found = [EVERYTHING], list[Decided]()
         for key in bases:
@@ -120,14 +157,42 @@ class Ruleset:
             found += denied
         return [*found, *(Decided("allow", each) for each in waiting)], Filter(default="deny")
 
-    def _one_chain(self, key: Chain) -> tuple[list[Decided], Filter]:
+    def parts(self, boxes: Sequence[Box], flat: Sequence[Decided], default: Filter) -> Iterator[Decided]:
+        """What a list does with each part of some connections."""
+        left = list(boxes)
+        for each in flat:
+            if self.spent > MOST_PARTS:
+                self.troubles.append(
+                    "found rules that cut connections into more parts than are looked at; expected fewer"
+                )
+                return
+            yield from (replace(each, box=box) for box in common(left, [each.box]))
+            left = self.less(left, [each.box])
+        yield from (Decided(default.default, box, default.refuses_with) for box in left)
+
+    def stopped_later(self, first: Flat, later: Flat, answer: Flat) -> list[Decided]:
+        """Connections whose first packet passes, and not all that they need: what their beginner sends from then on,
+        the ``answer`` of the other end, as a list of what goes the other way, and in IPv6 what neighbours ask."""
+        of_tcp = [Box(protocols=frozenset(("tcp",)))]  # a datagram is whole without those that follow
+        stopped = [each for each in self.parts(of_tcp, *later) if each.action != "allow"] if later != first else []
+        answers = [each for each in self.parts([EVERYTHING], *answer) if each.action != "allow"]
+        stopped += [replace(each, box=each.box.answered) for each in answers]
+        found = [_later(each) for each in stopped]
+        if self._loses_neighbours:
+            found.append(Decided("deny", family_box("ip6"), None, "neighbour discovery is dropped"))
+        if len(found) * len(first[0]) <= MOST_LOOKED_AT:
+            found = [replace(each, box=part) for each in found for part in _passing(first, each.box)]
+        self.doubts |= {each.doubt: True for each in found if each.doubt is not None}
+        return [replace(each, doubt=None) for each in found]
+
+    def _one_chain(self, key: Chain) -> Flat:
         """A chain that is all there is; where its last rule is about everything, that is its last word."""
         found = self._settled_chain(key, [EVERYTHING])
         if found and found[-1].box == EVERYTHING and (last := found[-1]).action != "unknown":
             return found[:-1], Filter(default=last.action, refuses_with=last.refuses_with)
         return found, Filter(default="allow" if self._accepts(key) else "deny")
 
-    def _of_each_family(self, bases: Sequence[Chain]) -> tuple[list[Decided], Filter]:
+    def _of_each_family(self, bases: Sequence[Chain]) -> Flat:
         """Chains of which a packet sees one alone, that of its family: one behind the other, and then what is left of
         a family without one, or one that lets the rest pass."""
         found = [each for key in bases for each in self._settled_chain(key, [family_box(key[0])])]
@@ -158,8 +223,17 @@ class Ruleset:
         return denied, [*passed_by, *accepted, *left]
 
     def _settled_chain(self, key: Chain, boxes: list[Box]) -> list[Decided]:
-        """All verdicts of a base chain, those in doubt settled by its policy."""
-        return self.settled(list(self.walk(key, boxes, boxes, 0)), "allow" if self._accepts(key) else "deny")
+        """All verdicts of a base chain, those in doubt settled by its policy. Of a table with flags that are not read,
+        one of which may be that it sleeps, it is unknown what it stops."""
+        found = self.settled(list(self.walk(key, boxes, boxes, 0)), "allow" if self._accepts(key) else "deny")
+        flags = self._flags.get(key[:2], ())
+        if not flags or (not isinstance(flags, str) and set(flags) <= {"owner", "persist"}):
+            return found
+        doubt = Doubt(0, f"table {key[1]}", f"flags {flags}")
+        self.doubts[doubt] = True
+        named = f"table {key[1]} may be dormant"
+        found = [each if each.action == "allow" else Decided("unknown", each.box, None, named) for each in found]
+        return found if self._accepts(key) else [*found, *(Decided("unknown", each, None, named) for each in boxes)]
 
     def settled(self, flat: Sequence[Decided], policy: Literal["allow", "deny"]) -> list[Decided]:
         """The same where what follows a rule in doubt does what the rule would: there nothing is unknown by it."""
@@ -275,6 +349,79 @@ class Ruleset:
                 break
             boxes = without(boxes, other)
         return boxes
+
+
+def _marks(rule: Mapping[str, Any]) -> bool:
+    """Whether a rule that rewrites no destination marks connections."""
+    names = {next(iter(each)) for each in rule["expr"]}
+    older = {each["xt"].get("name") for each in rule["expr"] if isinstance(each.get("xt"), dict)}
+    keys = [each["mangle"]["key"] for each in rule["expr"] if "mangle" in each]
+    return "dnat" not in names and bool(
+        {"ct": {"key": "mark"}} in keys or older & {"CONNMARK", "MARK"} or names & {"-j CONNMARK", "-j MARK"}
+    )
+
+
+def tells_packets_apart(items: Sequence[Mapping[str, Any]]) -> bool:
+    """Whether any rule asks for the state of a connection, the direction of a packet or its flags: else a later packet
+    ends as the first does."""
+    asked = (
+        each["match"]["left"] for item in items if "rule" in item for each in item["rule"]["expr"] if "match" in each
+    )
+    vmaps = (each["vmap"]["key"] for item in items if "rule" in item for each in item["rule"]["expr"] if "vmap" in each)
+    return any("ct" in left or "&" in left or left == TCP_FLAGS for left in (*asked, *vmaps))
+
+
+def _loses_neighbours(items: Sequence[Mapping[str, Any]]) -> bool:
+    """Whether a host or device drops what its neighbours ask and answer in IPv6, so that nobody finds it (RFC 4861,
+    section 7.2): a filter of what comes in that drops what no rule allows, and none that may allow ICMPv6."""
+    chains = [each["chain"] for each in items if "chain" in each]
+    rules = [each["rule"] for each in items if "rule" in each]
+    for chain in chains:
+        of_six = chain["family"] in ("ip6", "inet") and chain.get("type") == "filter"
+        if of_six and chain.get("hook") == "input" and chain.get("policy") == "drop":
+            mine = [each for each in rules if (each["family"], each["table"]) == (chain["family"], chain["table"])]
+            if not any(_may_allow_neighbours(each["expr"]) for each in mine):
+                return True
+    return False
+
+
+def _may_allow_neighbours(expressions: Sequence[Mapping[str, Any]]) -> bool:
+    """Whether a rule may let pass what neighbours ask: it allows or leads on, and asks for nothing that this has not;
+    it belongs to no connection that the filter follows."""
+    for each in expressions:
+        word = next(iter(each))
+        left = each[word].get("left", {}) if word == "match" else {}
+        asked = left.get("payload", {}).get("protocol"), left.get("meta", {}).get("key"), left.get("ct", {}).get("key")
+        if asked[0] in ("tcp", "udp", "ip", "icmp", "th") or each.get("xt", {"name": ""}).get("name") == "conntrack":
+            return False
+        if asked[1] in ("iifname", "iif") and each[word]["right"] == "lo":
+            return False
+        if asked[2] == "state" and "untracked" not in str(each[word]["right"]):
+            return False
+        if asked[1] == "l4proto" and not any(name in str(each[word]["right"]) for name in ("icmp", "58")):
+            return False
+        if word in ("drop", "reject", "return"):
+            return False
+    return any(next(iter(each)) not in ("match", "counter", "log", "limit", "comment") for each in expressions)
+
+
+def _passing(flat: Flat, box: Box) -> list[Box]:
+    """What of some connections a list lets pass; where it cuts them into very many parts, all of them."""
+    left, found = [box], list[Box]()
+    for each in flat[0]:
+        if mine := common(left, [each.box]):
+            found += mine if each.action == "allow" else []
+            left = without(left, each.box)
+            if len(left) > MOST_CUT * MOST_CUT:
+                return [box]
+    return [*found, *left] if flat[1].default == "allow" else found
+
+
+def _later(stopped: Decided) -> Decided:
+    """A connection of which a later packet is stopped: its beginner hears nothing."""
+    if stopped.action == "unknown":
+        return replace(stopped, likely=None)
+    return Decided("deny", stopped.box, None, "later packets are stopped")
 
 
 def _doubtful(inner: Decided, doubt: Doubt) -> Decided:

@@ -28,9 +28,9 @@ from ....core.values.ports import EVERY_PORT, PortSet
 from ...damage import guarded
 from ...reading import BadInput, InputProblem, bad_file
 from ..format import DeviceTarget
-from .chains import MOST_CUT, Chain, Decided, Doubt, Ruleset
+from .chains import MOST_CUT, Chain, Decided, Doubt, Flat, Ruleset, tells_packets_apart
 from .host import as_rule, ftp_helper, left_of
-from .rule import EVERYBODY, EVERYTHING, IPV4, IPV6, Box, Passing, Unsayable, common, family_box, without
+from .rule import EVERYBODY, EVERYTHING, IPV4, IPV6, Box, Passing, Stage, Unsayable, common, family_box, without
 
 Items = Sequence[dict[str, Any]]
 
@@ -61,9 +61,6 @@ def read_gateway(file: str, items: Items, site: Site, gateway: Gateway, sides: S
             file,
             f"found a strange rule set ({error!r:.80}); expected what nft -j list ruleset or iptables-save prints",
         ) from None
-
-
-Flat = tuple[list[Decided], Filter]
 
 
 class _Border:
@@ -109,30 +106,68 @@ class _Border:
             DeviceConfig(file, "switches", values),
         )
 
-    def _ruleset(self, comes: str, leaves: str, passing: Passing = Passing(), note: bool = False) -> Ruleset:
-        """The rules as a connection meets them; of a walk that is ``note``d its doubts are told."""
+    def _ruleset(
+        self, comes: str, leaves: str, passing: Passing = Passing(), note: bool = False, stage: Stage = "first"
+    ) -> Ruleset:
+        """The rules as a packet meets them; of a walk that is ``note``d its doubts are told."""
         interfaces = {"iifname": comes, "oifname": leaves} if leaves else {"iifname": comes}
-        found = Ruleset(self._items, interfaces, passing, self._own)
+        found = Ruleset(self._items, interfaces, passing, self._own, stage)
         self._read += [found] if note else []
         return found
 
     def _filtered(self, comes: str, leaves: str, passing: Passing = Passing(), note: bool = False) -> Flat:
         """What is handed on from one side to another: the filter, and what stops packets behind it; from inside also
-        what stops them before."""
+        what stops them before. A connection passes if its first packet does, those that follow, and its answers."""
         ruleset = self._ruleset(comes, leaves, passing, note)
-        hooks = ("forward", "postrouting") if comes == self._sides.outside else ("prerouting", "forward", "postrouting")
-        chains = [each for hook in hooks for each in ruleset.base_chains(hook)]
+        first = self._walked(ruleset, self._ruleset(comes, leaves, passing))
+        apart = tells_packets_apart(self._items)
+        later = self._following(comes, leaves, passing, "later") if apart else first
+        answer = self._following(leaves, comes, passing, "answer")
+        stopped = ruleset.stopped_later(first, later, answer)
+        return [*stopped, *first[0]], first[1]
+
+    def _following(self, comes: str, leaves: str, passing: Passing, stage: Stage) -> Flat:
+        """What becomes of a packet that is not a connection's first."""
+        ruleset, trial = (self._ruleset(comes, leaves, passing, stage=stage) for _ in range(2))
+        flat, default = self._walked(ruleset, trial)
+        if stage == "answer" and comes == self._sides.outside:
+            flat = [*self._answers_stopped_before(ruleset), *flat]
+        return flat, default
+
+    def _answers_stopped_before(self, ruleset: Ruleset) -> Iterator[Decided]:
+        """What stops answers from outside before it is known to whom they go: those to hosts whose sources are
+        translated come to the device itself, and of a rule that asks for its address it is unknown whose they are."""
+        translated = AddressSet()
+        for chain in ruleset.base_chains("postrouting", "nat"):
+            translated = translated | family_box(chain[0]).targets
+        for hook in ("ingress", "prerouting"):
+            for chain in ruleset.base_chains(hook):
+                for each in ruleset.parts([EVERYTHING], *ruleset.laid_flat([chain])):
+                    if each.action == "allow":
+                        continue
+                    box, hidden = each.box, each.box.targets & self._own & translated
+                    if routed := box.targets - translated:
+                        yield replace(each, box=replace(box, targets=routed))
+                    if hidden == self._own & translated and hidden:
+                        yield replace(each, box=replace(box, targets=translated))
+                    elif hidden:
+                        yield Decided("unknown", replace(box, targets=translated), None, each.name)
+
+    def _walked(self, ruleset: Ruleset, trial: Ruleset) -> Flat:
+        """What becomes of one packet of all connections; ``trial`` finds the chains that stop any."""
+        from_outside = ruleset.interfaces["iifname"] == self._sides.outside
+        before = () if from_outside else ("ingress", "prerouting")
+        chains = [each for hook in (*before, "forward", "postrouting", "egress") for each in ruleset.base_chains(hook)]
         if len(chains) > 1:
-            trial = self._ruleset(comes, leaves, passing)
             chains = [each for each in chains if _stops_any(trial, each)]
-        found: Flat = ruleset.laid_flat(chains) if chains else ([], Filter(default="allow"))
+        found = ruleset.laid_flat(chains)
         self._troubles += ruleset.troubles
         return found
 
     def _stopped_before(self) -> None:
         """What is stopped from outside before it is rewritten: it is unknown what of it a site would let in."""
         ruleset = self._ruleset(self._sides.outside, "", note=True)
-        for chain in ruleset.base_chains("prerouting"):
+        for chain in (*ruleset.base_chains("ingress"), *ruleset.base_chains("prerouting")):
             flat, default = ruleset.laid_flat([chain])
             skipped, stopped = [EVERYTHING], list[Box]()
             for each in flat:
@@ -141,7 +176,11 @@ class _Border:
                 skipped = without(skipped, each.box)
             stopped += skipped if default.default != "allow" else []
             if stopped:
-                self._cannot_say(ruleset, Doubt(0, f"table {chain[1]}, chain {chain[2]}", "hook prerouting"), stopped)
+                self._cannot_say(
+                    ruleset,
+                    Doubt(0, f"table {chain[1]}, chain {chain[2]}", f"hook {ruleset.chains[chain]['hook']}"),
+                    stopped,
+                )
         self._troubles += ruleset.troubles
 
     def _unknown_ports(self) -> BlockedPorts:
@@ -182,8 +221,8 @@ class _Border:
         ruleset = self._ruleset(comes, "", note=comes == self._sides.outside)
         found: list[Forward] = []
         marks: list[int] = []
-        skipped = [EVERYTHING]
         for chain in ruleset.base_chains("prerouting", "nat"):
+            skipped = [EVERYTHING]  # what a chain accepts is asked of the next one all the same
             for each in list(ruleset.walk(chain, skipped, skipped, 0)):
                 mine = common(skipped, [each.box])
                 if each.rewrite is not None:

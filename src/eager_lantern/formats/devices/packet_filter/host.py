@@ -12,8 +12,20 @@ from ....core.values.addresses import AddressSet
 from ....core.values.ports import EVERY_PORT, PortSet
 from ...damage import guarded
 from ...reading import BadInput, InputProblem, bad_file
-from .chains import Chain, Decided, Ruleset
-from .rule import EVERYBODY, EVERYTHING, IPV4, IPV6, TRANSPORTS, Unsayable, common, is_new, union_of_ports, without
+from .chains import Chain, Decided, Flat, Ruleset, tells_packets_apart
+from .rule import (
+    EVERYBODY,
+    EVERYTHING,
+    IPV4,
+    IPV6,
+    TRANSPORTS,
+    Stage,
+    Unsayable,
+    common,
+    is_new,
+    union_of_ports,
+    without,
+)
 
 _DSTNAT = -100
 """The priority at which destinations are rewritten (NF_IP_PRI_NAT_DST)."""
@@ -85,7 +97,10 @@ def _chain(each: Mapping[str, Any], name: str) -> Chain:
 
 
 Way = Literal["in", "out"]
-HOOKS: dict[Way, tuple[str, str]] = {"in": ("prerouting", "input"), "out": ("output", "postrouting")}
+HOOKS: dict[Way, tuple[str, ...]] = {
+    "in": ("ingress", "prerouting", "input"),
+    "out": ("output", "postrouting", "egress"),
+}
 """What a packet meets on its way into a host, and out of it."""
 _INTERFACES: dict[Way, str] = {"in": "iifname", "out": "oifname"}
 
@@ -110,22 +125,30 @@ def read_items(
     file: str, items: Sequence[dict[str, Any]], direction: Way, interface: str = ""
 ) -> tuple[DeviceConfig, ...]:
     """The same of a list of chains, rules and sets."""
-    # whatever comes in is for the host itself, whatever goes out is for somebody else
-    own = EVERYBODY if direction == "in" else AddressSet()
-    ruleset = Ruleset(items, {_INTERFACES[direction]: interface} if interface else {}, own=own)
-    chains = [chain for hook in HOOKS[direction] for chain in ruleset.base_chains(hook)]
-    if not chains:
+    ruleset, first = _walked(items, direction, interface, "first")
+    if not any(ruleset.base_chains(hook) for hook in HOOKS[direction]):
         hooks = " or ".join(HOOKS[direction])
         raise bad_file(file, f"found no filter for what goes {direction}; expected a base chain of {hooks}")
-    flat, default = ruleset.laid_flat(chains)
-    flat = [*(each for hook in HOOKS[direction] for each in _rewrites_of_host(ruleset, hook)), *flat]
-    if ruleset.troubles:
-        raise BadInput(file, *(InputProblem(0, each) for each in dict.fromkeys(ruleset.troubles)))
+    apart = tells_packets_apart(items)
+    after, later = _walked(items, direction, interface, "later") if apart else (ruleset, first)
+    back, answer = _walked(items, "out" if direction == "in" else "in", interface, "answer")
+    stopped = ruleset.stopped_later(first, later, answer)
+    flat = [*(each for hook in HOOKS[direction] for each in _rewrites_of_host(ruleset, hook)), *stopped, *first[0]]
+    if troubles := (*ruleset.troubles, *after.troubles, *back.troubles):
+        raise BadInput(file, *(InputProblem(0, each) for each in dict.fromkeys(troubles)))
     values = tuple(ParsedValue(("rules",), as_rule(each), 0) for each in flat)
     helper, skipped = ftp_helper(items)
-    rules = DeviceConfig(file, "rules", values, (*skipped, *left_of(ruleset)), default, of_ruleset=True)
+    rules = DeviceConfig(file, "rules", values, (*skipped, *left_of(ruleset)), first[1], of_ruleset=True)
     switches = tuple(ParsedValue((key,), value, 0) for key, value in helper.items() if key != "helper_sees")
     return (rules, DeviceConfig(file, "switches", switches)) if switches else (rules,)
+
+
+def _walked(items: Sequence[dict[str, Any]], direction: Way, interface: str, stage: Stage) -> tuple[Ruleset, Flat]:
+    """What becomes of one packet of all connections that go one way."""
+    # whatever comes in is for the host itself, whatever goes out is for somebody else
+    own = EVERYBODY if direction == "in" else AddressSet()
+    found = Ruleset(items, {_INTERFACES[direction]: interface} if interface else {}, own=own, stage=stage)
+    return found, found.laid_flat([chain for hook in HOOKS[direction] for chain in found.base_chains(hook)])
 
 
 def _rewrites_of_host(ruleset: Ruleset, hook: str) -> Iterator[Decided]:

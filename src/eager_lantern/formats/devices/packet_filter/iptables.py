@@ -21,6 +21,7 @@ from ...reading import bad_file
 from ..format import DeviceFormat, DeviceTarget
 from .gateway import read_gateway, sides_of
 from .host import read_items
+from .rule import NOT_IN
 
 Item = dict[str, dict[str, Any]]
 _HOOKS = {each: each.lower() for each in ("PREROUTING", "INPUT", "FORWARD", "OUTPUT", "POSTROUTING")}
@@ -45,8 +46,7 @@ _REJECTS = {
 }
 _PROTOCOLS = {"6": "tcp", "17": "udp", "1": "icmp", "58": "icmpv6", "ipv6-icmp": "icmpv6", "icmp6": "icmpv6"}
 _UNQUOTED = re.compile(r"[^\"'\\]*")
-_SYN = ["FIN,SYN,RST,ACK", "SYN"]
-"""What a new connection of TCP has by itself (``--syn``)."""
+_EVERY_FLAG = "FIN,SYN,RST,PSH,ACK,URG"
 
 
 def is_iptables(text: str) -> bool:
@@ -164,7 +164,7 @@ class _Words:
             case "--ctstate" | "--state":
                 states = self._words.pop(0).split(",")
                 if states == ["DNAT"]:
-                    return [_match("in", {"ct": {"key": "status"}}, "dnat")]
+                    return [_match("in" if op == "==" else NOT_IN, {"ct": {"key": "status"}}, "dnat")]
                 if not set(states) <= _STATES.keys():
                     return [{f"--ctstate {','.join(states)}": None}]
                 return [_match(op, {"ct": {"key": "state"}}, [_STATES[each] for each in states])]
@@ -172,11 +172,10 @@ class _Words:
                 field = "saddr" if option == "--src-range" else "daddr"
                 low, _, high = self._words.pop(0).partition("-")
                 return [_match(op, _payload(self._family, field), {"range": [low, high or low]})]
-            case "--tcp-flags" if op == "==" and self._words[:2] == _SYN:
-                del self._words[:2]
-                return []
-            case "--syn" if op == "==":
-                return []
+            case "--tcp-flags":
+                return [_flags(op, self._words.pop(0), self._words.pop(0))]
+            case "--syn":
+                return [_flags(op, "FIN,SYN,RST,ACK", "SYN")]
             case "--comment":
                 self.comment = self._words.pop(0)
                 return []
@@ -243,6 +242,14 @@ def _rewriting(target: str, family: str, rest: Sequence[str]) -> dict[str, Any]:
     if "-" in address or not (port.isdecimal() or not port):
         return {f"-j {target} {rest[1]}": None}
     return {target.lower(): {"addr": address, **({"port": int(port)} if port else {})}}
+
+
+def _flags(op: str, mask: str, wanted: str) -> dict[str, Any]:
+    """``--tcp-flags FIN,SYN,RST,ACK SYN``: of the first flags the second are set, and the others are not."""
+    masked, named = (
+        [] if each == "NONE" else (_EVERY_FLAG if each == "ALL" else each).lower().split(",") for each in (mask, wanted)
+    )
+    return _match(op, {"&": [_payload("tcp", "flags"), masked]}, named)
 
 
 def _match(op: str, left: dict[str, Any], right: Any) -> dict[str, Any]:

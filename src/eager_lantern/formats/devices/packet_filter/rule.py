@@ -16,7 +16,7 @@ and whether it does is in doubt. What is done and has no words here is unknown f
 
 from collections.abc import Iterator, Mapping, Sequence
 from functools import lru_cache
-from typing import Any, TypeVar
+from typing import Any, Literal, TypeVar
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -29,7 +29,7 @@ from ....core.values.ports import EVERY_PORT, PortSet
 IPV4, IPV6 = AddressSet.parse("0.0.0.0/0"), AddressSet.parse("::/0")
 EVERYBODY = IPV4 | IPV6
 TRANSPORTS = frozenset(("tcp", "udp"))
-FAMILIES = {"ip": 4, "ip6": 6, "inet": None}
+FAMILIES = {"ip": 4, "ip6": 6, "inet": None, "netdev": None}
 """Families of tables that see packets of IPv4, IPv6 or both."""
 
 
@@ -58,6 +58,11 @@ class Box(Struct, frozen=True):
             _intersection(self.from_ports, other.from_ports, EVERY_PORT),
             _intersection(self.ports, other.ports, EVERY_PORT),
         )
+
+    @property
+    def answered(self) -> "Box":
+        """The connections whose answers are in it, or the other way round."""
+        return Box(self.protocols, self.targets, self.sources, self.ports, self.from_ports)
 
     def without(self, other: "Box") -> Iterator["Box"]:
         """What is not in another, as boxes that do not meet."""
@@ -97,7 +102,7 @@ def without(boxes: Sequence[Box], other: Box) -> list[Box]:
 
 
 def family_box(family: str) -> Box:
-    """All connections of a family of tables: ``ip``, ``ip6`` or ``inet``."""
+    """All connections of a family of tables."""
     known = FAMILIES[family]
     if known is None:
         return EVERYTHING
@@ -109,9 +114,29 @@ Verdict = tuple[Any, Any]
 """What is done and its detail: allow, deny, refuse, jump, goto, return, a rewriting, or unknown."""
 REWRITES = ("dnat", "snat", "masquerade")
 """Verdicts of chains that change packets."""
-_NEW, _REWRITTEN = 8, 32
-"""The bit of a connection's state that is new (NF_CT_STATE_BIT), and that of a status whose destination was rewritten
-(IPS_DST_NAT), which a list of numbers has."""
+Stage = Literal["first", "answer", "later"]
+"""A packet of a connection: its first one, what the other end answers, and what its beginner sends from then on."""
+_STATES: Mapping[Stage, tuple[str, int]] = {
+    "first": ("new", 8),
+    "answer": ("established", 2),
+    "later": ("established", 2),
+}
+"""The state of a connection when such a packet comes, by name and by its bit (NF_CT_STATE_BIT)."""
+_DIRECTIONS: Mapping[Stage, tuple[str, int]] = {
+    "first": ("original", 0),
+    "answer": ("reply", 1),
+    "later": ("original", 0),
+}
+_FLAGS: Mapping[Stage, frozenset[str]] = {
+    "first": frozenset(("syn",)), "answer": frozenset(("syn", "ack")), "later": frozenset(("ack",)),
+}  # fmt: skip
+"""The flags of such a packet of TCP (RFC 9293, section 3.5)."""
+_FLAG_BITS = ("fin", "syn", "rst", "psh", "ack", "urg", "ecn", "cwr")
+TCP_FLAGS = {"payload": {"protocol": "tcp", "field": "flags"}}
+NOT_IN = "not in"
+"""None of the bits that are asked for; the list itself has no word for it, and the older filter has."""
+_REWRITTEN = 32
+"""The bit of a status whose destination was rewritten (IPS_DST_NAT), which a list of numbers has."""
 _NOTES = (
     "counter", "log", "comment", "ct helper", "-j TRACE", "-j CHECKSUM", "-j MARK",
     "-j CONNMARK", "-j TCPMSS",
@@ -122,7 +147,13 @@ _MARKS = (("meta", "mark"), ("ct", "mark"), ("meta", "nftrace"), ("meta", "prior
 _WITH_PORTS = {"tcp": frozenset(("tcp",)), "udp": frozenset(("udp",)), "th": TRANSPORTS}
 _OTHERS = ("icmp", "icmpv6", "igmp", "esp", "ah", "sctp", "dccp")
 """Protocols that are neither TCP nor UDP, and whose fields those have not."""
-_ASKS = ("match", "limit", "quota", "ct count", "connlimit", "xt")
+_ASKS = ("match", "limit", "quota", "ct count", "connlimit")
+_OLDER_NOTES = (
+    "LOG", "NFLOG", "ULOG", "TRACE", "AUDIT", "CHECKSUM", "MARK", "CONNMARK", "TCPMSS", "CLASSIFY", "DSCP", "TOS",
+    "TTL", "HL",
+)  # fmt: skip
+"""Targets of the older filter that decide nothing."""
+_ELSEWHERE = "whose values this listing has not: give what iptables-save and ip6tables-save print"
 
 
 class Unsayable(ValueError):
@@ -148,12 +179,15 @@ class Passing(Struct, frozen=True):
 class Reader(Struct, frozen=True):
     """Reads rules as a packet meets them that comes in and leaves by some ``interfaces`` (by the words of the filter);
     ``sets`` are by family, table and name, ``own`` the addresses of who has the rules, where they are known. Without
-    ``passing`` it is a host's own packet."""
+    ``passing`` it is a host's own packet. ``stage`` is which packet of the connection it is; ``marks_elsewhere`` is
+    that other rules than those that rewrite may have marked it."""
 
     sets: Mapping[tuple[str, str, str], Sequence[Any]]
     interfaces: Mapping[str, str] = {}
     passing: Passing | None = None
     own: AddressSet | None = None
+    stage: Stage = "first"
+    marks_elsewhere: bool = False
 
     def cases(self, family: str, table: str, rule: Mapping[str, Any]) -> list[Case]:
         """What a rule does with what; several where it has a map of verdicts. Raises KeyError, TypeError and ValueError
@@ -177,7 +211,7 @@ class _Statements:
             if word == "vmap":
                 yield from self._of_map(detail)
                 return
-            if _asks(word):
+            if _asks(word) or (word == "xt" and not _is_target(detail)):
                 self._narrow(word, detail)
             elif (verdict := self._does(word, detail)) is not None and not self._is_unknown:
                 self._verdict = verdict  # behind what is not known, a verdict may never be come to
@@ -193,7 +227,7 @@ class _Statements:
     def _narrow(self, word: str, detail: Any) -> None:
         try:
             if word != "match":
-                raise Unsayable(word)
+                raise Unsayable(_older(detail) if word == "xt" else word)
             self._boxes = common(self._boxes, self._matched(detail))
         except Unsayable as error:
             self._doubts.append(str(error))
@@ -208,7 +242,18 @@ class _Statements:
             return (word, {**(detail or {}), "mark": self._mark})
         if word == "mangle" and isinstance(detail["key"], dict):
             return self._writes(detail)
+        if word == "xt":
+            return self._does_as_older(detail)
         return None if word in _NOTES else ("unknown", word)
+
+    def _does_as_older(self, detail: Mapping[str, Any]) -> Verdict | None:
+        """What a target of the older filter does, of which the list has the name alone."""
+        name = str(detail.get("name"))
+        if name == "REJECT":
+            return ("refuse", None)
+        if name == "MASQUERADE" and self._reader.passing is not None:
+            return ("masquerade", {"mark": self._mark})
+        return None if name in _OLDER_NOTES else ("unknown", _older(detail))
 
     def _writes(self, detail: dict[str, Any]) -> Verdict | None:
         """What a rule writes into a packet, or notes of its connection; the size of segments is no matter of a
@@ -236,20 +281,32 @@ class _Statements:
 
     def _matched(self, match: dict[str, Any]) -> list[Box]:
         op, left, right = match["op"], match["left"], match["right"]
-        if op not in ("==", "!=", "in"):
+        if op not in ("==", "!=", "in", NOT_IN):
             raise Unsayable(f"{_condition_name(left)} {op}")
-        if "ct" in left and left["ct"].get("key") == "state":
-            return [EVERYTHING] if is_new(right) != (op == "!=") else []
+        if "ct" in left and left["ct"].get("key") in ("state", "direction"):
+            known = _STATES if left["ct"]["key"] == "state" else _DIRECTIONS
+            return [EVERYTHING] if _is_among(known[self._reader.stage], right) != (op == "!=") else []
+        if left == TCP_FLAGS or left.get("&", (None,))[0] == TCP_FLAGS:
+            return [Box(protocols=frozenset(("tcp",)))] if _has_flags(left, op, right, self._reader.stage) else []
         if "ct" in left and self._reader.passing is not None and left["ct"].get("key") in ("mark", "status"):
-            has = _has(self._reader.passing, left["ct"]["key"], self._values(right))
-            return [EVERYTHING] if has != (op == "!=") else []
+            has = self._has(self._reader.passing, left["ct"]["key"], op, self._values(right))
+            return [EVERYTHING] if has else []
         found = self._boxes_of(left, right)
-        if op != "!=":
+        if op not in ("!=", NOT_IN):
             return found
         rest = [EVERYTHING]
         for each in found:
             rest = without(rest, each)
         return _of_the_kind(left, rest)
+
+    def _has(self, passing: Passing, name: str, op: str, values: Sequence[Any]) -> bool:
+        """Whether a connection that is handed on has what is asked for of its mark or status. A status is a word of
+        many bits: that its destination was rewritten is one of them, and never all. Raises Unsayable."""
+        if name == "mark" and all(isinstance(each, int) for each in values) and not self._reader.marks_elsewhere:
+            return (passing.mark in values) != (op in ("!=", NOT_IN))
+        if name == "status" and set(values) <= {"dnat", _REWRITTEN}:
+            return passing.rewritten != (op == NOT_IN) if op in ("in", NOT_IN) else op == "!="
+        raise Unsayable(f"ct {name} {values[0] if values else ''}")
 
     def _boxes_of(self, left: dict[str, Any], right: Any) -> list[Box]:
         """The connections of which a field has a value."""
@@ -322,17 +379,52 @@ def _condition_name(left: Mapping[str, Any]) -> str:
 
 def is_new(right: Any) -> bool:
     """Whether new connections are among the states that are asked for."""
+    return _is_among(_STATES["first"], right)
+
+
+def _is_among(known: tuple[str, int], right: Any) -> bool:
+    """Whether a state or direction, by its name and its number, is among those that are asked for; states by number
+    are bits."""
+    name, number = known
     named = right if isinstance(right, list) else right["set"] if isinstance(right, dict) else [right]
-    return any(each == "new" or (isinstance(each, int) and each & _NEW) for each in named)
+    bits = name not in ("original", "reply")
+    return any(
+        each == name or (isinstance(each, int) and (each & number if bits else each == number)) for each in named
+    )
 
 
-def _has(passing: Passing, name: str, values: Sequence[Any]) -> bool:
-    """Whether the connection has one of some marks, or was rewritten where its status is asked for."""
-    if name == "mark" and all(isinstance(each, int) for each in values):
-        return passing.mark in values
-    if name == "status" and set(values) <= {"dnat", _REWRITTEN}:
-        return passing.rewritten
-    raise Unsayable(f"ct {name} {values[0] if values else ''}")
+def _has_flags(left: Mapping[str, Any], op: str, right: Any, stage: Stage) -> bool:
+    """Whether a packet of TCP has the flags that are asked for. Raises Unsayable for what is asked otherwise."""
+    mask = _flag_set(left["&"][1]) if "&" in left else frozenset(_FLAG_BITS)
+    found = _FLAGS[stage] & mask
+    wanted = [_flag_set(each) for each in (right["set"] if isinstance(right, dict) and "set" in right else [right])]
+    if op == "in" and "&" not in left:
+        return any(found & each for each in wanted)
+    return (found in wanted) != (op == "!=")
+
+
+def _flag_set(value: Any) -> frozenset[str]:
+    """Flags by their names, as a list, joined by |, or as a number. Raises Unsayable."""
+    if isinstance(value, int):
+        return frozenset(name for i, name in enumerate(_FLAG_BITS) if value >> i & 1)
+    if isinstance(value, dict) and "|" in value:
+        value = value["|"]
+    found = [_flag_set(each) for each in value] if isinstance(value, list) else [frozenset((value,))]
+    flags = frozenset[str]().union(*found)
+    if not flags <= set(_FLAG_BITS):
+        raise Unsayable(f"tcp flags {value}")
+    return flags
+
+
+def _is_target(detail: Any) -> bool:
+    """Whether an extension of the older filter does something, and asks for nothing."""
+    return isinstance(detail, dict) and detail.get("type") == "target"
+
+
+def _older(detail: Any) -> str:
+    """An extension of the older filter, of which the kernel's newer list has the name alone."""
+    name = detail.get("name") if isinstance(detail, dict) else None
+    return f"xt {name or 'extension'}, {_ELSEWHERE}"
 
 
 def _is_called(interface: str, pattern: str) -> bool:
