@@ -101,20 +101,20 @@ def _folders(account: Account, place: SitePath) -> Iterator[Problem]:
         parts = parts_of(folder.shown_as)
         if not folder.shown_as.startswith("/") or not parts or ".." in parts:
             message = (
-                f"shown_as: found {folder.shown_as}; expected the name that clients see, from the top, such as /pub"
+                f"shown_as: found “{folder.shown_as}”; expected the name that clients see, from the top, such as /pub"
             )
             yield Problem((*where, "shown_as"), message)
         elif folder.shown_as.rstrip("/") in stated:
             message = (
-                f"shown_as: found {folder.shown_as} a second time; expected a name for each folder of {account.name}"
+                f"shown_as: found “{folder.shown_as}” a second time; expected a name for each folder of {account.name}"
             )
             yield Problem((*where, "shown_as"), message)
         stated.add(folder.shown_as.rstrip("/"))
         if folder.at is None and account.home is None:
-            message = f"found {folder.shown_as}, which lies nowhere; expected at, or a home of {account.name}"
+            message = f"found “{folder.shown_as}”, which lies nowhere; expected at, or a home of {account.name}"
             yield Problem((*where, "shown_as"), message)
         if folder.at is not None and ".." in parts_of(folder.at):
-            yield Problem((*where, "at"), f"at: found {folder.at}; expected a folder from the top, without ..")
+            yield Problem((*where, "at"), f"at: found “{folder.at}”; expected a folder from the top, without ..")
 
 
 def _on_server(site: Site, client: Client, place: SitePath) -> Iterator[Problem]:
