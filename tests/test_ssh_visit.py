@@ -35,6 +35,7 @@ def climbed(port: int, **changes: Any) -> dict[str, str]:
         visit_ssh(plan_of("skerry.saltmarsh.example", port, "keeper", base.pop("password"), **base))
     )
     assert [each.rung for each in climb.rungs] == list(SSH_RUNGS)
+    assert not [each.advice for each in climb.rungs if "TLS" in each.advice or "certificate" in each.advice]
     return {each.rung: each.outcome for each in climb.rungs if each.outcome != "untried"}
 
 
@@ -66,19 +67,20 @@ def test_an_account_that_may_not_write_is_refused_at_send(tmp_path: Path) -> Non
 
 
 @pytest.mark.parametrize(
-    ("says", "outcome"),
+    ("says", "rung", "outcome"),
     [
-        (b"220 this is FTP\r\n", "silent"),  # lines before the version are allowed (RFC 4253, section 4.2)
-        (b"SSH-1.5-old\r\n", "wrong"),
-        (b"x" * 200_000 + b"\r\n", "wrong"),
-        (b"hello\r\n" * 5000, "wrong"),
-        (b"SSH-2.0-x\r\n" + b"\x00" * 5000, "wrong"),
-        (b"", "silent"),
-        (None, "wrong"),
+        (b"220 this is FTP\r\n", "greet", "silent"),  # lines before the version are allowed (RFC 4253, section 4.2)
+        (b"SSH-1.5-old\r\n", "greet", "wrong"),
+        (b"x" * 200_000 + b"\r\n", "greet", "wrong"),
+        (b"hello\r\n" * 5000, "greet", "wrong"),
+        (b"SSH-2.0-x\r\n" + b"\x00" * 5000, "secure", "wrong"),
+        (b"SSH-2.0-x\r\n", "secure", "silent"),
+        (b"", "greet", "silent"),
+        (None, "greet", "wrong"),
     ],
-    ids=["ftp", "ssh-1", "long line", "endless banner", "garbage", "sends nothing", "hangs up"],
+    ids=["ftp", "ssh-1", "long line", "endless banner", "garbage", "keys never come", "sends nothing", "hangs up"],
 )
-def test_what_is_no_good_ssh_server_is_told_at_the_greeting(says: bytes | None, outcome: str) -> None:
+def test_what_is_no_good_ssh_server_stops_at_the_rung_it_reached(says: bytes | None, rung: str, outcome: str) -> None:
     listener = socket.create_server(("127.0.0.1", 0))
     held = []
 
@@ -93,7 +95,7 @@ def test_what_is_no_good_ssh_server_is_told_at_the_greeting(says: bytes | None, 
     threading.Thread(target=serve, daemon=True).start()
     found = climbed(listener.getsockname()[1])
     listener.close()
-    assert list(found.items())[-1] == ("greet", outcome)
+    assert list(found.items())[-1] == (rung, outcome)
 
 
 @pytest.mark.parametrize("without", ["", "w", "m", "r"])

@@ -24,7 +24,6 @@ SAMPLE = 128
 _DATA_RUNGS = ("data", "list", "send", "fetch")
 
 _FULL_PACKETS: tuple[Fate, ...] = (
-    ("greet", "silent"),
     ("secure", "silent"),
     ("login", "silent"),
     ("list", "silent"),

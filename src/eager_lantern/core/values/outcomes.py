@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from typing import Literal, get_args
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 Rung = Literal[
     "name", "connect", "greet", "secure", "host-key", "login", "announce", "data", "list", "send", "fetch", "tidy",
@@ -34,11 +35,17 @@ Extent = Literal["works", "partly", "fails", "unknown"]
 
 
 class Advice(Struct, frozen=True):
-    """What to do next where a rung fails: by the rung and how it ended, else by how it ended alone."""
+    """What to do next where a rung fails: by the rung and how it ended, else by how it ended alone; ``ssh`` has what
+    differs from FTP."""
 
     rungs: Mapping[Rung, Mapping[Outcome, str]] = {}
+    ssh: Mapping[Rung, Mapping[Outcome, str]] = {}
     anywhere: Mapping[Outcome, str] = {}
 
     def at(self, rung: Rung, outcome: Outcome) -> str:
         """The advice for a rung; empty where nothing failed."""
         return self.rungs.get(rung, {}).get(outcome) or self.anywhere.get(outcome, "")
+
+    def over_ssh(self) -> "Advice":
+        """The advice for a session of SSH."""
+        return replace(self, rungs={**self.rungs, **self.ssh})

@@ -46,7 +46,7 @@ class _SshClimber(Climber):
     faults = (Failed, *_FAULTS)
 
     def __init__(self, plan: VisitPlan, progress: Progress) -> None:
-        super().__init__(plan, progress)
+        super().__init__(replace(plan, advice=plan.advice.over_ssh()), progress)
         self.client = SshClient(plan)
         self._connected: Connected | None = None
         self._connection: asyncssh.SSHClientConnection | None = None
@@ -152,8 +152,7 @@ class _SshClimber(Climber):
             self.plan.credentials.gate.rejected(error.reason)
             raise self._stopped("refused", f"the server replied {error.reason}", started) from None
         except asyncssh.KeyExchangeFailed as error:
-            self.note("secure", "wrong", f"no common algorithm: {error.reason}", started)
-            raise Failed("wrong", error.reason) from None
+            raise self._stopped("wrong", f"no common algorithm: {error.reason}", started) from None
         except Exception as error:  # bytes that make no sense surface as any exception of the library's readers
             reason = getattr(error, "reason", "") or str(error) or "the server hangs up"
             raise self._stopped("wrong", reason, started) from None
@@ -187,8 +186,11 @@ class _SshClimber(Climber):
 
     def _stopped(self, outcome: Outcome, detail: str, started: float) -> Failed:
         """Note a failure at the rung that was reached."""
-        if not self.client.key:
+        if not self.client.version:
             rung: Rung = "greet"
+        elif not self.client.key:
+            rung = "secure"
+            self.note("greet", "ok", self.client.version, started)
         elif not self.client.key_fits:
             rung = "host-key"
             self.note("greet", "ok", self.client.version, started)
@@ -269,7 +271,6 @@ class SshClient(asyncssh.SSHClient):
 
     def __init__(self, plan: VisitPlan) -> None:
         self.plan = plan
-        self.version = ""
         self.key = ""
         self.key_fits = False
         self.kind, self.fingerprint, self.bits = "", "", 0
@@ -281,10 +282,13 @@ class SshClient(asyncssh.SSHClient):
         """TCP stands."""
         self._connection = conn
 
+    @property
+    def version(self) -> str:
+        """What the server calls itself, empty until it has greeted (RFC 4253, section 4.2)."""
+        return str(self._connection.get_extra_info("server_version", "")) if self._connection else ""
+
     def validate_host_public_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
         """The server has shown its host key."""
-        assert self._connection is not None
-        self.version = str(self._connection.get_extra_info("server_version", ""))
         self.kind, self.fingerprint = key.get_algorithm(), key.get_fingerprint()
         self.bits = getattr(key.pyca_key, "key_size", 0)
         self.key = f"{self.kind} {self.fingerprint}"
