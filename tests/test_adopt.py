@@ -33,7 +33,7 @@ from eager_lantern.core.sheets.server import server_sheet
 from eager_lantern.core.sheets.sheet import Grid, Sheet
 from eager_lantern.formats.devices.format import DeviceTarget
 from eager_lantern.formats.devices.register import files_of, read_files
-from eager_lantern.formats.devices.tables import read_rule_table
+from eager_lantern.formats.devices.tables.entries import read_rule_tables
 from eager_lantern.formats.site.site_file import parse_site, read_site
 from eager_lantern.lab.daemons.proftpd import daemon
 from eager_lantern.views.pages import grid_csv
@@ -55,13 +55,15 @@ def through_the_pages(site: Site) -> Site:
         filters = tables(sheet, "do")
         for title, direction in (("in from outside", "in"), ("out from inside", "out")):
             mine = [part.grid for part in sheet.parts if part.grid in filters and title in part.title]
-            readings = [read_rule_table("page", grid_csv(each)) for each in mine if each is not None]
+            readings = [
+                config for each in mine if each is not None for config in read_rule_tables("page", grid_csv(each))
+            ]
             site = adopted(site, gateway.name, "", "in" if direction == "in" else "out", readings)
     return site
 
 
 def _readings(sheet: Sheet, head: str) -> list[Any]:
-    return [read_rule_table("page", grid_csv(each)) for each in tables(sheet, head)]
+    return [config for each in tables(sheet, head) for config in read_rule_tables("page", grid_csv(each))]
 
 
 def _emptied(site: Site, gateway: Gateway) -> Site:
@@ -221,7 +223,7 @@ def test_the_changes_between_two_sites_lead_from_one_to_the_other_but_for_the_or
 def test_what_is_adopted_from_a_table_of_rules_takes_the_place_of_the_filter() -> None:
     site = read_site(AFTER).site
     text = 'no.,do,protocol,ports,from\n1,allow,TCP,21,anywhere\nlast,"refuse, with a reset",any,all others,anywhere\n'
-    found = adopted(site, site.server.name, "", "in", [read_rule_table("read.csv", text)])
+    found = adopted(site, site.server.name, "", "in", read_rule_tables("read.csv", text))
     incoming = found.server.filter.incoming
     assert [str(each.ports) for each in incoming.rules] == ["21"]
     assert (incoming.default, incoming.refuses_with) == ("refuse", "reset")

@@ -177,7 +177,8 @@ def older(more: str, tmp_path: Path, *options: str) -> Any:
 
 def test_rules_of_iptables_become_those_of_the_file_and_the_missing_family_is_shut(tmp_path: Path) -> None:
     result = json.loads(older("", tmp_path, "--device", "gauge-store").stdout)
-    (reading,) = result["configs"]
+    reading, outgoing = result["configs"]
+    assert (reading["direction"], outgoing["direction"]) == ("in", "out")
     rules = [each["value"] for each in reading["read"]]
     assert [(each["action"], each["ports"], each.get("from"), each.get("name")) for each in rules] == [
         ("allow", "22", "10.61.4.0/24", "remote desk"),
@@ -214,7 +215,8 @@ def test_what_is_no_rule_of_iptables_is_told_by_its_line(line: str, says: str, t
 def test_what_a_rule_of_iptables_in_doubt_may_match_is_unknown(
     line: str, what: str, ports: str, tmp_path: Path
 ) -> None:
-    (reading,) = json.loads(older(line, tmp_path, "--device", "gauge-store").stdout)["configs"]
+    words = ("--device", "gauge-store", "--direction", "in")
+    (reading,) = json.loads(older(line, tmp_path, *words).stdout)["configs"]
     assert [(each["line"], what in each["why"]) for each in reading["skipped"]] == [(10, True)] * bool(what)
     rules = [each["value"] for each in reading["read"]]
     unknown = [each.get("ports", "1-65535") for each in rules if each["action"] == "unknown"]
@@ -231,6 +233,7 @@ def test_rule_sets_as_people_have_them_are_read_as_worked_out_by_hand(case: dict
     text = listed(case["nft"], tmp_path, numeric=True) if "nft" in case else case["saved"]
     (tmp_path / "rules").write_text(text)
     words = ["adopt", AFTER, tmp_path / "rules", "--device", case["device"], *case.get("words", ())]
+    words += ["--direction", "in"] if case["device"] == "gauge-store" else []
     done = run(*words, "--format", "json")
     assert done.returncode in (0, 1), done.stderr
     readings = json.loads(done.stdout)["configs"]

@@ -16,10 +16,10 @@ from ..core.interview.questions import refusal
 from ..core.model.consistency import problems
 from ..core.model.site import Client, Server, Site
 from ..core.verdict import judge
+from ..formats.devices.cells import read_device_text
 from ..formats.devices.format import DeviceTarget
 from ..formats.devices.kept_survey import mapped_forwards
 from ..formats.devices.register import read_files
-from ..formats.devices.tables import read_table_text
 from ..formats.reading import BadInput, InputProblem, bad_file
 from ..formats.results.adopt import FirstSiteResult, LearntResult, adopt_result
 from ..formats.results.check import check_result
@@ -143,8 +143,9 @@ def adopt_command(
     device: Annotated[str, typer.Option(help="The gateway, server or client that the files belong to.")] = "",
     service: Annotated[str, typer.Option(help="The service that settings belong to; default: the only one.")] = "",
     direction: Annotated[
-        FilterDirection, typer.Option(help="Which filter a table of rules is for: incoming or outgoing.")
-    ] = FilterDirection.into,
+        FilterDirection | None,
+        typer.Option(help="Which filter rules are for, where a table states none: in (the default) or out."),
+    ] = None,
     writes: Annotated[
         bool, typer.Option("--write", help="Write the site file; by default the difference is only shown.")
     ] = False,
@@ -159,10 +160,11 @@ def adopt_command(
 ) -> None:
     """Read a device's configuration into the site file.
 
-    Reads the router's mappings in a kept survey; tables of forwards and filter rules as CSV, ours or any whose columns
-    mean the same; rule sets of nftables and iptables; settings of ProFTPD, of Pure-FTPd and of OpenSSH; or those of any
-    server as a table of setting and value, as sheets writes it. Shows what that would change: promises and access. With
-    --write the file is changed in those places alone, each with a remark of where it was read.
+    Reads the router's mappings in a kept survey; tables of forwards and filter rules, ours or any whose columns mean
+    the same; rule sets of the Linux kernel and the status of its front ends; rules of Windows and of clouds; settings
+    of four servers, or those of any other as a table of setting and value, as sheets writes it. Shows what that would
+    change: promises and access. With --write the file is changed in those places alone, each with a remark of where it
+    was read.
 
     Without a site file it writes a first one from kept surveys and visits: each line states its source, or that nothing
     was observed.
@@ -179,8 +181,8 @@ def adopt_command(
     source = parse_site(as_typed(site), text)
     read = source.site
     devices = [read.server.name, *(each.name for each in read.gateways), *(each.name for each in read.clients)]
-    way: Direction = "in" if direction is FilterDirection.into else "out"
-    texts = {each: read_table_text(Path(each)) for each in files}
+    way: Direction | None = direction.value if direction else None
+    texts = {each: read_device_text(Path(each)) for each in files}
     configs = read_files(texts, DeviceTarget(read, device, way, outside, inside))
     if (outside or inside) and not any(each.of_ruleset for each in configs):
         raise typer.BadParameter("only a packet filter's rule set names interfaces: leave --outside and --inside out")
@@ -189,7 +191,7 @@ def adopt_command(
     device = device or source.site.server.name
     service = service_of_settings(source.site, device, service, settings)
     fits(source.site, device, configs)
-    wanted = adopted(source.site, device, service, way, configs)
+    wanted = adopted(source.site, device, service, way or "in", configs)
     if found := problems(wanted):
         raise BadInput(str(files[0]), *(InputProblem(0, f"in the site with it, {each.message}") for each in found))
     day = time.strftime("%Y-%m-%d")
@@ -203,7 +205,7 @@ def adopt_command(
     difference = patch(text, after, source.file)
     written = writes and after != text
     words = ["adopt", as_typed(site), *files, "--device", device]
-    words += ["--direction", "out"] if direction is FilterDirection.out else []
+    words += ["--direction", direction.value] if direction else []
     words += ["--outside", outside] if outside else []
     words += ["--inside", inside] if inside else []
     names = source.file, source.file

@@ -50,6 +50,22 @@ def registered(protocol: Transport = "tcp") -> PortSet:
     return PortSet.of(*((low, high) for low, high, transports, _ in _service_rows() if protocol in transports))
 
 
+@cache
+def _ports_by_name() -> Mapping[str, Mapping[Transport, PortSet]]:
+    found: dict[str, dict[Transport, PortSet]] = {}
+    for low, high, transports, name in _service_rows():
+        for protocol in ("tcp", "udp"):
+            if protocol in transports:
+                mine = found.setdefault(name.lower(), {})
+                mine[protocol] = mine.get(protocol, PortSet()) | PortSet.of((low, high))
+    return found
+
+
+def ports_called(name: str) -> Mapping[Transport, PortSet]:
+    """The ports that are registered for a service, by transport; empty for a name that is not."""
+    return _ports_by_name().get(name.lower(), {})
+
+
 def usual_names(ports: PortSet, protocol: Transport) -> str:
     """The names of what usually listens on ports: ``ssh``, ``smtp, domain, http and 400 more``, or nothing."""
     found = [

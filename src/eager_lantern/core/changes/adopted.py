@@ -60,8 +60,8 @@ class DeviceConfig(Struct, frozen=True):
 
 
 def adopted(site: Site, device: str, service: str, direction: Direction, configs: Sequence[DeviceConfig]) -> Site:
-    """The site with everything that was read of a device; settings are of ``service``, rules of the filter in a
-    ``direction``. The caller has made sure that there are such a device and such a service."""
+    """The site with everything that was read of a device; settings are of ``service``, rules that state no direction
+    of the filter in this ``direction``. The caller has made sure that there are such a device and such a service."""
     for each in configs:
         if each.subject == "settings":
             site = _with_service(site, service, each.values)
@@ -102,7 +102,7 @@ def _adopted_gateway(gateway: Gateway, direction: Direction, config: DeviceConfi
 def _server(server: Server, direction: Direction, config: DeviceConfig) -> Server:
     if config.subject == "switches":
         return replace(server, **{each.key[0]: each.value for each in config.values})
-    side = "incoming" if direction == "in" else "outgoing"
+    side = "incoming" if (config.direction or direction) == "in" else "outgoing"
     table = _adopted_filter(getattr(server.filter, side), config)
     return replace(server, filter=replace(server.filter, **{side: table}))
 
@@ -110,7 +110,7 @@ def _server(server: Server, direction: Direction, config: DeviceConfig) -> Serve
 def _adopted_client(client: Client, direction: Direction, config: DeviceConfig) -> Client:
     if config.subject == "switches":
         return client  # a client in a site has none of them
-    side = "incoming" if direction == "in" else "outgoing"
+    side = "incoming" if (config.direction or direction) == "in" else "outgoing"
     table = _adopted_filter(getattr(client.filter, side), config)
     return replace(client, filter=replace(client.filter, **{side: table}))
 

@@ -16,12 +16,12 @@ from ...core.sheets.sheet import distinct, slug
 
 
 class DeviceTarget(Struct, frozen=True):
-    """What files are read for: a device of the site, and what their own words leave open. ``outside`` and ``inside``
-    are names of interfaces."""
+    """What files are read for: a device of the site, and what their own words leave open. Without a ``direction`` a
+    file is read for all that it states; ``outside`` and ``inside`` are names of interfaces."""
 
     site: Site
     device: str
-    direction: Direction = "in"
+    direction: Direction | None = None
     outside: str = ""
     inside: str = ""
 
@@ -49,7 +49,8 @@ def _has_no_relatives(text: str) -> str:
 
 @dataclass(frozen=True)
 class DeviceFormat:
-    """``title`` names it in a sentence, ``obtained`` is how an administrator gets such a text.
+    """``title`` names it in a sentence, ``obtained`` is how an administrator gets such a text, ``omits`` what it
+    does not show, or what is not read of it.
 
     ``recognises`` looks at a file's name and text. ``reads`` takes all files of the format together, by their names,
     and raises BadInput. ``writes`` makes a site's files, which end with ``endings``. ``relative`` recognises a text
@@ -64,6 +65,7 @@ class DeviceFormat:
     writes: Callable[[Site], tuple[WrittenFile, ...]] = _writes_nothing
     endings: tuple[str, ...] = ()
     relative: Callable[[str], str] = _has_no_relatives
+    omits: str = ""
 
 
 def one_by_one(

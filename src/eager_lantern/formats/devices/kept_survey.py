@@ -10,8 +10,8 @@ from ..damage import guarded
 from ..reading import bad_file
 from ..results.kept import looks_kept, read_kept
 from ..results.survey import SurveyResult, survey_of
+from .cells import tidy_name
 from .format import DeviceFormat, one_by_one
-from .tables import tidy_name
 
 
 def mapped_forwards(survey: Survey) -> tuple[ParsedValue, ...]:

@@ -1,13 +1,15 @@
 """OpenSSH (public interface): read from what ``sshd -T`` prints or its own file, written as a fragment for
 ``sshd_config``, which ``sshd -t`` accepts."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+
+from msgspec.structs import replace
 
 from ...core.changes.adopted import DeviceConfig, ParsedValue, Skipped
 from ...core.model.entries import Port
 from ...core.model.site import Account, Right, Service, Site, effective_rights
 from ..damage import guarded
-from .format import DeviceFormat, for_each_service, one_by_one
+from .format import DeviceFormat, DeviceTarget, for_each_service
 from .settings import ACCOUNTS_DECIDE, Found, fragment, is_path, is_word, lines_of, read_lines, words_of
 
 ENDING = "sshd.conf"
@@ -17,14 +19,30 @@ _WRITES: frozenset[Right] = frozenset(("write", "append", "rename", "remove", "m
 
 
 @guarded
-def read_sshd(file: str, text: str) -> DeviceConfig:
-    """The settings. Raises BadInput with every value that cannot be read."""
-    return read_lines(file, "sftp", lines_of(text), _values)
+def read_sshd(file: str, text: str, wanted: frozenset[int] = frozenset()) -> DeviceConfig:
+    """The settings; of several ports that which is ``wanted``, else the first. Raises BadInput with every value that
+    cannot be read."""
+    found = read_lines(file, "sftp", lines_of(text), _values)
+    ports = [each for each in found.values if each.key[0] == "port"]
+    chosen = next((each for each in ports if each.value.number in wanted), ports[0] if ports else None)
+    others = tuple(
+        Skipped(each.line, f"port {each.value}", "it listens there too: a service has one port, so make another of it")
+        for each in ports
+        if each is not chosen
+    )
+    rest = tuple(each for each in found.values if each.key[0] != "port")
+    control = (replace(chosen, key=("control_port",)),) if chosen else ()
+    return replace(found, values=(*control, *rest), skipped=(*found.skipped, *others))
+
+
+def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
+    wanted = frozenset(each.control_port.number for each in target.site.services if each.protocol == "sftp")
+    return [read_sshd(file, text, wanted) for file, text in texts.items()]
 
 
 def _values(number: int, word: str, rest: list[str]) -> Found:
     if word == "port":
-        yield ParsedValue(("control_port",), Port.parse(rest[0]), number)
+        yield ParsedValue(("port", rest[0]), Port.parse(rest[0]), number)
     elif word in _WHO and rest != ["none"]:
         yield Skipped(number, f"{word} {' '.join(rest)}", ACCOUNTS_DECIDE)
 
@@ -71,5 +89,6 @@ def _confined(site: Site, account: Account) -> Iterator[str]:
 
 FORMAT = DeviceFormat(
     "openssh", "what sshd -T prints, or sshd_config", "sshd -T, as root",
-    recognises=_is_sshd, reads=one_by_one(read_sshd), writes=for_each_service(ENDING, sshd_fragment), endings=(ENDING,),
+    recognises=_is_sshd, reads=_read, writes=for_each_service(ENDING, sshd_fragment), endings=(ENDING,),
+    omits="accounts, keys, what Match states for some users",
 )  # fmt: skip

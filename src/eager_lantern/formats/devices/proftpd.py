@@ -1,14 +1,17 @@
 """ProFTPD's configuration (public interface), read from ``proftpd.conf`` and written as a fragment of it, which
 ``proftpd -t`` accepts."""
 
-from collections.abc import Iterator, Sequence
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from fnmatch import fnmatch
+from pathlib import PurePosixPath
 
 from ...core.changes.adopted import DeviceConfig, Key, ParsedValue, Skipped
 from ...core.model.entries import Destination, Port
 from ...core.model.site import Account, Service, Site
 from ...wire.terminal_safe import printable
 from ..damage import guarded
-from .format import DeviceFormat, for_each_service, one_by_one
+from .format import DeviceFormat, DeviceTarget, for_each_service
 from .settings import (
     ACCOUNTS_DECIDE,
     ANONYMOUS,
@@ -31,14 +34,67 @@ from .settings import (
 )
 
 ENDING = "proftpd.conf"
+MOST_DEEP = 8
+"""How deep files may include each other."""
 _WORDS = {"servertype", "defaultserver", "passiveports", "tlsengine", "masqueradeaddress", "loadmodule"}
 _TLS_OPTIONS = ("tls", "options")
 
 
+def _is_proftpd(file: str, text: str) -> bool:
+    """What has a directive of its own, or a section alone, as included files do."""
+    sections = re.search(
+        r"^\s*<(Limit|Global|VirtualHost|Anonymous|IfModule|Directory)\b[^>]*>\s*$", text, re.MULTILINE
+    )
+    return bool(words_of(text) & _WORDS or sections) and not text.lstrip().startswith("{")
+
+
+def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
+    """Files that another one includes are read where it does so."""
+    included = {other for text in texts.values() for _, path in _includes(text) for other in _files_at(path, texts)}
+    return [read_proftpd(file, text, texts) for file, text in texts.items() if file not in included]
+
+
+def _includes(text: str) -> Iterator[tuple[int, str]]:
+    return ((number, rest[0]) for number, word, rest in lines_of(text) if word == "include" and rest)
+
+
+def _files_at(path: str, texts: Mapping[str, str]) -> list[str]:
+    """Which of the given files an Include is about: a file by its name, a folder with all that is in it."""
+    named = PurePosixPath(path)
+    if path.endswith("/") or set(named.name) & set("*?["):
+        folder = named.name if path.endswith("/") else named.parent.name
+        pattern = "*" if path.endswith("/") else named.name
+        return sorted(f for f in texts if _path(f).parent.name == folder and fnmatch(_path(f).name, pattern))
+    return [f for f in texts if _path(f).name == named.name and _path(f).parent.name in ("", named.parent.name)]
+
+
+def _path(file: str) -> PurePosixPath:
+    return PurePosixPath(file.replace("\\", "/"))
+
+
+def _spliced(text: str, texts: Mapping[str, str], depth: int = 0) -> Iterator[Line]:
+    """The lines with those of included files, each under the number of the line that includes it."""
+    for number, word, rest in lines_of(text):
+        files = _files_at(rest[0], texts) if word == "include" and rest and depth < MOST_DEEP else []
+        for file in files:
+            yield from ((number, *line[1:]) for line in _spliced(texts[file], texts, depth + 1))
+        if not files:
+            yield number, word, rest
+
+
 @guarded
-def read_proftpd(file: str, text: str) -> DeviceConfig:
-    """The settings of the main server. Raises BadInput with every value that cannot be read."""
-    return read_lines(file, "ftp", _of_main_server(lines_of(text)), _values, _with_tls_options)
+def read_proftpd(file: str, text: str, texts: Mapping[str, str] | None = None) -> DeviceConfig:
+    """The settings of the main server, which count before those for all servers, wherever these stand; ``texts`` are
+    files that it may include. Raises BadInput with every value that cannot be read."""
+    others = {name: each for name, each in (texts or {}).items() if name != file}
+    lines = list(_of_main_server(_spliced(text, others)))
+    ordered = sorted(lines, key=lambda each: not each[1].startswith(_GLOBAL))
+    plain = [(number, word.removeprefix(_GLOBAL), rest) for number, word, rest in ordered]
+    return read_lines(file, "ftp", plain, _values, _with_tls_options)
+
+
+_GLOBAL = "global "
+"""Stands before the word of a line that is for all servers."""
 
 
 def _of_main_server(lines: Iterator[Line]) -> Iterator[Line]:
@@ -52,11 +108,11 @@ def _of_main_server(lines: Iterator[Line]) -> Iterator[Line]:
             inside.append(word.strip("<>"))
             limited = [each.strip(">").lower() for each in rest]
         elif inside and inside[-1] == "limit":
-            yield number, "limit", [word, *rest, " ".join(limited)]
+            yield number, f"{_GLOBAL}limit" if "global" in inside else "limit", [word, *rest, " ".join(limited)]
         elif inside and inside[-1] not in ("global", "ifmodule", "ifdefine"):
             yield number, f"<{inside[-1]}>", [word, *rest]
         else:
-            yield number, word, rest
+            yield number, f"{_GLOBAL}{word}" if "global" in inside else word, rest
 
 
 def _values(number: int, word: str, rest: list[str]) -> Found:
@@ -166,6 +222,7 @@ def _login_lines(accounts: Sequence[Account]) -> Iterator[str]:
 
 FORMAT = DeviceFormat(
     "proftpd", "the configuration of ProFTPD", "/etc/proftpd/proftpd.conf",
-    recognises=lambda file, text: bool(words_of(text) & _WORDS) and not text.lstrip().startswith("{"),
-    reads=one_by_one(read_proftpd), writes=for_each_service(ENDING, proftpd_fragment), endings=(ENDING,),
+    recognises=_is_proftpd,
+    reads=_read, writes=for_each_service(ENDING, proftpd_fragment), endings=(ENDING,),
+    omits="accounts and their rights; included files, unless named as well; other servers (VirtualHost)",
 )  # fmt: skip

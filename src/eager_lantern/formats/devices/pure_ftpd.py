@@ -117,4 +117,5 @@ FORMAT = DeviceFormat(
     "pure-ftpd", "the configuration of Pure-FTPd", "/etc/pure-ftpd/conf, or its one file",
     recognises=_is_pure_ftpd,
     reads=one_by_one(read_pure_ftpd), writes=for_each_service(ENDING, pure_ftpd_fragment), endings=(ENDING,),
+    omits="accounts and their rights",
 )  # fmt: skip

@@ -56,4 +56,5 @@ def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
 FORMAT = DeviceFormat(
     "sysctl", "what sysctl prints", "sysctl net.ipv4.ip_forward, sysctl net.ipv4.ip_local_port_range",
     recognises=_is_sysctl, reads=_read,
+    omits="every other value",
 )  # fmt: skip

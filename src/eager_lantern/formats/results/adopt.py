@@ -5,7 +5,7 @@ from typing import Any, Literal
 
 from msgspec import to_builtins
 
-from ...core.changes.adopted import DeviceConfig, Subject
+from ...core.changes.adopted import DeviceConfig, Direction, Subject
 from .base import ResultPart
 from .check import CheckResult
 from .compare import CompareResult
@@ -28,10 +28,11 @@ class SkippedResult(ResultPart, frozen=True, kw_only=True):
 
 
 class DeviceConfigResult(ResultPart, frozen=True, kw_only=True):
-    """A file that was read."""
+    """A file that was read; ``direction`` is which filter its rules are of, none where the file does not state it."""
 
     file: str
     subject: Subject
+    direction: Direction | None
     read: tuple[ParsedValueResult, ...]
     skipped: tuple[SkippedResult, ...]
 
@@ -84,6 +85,7 @@ def _config_result(config: DeviceConfig) -> DeviceConfigResult:
     return DeviceConfigResult(
         file=config.file,
         subject=config.subject,
+        direction=config.direction,
         read=tuple(
             ParsedValueResult(key=".".join(each.key), value=to_builtins(each.value, enc_hook=str), line=each.line)
             for each in config.values

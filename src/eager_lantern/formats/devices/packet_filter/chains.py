@@ -25,7 +25,7 @@ from msgspec.structs import replace
 
 from ....core.model.site import Filter, Refusal
 from ....core.values.addresses import AddressSet
-from ..tables import tidy_name
+from ..cells import tidy_name
 from .rule import (
     EVERYTHING,
     FAMILIES,

@@ -7,7 +7,7 @@ import msgspec
 from msgspec.structs import replace
 
 from ....core.changes.adopted import DeviceConfig, ParsedValue, Skipped
-from ....core.model.site import Rule
+from ....core.model.site import OPEN, Rule
 from ....core.values.addresses import AddressSet
 from ....core.values.ports import EVERY_PORT, PortSet
 from ...damage import guarded
@@ -111,9 +111,10 @@ def is_ruleset(text: str) -> bool:
 
 
 @guarded
-def read_ruleset(file: str, text: str, direction: Way, interface: str = "") -> tuple[DeviceConfig, ...]:
-    """The rules of a host for what comes in, or goes out, and which control connections its FTP helper reads, if any;
-    ``interface`` is the one that it stands on its network with, where that is known. Raises BadInput."""
+def read_ruleset(file: str, text: str, direction: Way | None, interface: str = "") -> tuple[DeviceConfig, ...]:
+    """The rules of a host for what comes in, or goes out, or for both where a set has them, and which control
+    connections its FTP helper reads, if any; ``interface`` is the one that it stands on its network with, where that
+    is known. Raises BadInput."""
     try:
         items = msgspec.json.decode(text)["nftables"]
         return read_items(file, items, direction, interface)
@@ -122,9 +123,24 @@ def read_ruleset(file: str, text: str, direction: Way, interface: str = "") -> t
 
 
 def read_items(
-    file: str, items: Sequence[dict[str, Any]], direction: Way, interface: str = ""
+    file: str, items: Sequence[dict[str, Any]], direction: Way | None, interface: str = ""
 ) -> tuple[DeviceConfig, ...]:
     """The same of a list of chains, rules and sets."""
+    if direction is None:
+        hooked = {each["chain"].get("hook") for each in items if "chain" in each}
+        kinds = {kind for each in items for kind in each}
+        if "metainfo" in kinds and not kinds & {"chain", "rule"}:
+            empty = Skipped(0, "no chain", "the filter is empty: everything passes")
+            return tuple(
+                DeviceConfig(file, "rules", (), (empty,), OPEN, of_ruleset=True, direction=way) for way in HOOKS
+            )
+        ways = [way for way in HOOKS if hooked & set(HOOKS[way])] or list(HOOKS)[:1]
+        return tuple(
+            replace(each, direction=way) if each.subject == "rules" else each
+            for way in ways
+            for each in read_items(file, items, way, interface)
+            if each.subject == "rules" or way == ways[0]
+        )
     ruleset, first = _walked(items, direction, interface, "first")
     if not any(ruleset.base_chains(hook) for hook in HOOKS[direction]):
         hooks = " or ".join(HOOKS[direction])

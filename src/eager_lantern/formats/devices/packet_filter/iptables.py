@@ -64,7 +64,7 @@ def family_of(text: str) -> str:
 
 @guarded
 def read_iptables(
-    files: str, texts: Mapping[str, str], direction: Direction, interface: str = ""
+    files: str, texts: Mapping[str, str], direction: Direction | None, interface: str = ""
 ) -> tuple[DeviceConfig, ...]:
     """The rules of a host for what comes in or goes out; ``interface`` is the one that it stands on its network with,
     where that is known. Raises BadInput."""
@@ -284,12 +284,11 @@ def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
 def _instead(text: str) -> str:
     if re.search(r"^Chain \S+ \((policy|\d+ references)", text, re.MULTILINE):
         return "found the listing of iptables -L; expected what iptables-save and ip6tables-save print"
-    if re.match(r"Status: (active|inactive)$", text.strip().partition("\n")[0]):
-        return "found what ufw status prints; expected what iptables-save and ip6tables-save print"
     return ""
 
 
 FORMAT = DeviceFormat(
     "iptables", "what iptables-save and ip6tables-save print", "iptables-save; ip6tables-save, as root",
     recognises=lambda file, text: is_iptables(text), reads=_read, relative=_instead,
+    omits="which lines are inside and outside; nft tables beside it; lists of addresses (ipset)",
 )  # fmt: skip

@@ -440,4 +440,5 @@ def _instead(text: str) -> str:
 FORMAT = DeviceFormat(
     "nftables", "what nft -j list ruleset prints", "nft -j list ruleset, as root",
     recognises=lambda file, text: is_ruleset(text), reads=_read, writes=_write, endings=("nft",), relative=_instead,
+    omits="which lines are inside and outside; values of targets of the older filter (give iptables-save)",
 )  # fmt: skip

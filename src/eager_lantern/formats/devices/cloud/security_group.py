@@ -1,0 +1,113 @@
+"""Security groups and network ACLs (public interface), as ``aws ec2 describe-security-groups``,
+``describe-security-group-rules`` and ``describe-network-acls`` print them.
+
+A group only allows, keeps track of connections, and denies what no rule names. The groups of a file are read as those
+of one machine, whose rules add up. A network ACL keeps no track: its entries count by their number, and what comes back
+must pass the other direction, at a port that the other side chose; where it does not, nothing is let in.
+"""
+
+from collections.abc import Iterable, Iterator
+from typing import Any
+
+from msgspec.structs import replace
+
+from ....core.changes.adopted import Direction
+from ....core.values.addresses import AddressSet
+from ....core.values.ports import PortSet
+from ..cells import ports_of_cell
+from ..format import DeviceFormat
+from .listing import TRANSPORTS, Action, Entry, json_of, listed, reader
+
+_KEYS = ("SecurityGroups", "SecurityGroupRules", "NetworkAcls")
+_CHOSEN = PortSet.parse("1024-65535")
+"""Ports that a client's system may choose, as the provider documents them."""
+
+
+def _is_listing(file: str, text: str) -> bool:
+    return any(f'"{key}"' in text[:2000] for key in _KEYS) and isinstance(json_of(text), dict)
+
+
+def _entries(data: Any, beside: AddressSet) -> Iterable[Entry]:
+    for group in listed(data.get("SecurityGroups", []), ""):
+        for way, key in (("in", "IpPermissions"), ("out", "IpPermissionsEgress")):
+            for each in group.get(key, ()):
+                yield from _of_permission("in" if way == "in" else "out", each, group.get("GroupName", ""))
+    for each in listed(data.get("SecurityGroupRules", []), ""):
+        yield _of_rule(each)
+    acls = listed(data.get("NetworkAcls", []), "")
+    if len(acls) > 1:
+        raise ValueError(f"found {len(acls)} network ACLs; expected that of the machine's own subnet")
+    for acl in acls:
+        yield from _of_acl(acl["Entries"])
+
+
+def _of_permission(way: Direction, each: dict[str, Any], group: str) -> Iterator[Entry]:
+    """A permission is for each of its sources; descriptions stand at those."""
+    ranges = [
+        (one.get("CidrIp") or one["CidrIpv6"], one) for key in ("IpRanges", "Ipv6Ranges") for one in each.get(key, ())
+    ]
+    ranges += [(one["GroupId"], one) for one in each.get("UserIdGroupPairs", ())]
+    ranges += [(one["PrefixListId"], one) for one in each.get("PrefixListIds", ())]
+    for other, one in ranges:
+        yield _entry(way, each, other, str(one.get("Description") or group))
+
+
+def _of_rule(each: dict[str, Any]) -> Entry:
+    group = each.get("ReferencedGroupInfo") or {}
+    other = each.get("CidrIpv4") or each.get("CidrIpv6") or each.get("PrefixListId") or group["GroupId"]
+    return _entry("out" if each["IsEgress"] else "in", each, other, str(each.get("Description") or ""))
+
+
+def _entry(way: Direction, each: dict[str, Any], other: str, name: str) -> Entry:
+    low, high = each.get("FromPort"), each.get("ToPort")
+    ports = () if low is None or low == -1 else (f"{low}-{high}" if low != high else str(low),)
+    return _about(Entry(way, "allow", str(each["IpProtocol"]), ports, name=name), other)
+
+
+def _about(entry: Entry, other: str) -> Entry:
+    """The same for whoever is on the other side."""
+    return replace(entry, sources=(other,)) if entry.way == "in" else replace(entry, targets=(other,))
+
+
+def _of_acl(entries: list[dict[str, Any]]) -> Iterator[Entry]:
+    found = [_acl_entry(each) for each in sorted(entries, key=lambda each: int(each["RuleNumber"]))]
+    for each in found:
+        answered = _answered([other for other in found if other.way != each.way])
+        if each.action == "allow" and not answered:
+            why = "what comes back to the ports that the other side chose (1024-65535) is not let through everywhere"
+            yield replace(each, action="unknown", remark=f"{why}: what it matches is unknown")
+        else:
+            yield each
+
+
+def _acl_entry(each: dict[str, Any]) -> Entry:
+    span, number = each.get("PortRange") or {}, each["RuleNumber"]
+    ports = (f"{span['From']}-{span['To']}",) if span else ()
+    action: Action = "allow" if each["RuleAction"] == "allow" else "deny"
+    entry = Entry("out" if each["Egress"] else "in", action, str(each["Protocol"]), ports, name=f"entry {number}")
+    return _about(entry, each.get("CidrBlock") or each["Ipv6CidrBlock"])
+
+
+def _answered(back: list[Entry]) -> bool:
+    """Whether TCP to every port that a client may have chosen is let through to everybody of IPv4, before any deny."""
+    left = _CHOSEN
+    for each in back:
+        if TRANSPORTS.get(each.protocol) not in ("tcp", "any"):
+            continue
+        others = {*each.sources, *each.targets}
+        ports = ports_of_cell(each.ports[0], plain=True) if each.ports else _CHOSEN
+        if each.action == "deny" and ports & left:
+            return not left
+        if others == {"0.0.0.0/0"}:
+            left = left - ports
+        if not left:
+            return True
+    return False
+
+
+FORMAT = DeviceFormat(
+    "security-groups", "security groups or network ACLs as the provider's command line prints them",
+    "aws ec2 describe-security-groups --group-ids …, those of the machine",
+    recognises=_is_listing, reads=reader(_entries, {"in": "deny", "out": "deny"}),
+    omits="members of other groups, lists of prefixes; a network ACL beside it is a filter of its own",
+)  # fmt: skip

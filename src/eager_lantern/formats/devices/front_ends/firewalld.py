@@ -1,0 +1,320 @@
+"""The zones of firewalld (public interface): ``firewall-cmd --list-all`` or ``--list-all-zones``.
+
+A zone decides in this order: rich rules of negative priority, rich rules that refuse, rich rules that allow with
+services, ports and source ports, rich rules of positive priority, the target of the zone. What the host sends itself
+is not filtered. Of a gateway the zone of the outside line lets in what it forwards, and refuses the rest;
+its other rules are about the gateway itself.
+"""
+
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Literal
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ....core.changes.adopted import DeviceConfig, ParsedValue, Skipped
+from ....core.model.entries import BlockedPorts, Port
+from ....core.model.site import Filter, Forward, Rule
+from ....core.values.addresses import Address, AddressSet
+from ....core.values.ports import EVERY_PORT, PortSet
+from ...damage import guarded
+from ...reading import bad_file
+from ...shipped import ports_called
+from ..cells import addresses_of_cell
+from ..format import DeviceFormat, DeviceTarget
+from .ufw import IPV4, IPV6
+
+_HEAD = re.compile(r"^([A-Za-z0-9_./-]+)(?: \(([a-z, ]+)\))?\s*$")
+_TARGETS: Mapping[str, Literal["allow", "deny", "refuse"]] = {
+    "default": "refuse", "%%REJECT%%": "refuse", "REJECT": "refuse", "DROP": "deny", "ACCEPT": "allow",
+}  # fmt: skip
+_SERVICES: Mapping[str, str] = {
+    "ssh": "22/tcp", "ftp": "21/tcp", "ftps": "990/tcp", "http": "80/tcp", "https": "443/tcp", "dns": "53/tcp 53/udp",
+    "ntp": "123/udp", "dhcp": "67/udp", "dhcpv6": "547/udp", "dhcpv6-client": "546/udp", "mdns": "5353/udp",
+    "samba": "137/udp 138/udp 139/tcp 445/tcp", "samba-client": "137/udp 138/udp", "cockpit": "9090/tcp",
+    "smtp": "25/tcp", "smtps": "465/tcp", "smtp-submission": "587/tcp", "imap": "143/tcp", "imaps": "993/tcp",
+    "pop3": "110/tcp", "pop3s": "995/tcp", "mysql": "3306/tcp", "postgresql": "5432/tcp", "ldap": "389/tcp",
+    "ldaps": "636/tcp", "nfs": "2049/tcp", "rpc-bind": "111/tcp 111/udp", "rsyncd": "873/tcp 873/udp", "tftp": "69/udp",
+    "syslog": "514/udp", "snmp": "161/udp", "vnc-server": "5900-5903/tcp", "rdp": "3389/tcp", "telnet": "23/tcp",
+    "ipp": "631/tcp 631/udp", "ipp-client": "631/udp", "ipsec": "500/udp 4500/udp 4500/tcp", "openvpn": "1194/udp",
+    "wireguard": "51820/udp", "squid": "3128/tcp", "kerberos": "88/tcp 88/udp", "mosh": "60000-61000/udp",
+    "git": "9418/tcp", "redis": "6379/tcp", "mqtt": "1883/tcp", "http3": "443/udp", "llmnr": "5355/tcp 5355/udp",
+}  # fmt: skip
+"""What its own service files state for those that are common."""
+_BESIDE = "policies, direct rules and sets of addresses are not printed here: whatever they do is not read"
+
+
+class Zone(Struct, frozen=True):
+    """One zone: whether it is in use, its fields, and the lines below a field."""
+
+    name: str
+    line: int
+    active: bool
+    fields: Mapping[str, str]
+    rich: tuple[tuple[int, str], ...] = ()
+    forwards: tuple[tuple[int, str], ...] = ()
+
+
+def zones_of(text: str) -> list[Zone]:
+    """The zones of a listing, in their order."""
+    found: list[Zone] = []
+    below = ""
+    for number, line in enumerate(text.splitlines(), 1):
+        if (head := _HEAD.match(line)) is not None:
+            found.append(Zone(head[1], number, "active" in (head[2] or ""), {}))
+            below = ""
+        elif found and (entry := re.match(r"  ([a-z-]+(?: [a-z]+)?):\s*(.*)$", line)):
+            below = entry[1]
+            found[-1] = replace(found[-1], fields={**found[-1].fields, below: entry[2].strip()})
+        elif found and line.strip() and below == "rich rules":
+            found[-1] = replace(found[-1], rich=(*found[-1].rich, (number, line.strip())))
+        elif found and line.strip() and below == "forward-ports":
+            found[-1] = replace(found[-1], forwards=(*found[-1].forwards, (number, line.strip())))
+    return [each for each in found if "target" in each.fields]
+
+
+def _is_listing(file: str, text: str) -> bool:
+    return any("interfaces" in each.fields for each in zones_of(text[:4000]))
+
+
+def _relative(text: str) -> str:
+    if re.match(r"\s*\S+( \(\S+\))?\s*\n  (interfaces|sources): ", text):
+        return "found what firewall-cmd --get-active-zones prints; expected firewall-cmd --list-all-zones"
+    if "ingress-zones:" in text[:2000]:
+        return "found policies; expected the zones: firewall-cmd --list-all-zones"
+    return ""
+
+
+def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
+    return [each for file, text in texts.items() for each in _configs(file, text, target)]
+
+
+@guarded
+def _configs(file: str, text: str, target: DeviceTarget) -> list[DeviceConfig]:
+    zone = _zone(file, zones_of(text), target)
+    skipped = [Skipped(zone.line, f"zone {zone.name}", _BESIDE)]
+    if zone.fields.get("target", "default") not in _TARGETS:
+        raise bad_file(
+            file,
+            f"found the target “{zone.fields['target'][:40]}”; expected default, ACCEPT, DROP or REJECT",
+            zone.line,
+        )
+    try:
+        if target.gateway is None:
+            return list(_host(file, zone, skipped))
+        return list(_gateway(file, zone, skipped))
+    except ValueError as error:
+        raise bad_file(file, str(error), zone.line) from None
+
+
+def _zone(file: str, zones: Sequence[Zone], target: DeviceTarget) -> Zone:
+    """The zone of the line that counts. Raises BadInput where several may be it."""
+    line = target.outside if target.gateway is not None else target.inside
+    active = [each for each in zones if each.active]
+    named = [each for each in zones if line and line in each.fields.get("interfaces", "").split()]
+    outside = [each for each in active if target.gateway is not None and each.fields.get("masquerade") == "yes"]
+    alone = zones[0] if len(zones) == 1 else None
+    if alone and line and not named and (alone.fields.get("interfaces") or target.gateway is not None):
+        lines = alone.fields.get("interfaces") or "no interface"
+        raise bad_file(file, f"found zone {alone.name} of {lines}; expected the zone of {line}", alone.line)
+    for found in (named, [alone] if alone else [], outside, active):
+        if len(found) == 1:
+            return found[0]
+    option = "--outside NAME" if target.gateway is not None else "--inside NAME"
+    listed = ", ".join(f"{each.name} ({each.fields.get('interfaces') or 'no interface'})" for each in active) or "none"
+    raise bad_file(file, f"found zones of several lines ({listed}); expected {option}, the line that counts")
+
+
+def _host(file: str, zone: Zone, skipped: list[Skipped]) -> Iterator[DeviceConfig]:
+    values = [ParsedValue(("rules",), rule, line) for line, rule in _in_order(zone, skipped)]
+    if zone.forwards:
+        skipped.append(
+            Skipped(zone.line, "forward-ports", "a host's own ports that lead elsewhere: a site cannot state it")
+        )
+        values = [ParsedValue(("rules",), rule, line) for line, rule in _redirected(zone)] + values
+    if sources := zone.fields.get("sources"):
+        skipped.append(
+            Skipped(zone.line, f"sources: {sources}", "the zone is for these senders as well: read as if for all")
+        )
+    default = Filter(default=_TARGETS[zone.fields["target"]])
+    yield DeviceConfig(file, "rules", tuple(values), tuple(skipped), default, direction="in")
+    yield DeviceConfig(file, "rules", (), (), Filter(default="allow"), direction="out")
+
+
+def _redirected(zone: Zone) -> Iterator[tuple[int, Rule]]:
+    for line, text in zone.forwards:
+        found = dict(re.findall(r"(\w+)=([^:]*)", text))
+        yield line, Rule("unknown", "rewritten", _transport(found["proto"]), PortSet.parse(found["port"]))
+
+
+def _gateway(file: str, zone: Zone, skipped: list[Skipped]) -> Iterator[DeviceConfig]:
+    """What the outside line forwards is let in, and the rest is refused; the rules of the zone itself are about the
+    gateway alone."""
+    forwards = [*_forward_ports(zone, skipped), *_rich_forwards(zone)]
+    drawn = [each for each in forwards if _is_drawn(each[1])]
+    unknown = _own_ports(zone)
+    for line, each in drawn:
+        why = "a range that leads to another range is not joined port by port: which inside port it reaches is unknown"
+        skipped.append(Skipped(line, f"ports {each.ports}", why))
+        unknown = unknown | each.ports
+    values = tuple(ParsedValue(("forwards",), each, line) for line, each in forwards if (line, each) not in drawn)
+    yield DeviceConfig(file, "forwards", values, tuple(skipped))
+    default = Filter(default=_TARGETS[zone.fields["target"]])
+    yield DeviceConfig(file, "rules", (), (), default, direction="in")
+    switches = [ParsedValue(("forwards_pass_filter",), True, zone.line)]
+    switches.append(ParsedValue(("unknown_ports",), BlockedPorts(unknown), zone.line))
+    yield DeviceConfig(file, "switches", tuple(switches))
+
+
+def _own_ports(zone: Zone) -> PortSet:
+    """Ports that lead to the gateway itself, which a site cannot state."""
+    found = PortSet()
+    for _, text in zone.forwards:
+        words = dict(re.findall(r"(\w+)=([^:]*)", text))
+        found = found | (PortSet() if words.get("toaddr") else PortSet.parse(words["port"]))
+    return found
+
+
+def _is_drawn(forward: Forward) -> bool:
+    """Whether the kernel draws the inside port: of a range that leads to another it keeps no order."""
+    return forward.to_port is not None and len(forward.ports) > 1
+
+
+def _forward_ports(zone: Zone, skipped: list[Skipped]) -> Iterator[tuple[int, Forward]]:
+    for line, text in zone.forwards:
+        found = dict(re.findall(r"(\w+)=([^:]*)", text))
+        if not found.get("toaddr"):
+            skipped.append(Skipped(line, text, "it leads to the gateway itself, which a site cannot state: unknown"))
+            continue
+        yield line, _forward(found["proto"], found["port"], found.get("toport", ""), found["toaddr"])
+
+
+def _rich_forwards(zone: Zone) -> Iterator[tuple[int, Forward]]:
+    for line, text in zone.rich:
+        words = dict(re.findall(r'([a-z-]+)="([^"]*)"', text))
+        if "forward-port" in text and words.get("to-addr"):
+            forward = _forward(words["protocol"], words["port"], words.get("to-port", ""), words["to-addr"])
+            yield line, replace(forward, from_=_sources(text, words))
+
+
+def _forward(protocol: str, port: str, to_port: str, to: str) -> Forward:
+    ports = PortSet.parse(port)
+    inside = PortSet.parse(to_port) if to_port else ports
+    shifted = inside.lowest != ports.lowest
+    return Forward(
+        ports, Address.parse(to), protocol="udp" if protocol == "udp" else "tcp",
+        to_port=Port(inside.lowest) if shifted else None,
+    )  # fmt: skip
+
+
+def _in_order(zone: Zone, skipped: list[Skipped]) -> Iterator[tuple[int, Rule]]:
+    yield from _rich(zone, skipped, (-40_000, -1))
+    usual = list(_rich(zone, skipped, (0, 0)))
+    yield from (each for each in usual if each[1].action in ("deny", "refuse"))
+    yield from (each for each in usual if each[1].action == "allow")
+    for key in ("ports", "source-ports"):
+        for each in zone.fields.get(key, "").split():
+            port, _, protocol = each.partition("/")
+            ports = PortSet.parse(port)
+            if _transport(protocol) == "any":
+                continue
+            rule = Rule("allow", "", _transport(protocol), EVERY_PORT if key == "source-ports" else ports)
+            yield zone.line, replace(rule, from_ports=ports if key == "source-ports" else None)
+    for each in zone.fields.get("services", "").split():
+        yield from ((zone.line, rule) for rule in _service(each, skipped, zone.line))
+    for each in zone.fields.get("protocols", "").split():
+        if each in ("tcp", "udp"):
+            yield zone.line, Rule("allow", "", _transport(each))
+    yield from (each for each in usual if each[1].action == "unknown")
+    yield from _rich(zone, skipped, (1, 40_000))
+
+
+def _transport(word: str) -> Literal["tcp", "udp", "any"]:
+    return "tcp" if word == "tcp" else "udp" if word == "udp" else "any"
+
+
+def _service(name: str, skipped: list[Skipped], line: int) -> Iterator[Rule]:
+    """The ports of a service; of one whose file is not known those that are registered, as unknown."""
+    if name in _SERVICES:
+        for each in _SERVICES[name].split():
+            port, _, protocol = each.partition("/")
+            yield Rule("allow", name, _transport(protocol), PortSet.parse(port))
+        return
+    why = "its ports are not printed (firewall-cmd --info-service has them): it is unknown what it lets in"
+    skipped.append(Skipped(line, f"service {name}", why))
+    known = ports_called(name)
+    yield from (Rule("unknown", name, transport, ports) for transport, ports in known.items())
+    if not known:
+        yield Rule("unknown", name)
+
+
+def _rich(zone: Zone, skipped: list[Skipped], priorities: tuple[int, int]) -> Iterator[tuple[int, Rule]]:
+    """The rich rules of these priorities, the lowest first."""
+    found = []
+    for line, text in zone.rich:
+        words = dict(re.findall(r'([a-z-]+)="([^"]*)"', text))
+        priority = int(words.get("priority", 0))
+        if priorities[0] <= priority <= priorities[1] and "forward-port" not in text:
+            found.append((priority, line, text, words))
+    for _, line, text, words in sorted(found, key=lambda each: each[0]):
+        yield from ((line, rule) for rule in _of_rich(line, text, words, skipped))
+
+
+def _of_rich(line: int, text: str, words: Mapping[str, str], skipped: list[Skipped]) -> Iterator[Rule]:
+    verdict = next((each for each in ("accept", "reject", "drop", "mark") if re.search(rf"\s{each}\b", text)), None)
+    if verdict in (None, "mark") or "icmp" in text or re.search(r'protocol value="(?!tcp|udp)', text):
+        return  # it logs, marks, or is about another transport
+    action: Literal["allow", "deny", "refuse", "unknown"]
+    action = "allow" if verdict == "accept" else "deny" if verdict == "drop" else "refuse"
+    if re.search(r"\b(ipset|mac)=", text) or re.search(rf"\s{verdict}\s+(type=\"[^\"]*\"\s+)?limit\b", text):
+        why = "it is for a set of addresses, a card, or limited in how often: what it matches is unknown"
+        skipped.append(Skipped(line, text, why))
+        action = "unknown"
+    family = {"ipv4": IPV4, "ipv6": IPV6}.get(words.get("family", ""))
+    rule = Rule(action, from_=_sources(text, words) or family, to=_target(text))
+    if name := re.search(r'service name="([^"]+)"', text):
+        yield from (replace(rule, **_parts(each, action)) for each in _service(name[1], skipped, line))
+    elif port := re.search(r'(source-)?port port="([^"]+)" protocol="(\w+)"', text):
+        ports = PortSet.parse(port[2])
+        protocol = _transport(port[3])
+        yield (
+            replace(rule, protocol=protocol, from_ports=ports)
+            if port[1]
+            else replace(rule, protocol=protocol, ports=ports)
+        )
+    else:
+        stated = re.search(r'protocol value="(tcp|udp)"', text)
+        yield replace(rule, protocol=_transport(stated[1]) if stated else "any")
+
+
+def _parts(service: Rule, action: str) -> dict[str, object]:
+    unknown = "unknown" in (service.action, action)
+    return {
+        "protocol": service.protocol, "ports": service.ports, "name": service.name,
+        "action": "unknown" if unknown else action,
+    }  # fmt: skip
+
+
+def _sources(text: str, words: Mapping[str, str]) -> AddressSet | None:
+    found = re.search(r'source (NOT |not |invert="yes" )?address="([^"]+)"', text)
+    if found is None:
+        return None
+    addresses = addresses_of_cell(found[2])
+    everybody = IPV6 if ":" in found[2] else IPV4
+    return everybody - addresses if found[1] else addresses
+
+
+def _target(text: str) -> AddressSet | None:
+    found = re.search(r'destination (NOT |not )?address="([^"]+)"', text)
+    if found is None:
+        return None
+    addresses = addresses_of_cell(found[2])
+    return (IPV6 if ":" in found[2] else IPV4) - addresses if found[1] else addresses
+
+
+FORMAT = DeviceFormat(
+    "firewalld", "the zones that firewall-cmd prints", "firewall-cmd --list-all-zones, as root",
+    recognises=_is_listing, reads=_read, relative=_relative,
+    omits="policies, direct rules, sets of addresses, ports of services of your own",
+)  # fmt: skip

@@ -1,0 +1,1 @@
+"""Tables of forwards and of filter rules, as people have them."""

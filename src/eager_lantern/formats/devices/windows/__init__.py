@@ -1,0 +1,1 @@
+"""The filter of Windows (public interface), as its administrators can get it."""
