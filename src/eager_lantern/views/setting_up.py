@@ -81,6 +81,13 @@ def sheets_view(sheets: Sheets, folder: str, files: Sequence[str], stale: Sequen
     yield Text(f"  {len(sheets.pages)} pages in Markdown, {tables} tables as CSV")
     for name in rules:
         yield Text(f"  {folder}/{name}   rules to load: nft -c -f checks them")
+    for name in (each for each in files if each.endswith((".sh", ".ps1"))):
+        where = (
+            "in PowerShell, as administrator"
+            if name.endswith(".ps1")
+            else "instead, where that front end runs the filter"
+        )
+        yield Text(f"  {folder}/{name}   {where}")
     for name in (each for each in files if each.endswith(".conf")):
         yield Text(f"  {folder}/{name}   for that server's own file, if it is yours")
     if stale:

@@ -23,6 +23,8 @@ from ...reading import bad_file
 from ...shipped import ports_called
 from ..cells import addresses_of_cell
 from ..format import DeviceFormat, DeviceTarget
+from ..packet_filter.nftables import listening
+from .scripts import ZONES_ENDING, write_firewalld
 from .ufw import IPV4, IPV6
 
 _HEAD = re.compile(r"^([A-Za-z0-9_./-]+)(?: \(([a-z, ]+)\))?\s*$")
@@ -316,5 +318,6 @@ def _target(text: str) -> AddressSet | None:
 FORMAT = DeviceFormat(
     "firewalld", "the zones that firewall-cmd prints", "firewall-cmd --list-all-zones, as root",
     recognises=_is_listing, reads=_read, relative=_relative,
+    writes=lambda site: write_firewalld(site, listening(site)), endings=(ZONES_ENDING,),
     omits="policies, direct rules, sets of addresses, ports of services of your own",
 )  # fmt: skip

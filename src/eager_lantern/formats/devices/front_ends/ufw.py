@@ -18,6 +18,8 @@ from ...damage import guarded
 from ...reading import bad_file
 from ..cells import addresses_of_cell, tidy_name
 from ..format import DeviceFormat, DeviceTarget
+from ..packet_filter.nftables import listening
+from .scripts import FIRST_ENDING, write_ufw
 
 _ROW = re.compile(r"^(?:\[ *\d+\] )?(.+?)\s+(ALLOW|DENY|REJECT|LIMIT)(?: (IN|OUT|FWD))?\s+(.*)$")
 _ACTIONS: Mapping[str, Literal["allow", "deny", "refuse", "unknown"]] = {
@@ -28,6 +30,7 @@ _DEFAULTS: Mapping[str, Literal["allow", "deny", "refuse"]] = {
 }  # fmt: skip
 IPV4, IPV6 = AddressSet.parse("0.0.0.0/0"), AddressSet.parse("::/0")
 _TRANSPORTS: Mapping[str, Literal["tcp", "udp"]] = {"tcp": "tcp", "udp": "udp"}
+_ADDRESS = r"(?:[0-9]+(?:\.[0-9]+){3}|(?=[0-9a-f.]*:[0-9a-f.]*:)[0-9a-f.:]+)(?:/[0-9]+)?"
 _PORTS = re.compile(r"([0-9][0-9,:]*)(?:/(tcp|udp))?")
 _UNSEEN = (
     "it prints no rewriting of addresses and no rules of its own files (before.rules): whatever they do is not read"
@@ -117,7 +120,7 @@ def _rules(
     doubts = []
     if action == "unknown":
         doubts.append("it limits how often somebody may come")
-    if right.application:
+    if right.application or left.application:
         doubts.append("the ports of a profile are printed by ufw status verbose alone")
     if ways is None:
         doubts.append("whether it is the line of this host is unknown: name it by --inside")
@@ -127,7 +130,7 @@ def _rules(
     for each in ways if ways is not None else (("out",) if way == "OUT" else ("in",)):
         yield each, Rule(
             action="unknown" if doubts else action,
-            name=tidy_name(comment) or tidy_name(right.application or right.profile),
+            name=tidy_name(comment) or tidy_name(right.application or left.application or right.profile),
             protocol=right.protocol or left.protocol or "any",
             ports=right.ports,
             from_=left.addresses or family,
@@ -163,15 +166,18 @@ class _Side:
         self.addresses: AddressSet | None = None
         self.ports, self.profile, self.application = EVERY_PORT, "", ""
         self.protocol: Literal["tcp", "udp"] | None = None
+        if found := re.match(rf"(Anywhere|{_ADDRESS})/(tcp|udp)(?= |$)", text):
+            self.protocol = _TRANSPORTS[found[2]]
+            text = f"{found[1]}{text[found.end() :]}"
         words = text.split()
-        if words and (words[0] == "Anywhere" or re.fullmatch(r"[0-9a-f.:]*[.:][0-9a-f.:]*(/[0-9]+)?", words[0])):
+        if words and (words[0] == "Anywhere" or re.fullmatch(_ADDRESS, words[0])):
             if words[0] != "Anywhere":
                 self.addresses = addresses_of_cell(words[0])
                 self.six = self.six or ":" in words[0]
             text = text.removeprefix(words[0]).strip()
         if text and (found := re.match(rf"{_PORTS.pattern}(?: \((.+)\))?$", text)):
             self.ports, self.profile = PortSet.parse(found[1].replace(":", "-")), found[3] or ""
-            self.protocol = _TRANSPORTS.get(found[2] or "")
+            self.protocol = _TRANSPORTS.get(found[2] or "", self.protocol)
         elif text in ("tcp", "udp", "/tcp", "/udp"):
             self.protocol = _TRANSPORTS[text.lstrip("/")]
         elif re.fullmatch(r"(\S+/)?(ah|esp|gre|igmp|ipv6|vrrp)", text):
@@ -183,5 +189,6 @@ class _Side:
 FORMAT = DeviceFormat(
     "ufw", "what ufw status verbose prints", "ufw status verbose, as root",
     recognises=_is_status, reads=_read, relative=_is_added,
+    writes=lambda site: write_ufw(site, listening(site)), endings=(FIRST_ENDING,),
     omits="rewriting of addresses, before.rules, after.rules; without verbose the defaults and ports of profiles",
 )  # fmt: skip

@@ -19,8 +19,10 @@ from ...reading import bad_file
 from ..cells import ports_of_cell, tidy_name
 from ..cloud.tags import near, rules_for, whom
 from ..format import DeviceFormat, DeviceTarget
+from ..packet_filter.nftables import listening
 from ..tables.heads import plain
 from .records import Record, is_listing, is_netsh, records_of, split
+from .script import ENDING, write_scripts
 
 Action = Literal["allow", "deny", "unknown"]
 T = TypeVar("T")
@@ -156,14 +158,23 @@ def _sections(text: str) -> Iterator[tuple[str, str]]:
 
 
 @guarded
-def _filters(file: str, text: str, category: str | None, profile: Profile, beside: AddressSet) -> list[DeviceConfig]:
+def _filters(
+    file: str, text: str, category: str | None, profile: Profile, beside: AddressSet
+) -> tuple[DeviceConfig, ...]:
     records = records_of(file, text)
     if not records:
         raise bad_file(file, "found no rule; expected at least one")
+    return filters_of(file, records, category, profile, beside)
+
+
+def filters_of(
+    file: str, records: Sequence[Record], category: str | None, profile: Profile, beside: AddressSet
+) -> tuple[DeviceConfig, ...]:
+    """Both filters that rules make, of a host on a network of a category, which is ``beside``. Raises BadInput."""
+    ways: tuple[Direction, ...] = ("in", "out")
     if not profile.on:
         off = Skipped(1, f"{len(records)} rules", "the filter of this profile is off: nothing is stopped")
-        ways: tuple[Direction, ...] = ("in", "out")
-        return [DeviceConfig(file, "rules", (), (off,), Filter(default="allow"), direction=way) for way in ways]
+        return tuple(DeviceConfig(file, "rules", (), (off,), Filter(default="allow"), direction=way) for way in ways)
     parts: dict[Direction, list[tuple[int, ParsedValue]]] = {"in": [], "out": []}
     skipped: list[Skipped] = []
     for each in records:
@@ -173,13 +184,12 @@ def _filters(file: str, text: str, category: str | None, profile: Profile, besid
         except ValueError as error:
             raise bad_file(file, f"{error} (rule “{each['name'][:60]}”)", each.line) from None
     configs = []
-    for way, found in parts.items():
-        values = tuple(value for _, value in sorted(found, key=lambda each: each[0]))
+    for way in ways:
+        values = tuple(value for _, value in sorted(parts[way], key=lambda each: each[0]))
         default = Filter(default=profile.inward if way == "in" else profile.outward)
-        configs.append(
-            DeviceConfig(file, "rules", values, tuple(skipped) if way == "in" else (), default, direction=way)
-        )
-    return configs
+        told = tuple(skipped) if way == "in" else ()
+        configs.append(DeviceConfig(file, "rules", values, told, default, direction=way))
+    return tuple(configs)
 
 
 def _rules(
@@ -292,5 +302,6 @@ FORMAT = DeviceFormat(
     "windows", "rules of the Windows filter (netsh, or PowerShell as JSON or CSV), its profiles and its own ports",
     "netsh advfirewall firewall show rule name=all verbose",
     recognises=_is_windows, reads=_read,
+    writes=lambda site: write_scripts(site, listening(site)), endings=(ENDING,),
     omits="ports of programs and services; which lines are wireless; what a domain adds, but in the active store",
 )  # fmt: skip
