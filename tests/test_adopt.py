@@ -331,8 +331,12 @@ import ftplib, ssl, sys
 port, secured = int(sys.argv[1]), sys.argv[2] == "secured"
 ftp = ftplib.FTP_TLS(context=ssl._create_unverified_context()) if secured else ftplib.FTP()
 ftp.connect("127.0.0.1", port, timeout=10)
-ftp.login("station", "ebb")
+ftp.login(sys.argv[3], "ebb")
 print(ftp.sendcmd("PASV"))
+try:
+    print(ftp.sendcmd("EPSV"))
+except ftplib.Error as error:
+    print("EPSV refused:", error)
 """
 
 
@@ -355,7 +359,7 @@ def test_pure_ftpd_starts_with_its_fragment_and_announces_what_it_says(number: i
     printf 'ebb\\nebb\\n' | {PURE_PW} useradd station -f words -u nobody -g nogroup -d {tmp_path} >/dev/null
     {PURE_PW} mkdb users -f words
     {PURE_FTPD} server.conf
-    exec {sys.executable} ask.py {service.control_port} {secured}"""
+    exec {sys.executable} ask.py {service.control_port} {secured} station"""
     words = ["unshare", "-n", "-p", "-f", "--mount-proc", "--kill-child", "sh", "-ec", script]
     done = subprocess.run(words, capture_output=True, text=True, cwd=tmp_path, timeout=60, check=False)
     assert done.returncode == 0, done.stderr
@@ -365,6 +369,49 @@ def test_pure_ftpd_starts_with_its_fragment_and_announces_what_it_says(number: i
     assert int(high) * 256 + int(low) in service.passive.ports
     own_address = service.passive.announce == OWN
     assert announced.replace(",", ".") == ("127.0.0.1" if own_address else str(service.passive.announce))
+
+
+VSFTPD = shutil.which("vsftpd", path=f"{SBIN}:/opt/vsftpd/usr/sbin")  # public interface
+ANYBODY = """
+listen=YES
+listen_ipv6=NO
+background=YES
+anonymous_enable=YES
+ftp_username=daemon
+secure_chroot_dir={folder}/empty
+allow_anon_ssl=YES
+rsa_cert_file={folder}/both.pem
+"""
+
+
+@pytest.mark.kernel
+@pytest.mark.daemon
+@pytest.mark.skipif(VSFTPD is None or os.name != "posix" or os.geteuid() != 0,
+                    reason="needs root, and vsftpd unpacked (CONTRIBUTING.md)")  # fmt: skip
+@pytest.mark.parametrize("number", [0, 3, 4, 12, 13, 15])
+def test_vsftpd_starts_with_its_fragment_and_acts_as_it_says(number: int, tmp_path: Path) -> None:
+    site = with_service(SERVICES[number])
+    service = site.services[0]
+    (tmp_path / "server.conf").write_text(fragments(site)["vsftpd.conf"] + ANYBODY.format(folder=tmp_path))
+    (tmp_path / "ask.py").write_text(ASKED)
+    (tmp_path / "empty").mkdir(mode=0o555)
+    trustme.CA().issue_cert("tides.saltmarsh.example").private_key_and_cert_chain_pem.write_to_path(
+        tmp_path / "both.pem"
+    )
+    secured = "plain" if service.tls.mode == "none" else "secured"
+    script = (
+        f"ip link set lo up; {VSFTPD} server.conf; exec {sys.executable} ask.py {service.control_port} {secured} ftp"
+    )
+    words = ["unshare", "-n", "-p", "-f", "--mount-proc", "--kill-child", "sh", "-ec", script]
+    done = subprocess.run(words, capture_output=True, text=True, cwd=tmp_path, timeout=60, check=False)
+    assert done.returncode == 0, done.stderr + done.stdout
+    (told,) = re.findall(r"^227 .*\((.*),(\d+),(\d+)\)\.?$", done.stdout, re.MULTILINE)
+    announced, high, low = told
+    assert service.passive is not None
+    assert int(high) * 256 + int(low) in service.passive.ports
+    own_address = service.passive.announce == OWN
+    assert announced.replace(",", ".") == ("127.0.0.1" if own_address else str(service.passive.announce))
+    assert ("EPSV refused" in done.stdout) == (not service.speaks_epsv)
 
 
 @pytest.mark.skipif(shutil.which("sshd", path=SBIN) is None, reason="sshd is missing")

@@ -1,6 +1,7 @@
 """Scripts for filters that other programs run (public interface of those): what they enter is what the site states."""
 
 import random
+import re
 import shutil
 import subprocess
 from json import dumps
@@ -23,13 +24,37 @@ from eager_lantern.core.values.ports import PortSet
 from eager_lantern.formats.devices.format import DeviceTarget
 from eager_lantern.formats.devices.packet_filter.nftables import listening
 from eager_lantern.formats.devices.register import files_of, read_files
+from eager_lantern.formats.devices.windows.records import Record
 from eager_lantern.formats.devices.windows.rules import Profile, filters_of
-from eager_lantern.formats.devices.windows.script import PROFILES, rules_of_script
+from eager_lantern.formats.devices.windows.script import PROFILES
 from eager_lantern.formats.site.site_file import parse_site, read_site
 
 QUICK = settings(deadline=None, max_examples=200, phases=[Phase.generate], suppress_health_check=list(HealthCheck))
 SLOW = settings(QUICK, max_examples=10)
 PROBES = 200
+
+
+_COMMAND = re.compile(r"  New-NetFirewallRule (.+) \| Out-Null")
+_WORD = re.compile(r"-(\w+) (\$group|\w+(?:, \w+)*|'(?:[^']|'')*'|@\('[^']*'(?:, '[^']*')*\))(?: |$)")
+
+
+def rules_of_script(text: str) -> list[Record]:
+    """A strict reader of what a script for Windows may be made of. Raises ValueError for any other line."""
+    found = []
+    body = text.partition("-not $TakeBack) {\n")[2].partition("\n}\n")[0]
+    for number, line in enumerate(body.splitlines(), 1):
+        if line.startswith("  #"):
+            continue
+        command = _COMMAND.fullmatch(line)
+        if command is None or _WORD.sub("", command[1]):
+            raise ValueError(f"line {number} is no command of this script: {line[:80]}")
+        words = {
+            key.lower(): ",".join(re.findall(r"'([^']*)'", value)) or value for key, value in _WORD.findall(command[1])
+        }
+        name = words.pop("displayname")
+        fields = {key: value for key, value in words.items() if key not in ("group", "name")}
+        found.append(Record(number, {**fields, "name": name, "enabled": "True"}))
+    return found
 
 
 def site_on(system: str, data: dict[str, Any]) -> Site:

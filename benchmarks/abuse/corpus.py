@@ -32,12 +32,18 @@ def corpus() -> dict[str, bytes]:
     found |= {f"kept/{each.name}": each.read_bytes() for each in CASES.glob("kept-*.json")}
     found |= {f"log/{each.name}": each.read_bytes() for each in CASES.glob("logs/*.log")}
     found |= {f"table/{each.name}": each.read_bytes() for each in CASES.glob("*.csv")}
-    with tarfile.open(HERE / "corpus.tar.xz") as archive:
+    found |= dict(_packed(HERE / "corpus.tar.xz"))
+    printed = (each for each in _packed(CASES / "printed.tar.xz") if not each[0].endswith(("truth.json", "how.txt")))
+    found |= {f"device/{name.replace('/', '-')}": content for name, content in printed}
+    return {name: content for name, content in sorted(found.items()) if len(content) <= MOST_BYTES}
+
+
+def _packed(path: Path) -> Iterator[tuple[str, bytes]]:
+    with tarfile.open(path) as archive:
         for member in archive.getmembers():
             file = archive.extractfile(member)
             if file is not None:
-                found[member.name] = file.read()
-    return {name: content for name, content in sorted(found.items()) if len(content) <= MOST_BYTES}
+                yield member.name, file.read()
 
 
 def damaged(content: bytes, chance: Random) -> bytes:

@@ -39,8 +39,9 @@ def sheets(
 
     What to enter, in the order of the work, and how to see that it took.
 
-    Markdown pages, one HTML file to print, CSV of the tables, for Linux devices a rule file, and fragments of the own
-    files of three servers (ProFTPD, Pure-FTPd, OpenSSH).
+    Markdown pages, one HTML file to print, CSV of the tables, for Linux devices a rule file, for a server scripts that
+    give its rules to the front end or the Windows filter that runs there and take them back, and fragments of the own
+    files of four servers (docs/devices.md).
     Exit code 1 where the site as described does not keep its promises.
     """
     source = read_site(find_site_file(site))

@@ -219,7 +219,7 @@ def adopted_text(source: SiteFile, text: str, wanted: Overlay, configs: Sequence
     changes = changes_between(source.site, wanted) if len(wanted.edits) <= MOST_SINGLY else ()
     found = _adopted_text(source, text, wanted.after, changes) if 0 < len(changes) <= MOST_SINGLY else None
     if found is None:  # where entries come between others, their list is written anew
-        found = _adopted_text(source, text, wanted.after, _by_lists(wanted))
+        found = _adopted_text(source, text, wanted.after, _with_parents(text, wanted, _by_lists(wanted)))
     if found is None:
         message = (
             "found text that cannot be changed in these places alone (an alias, perhaps); expected a change by hand"
@@ -249,6 +249,22 @@ def _by_lists(overlay: Overlay) -> tuple[Change, ...]:
                 found[place] = Change(place, value_at(overlay.before, place), value_at(overlay.after, other))
         else:
             found[place] = Change(place, each.old, each.new)
+    return tuple(found.values())
+
+
+def _with_parents(text: str, overlay: Overlay, changes: Sequence[Change]) -> tuple[Change, ...]:
+    """The same changes, where a value that the file does not have yet is written with all that belongs to it: a filter
+    is more than its rules."""
+    node, found = yaml.compose(text, Loader=yaml.SafeLoader), dict[SitePath, Change]()
+    for each in changes:
+        at: Node | None = node
+        depth = 0
+        while depth < len(each.place) and at is not None:
+            at = _child(at, each.place[depth])
+            depth += 1
+        missing = each.place[:depth]
+        whole = at is None and depth < len(each.place)
+        found.setdefault(missing, Change(missing, None, value_at(overlay.after, missing)) if whole else each)
     return tuple(found.values())
 
 

@@ -264,12 +264,14 @@ def _rich(zone: Zone, skipped: list[Skipped], priorities: tuple[int, int]) -> It
 
 
 def _of_rich(line: int, text: str, words: Mapping[str, str], skipped: list[Skipped]) -> Iterator[Rule]:
-    verdict = next((each for each in ("accept", "reject", "drop", "mark") if re.search(rf"\s{each}\b", text)), None)
-    if verdict in (None, "mark") or "icmp" in text or re.search(r'protocol value="(?!tcp|udp)', text):
+    plain = re.sub(r'"[^"]*"', '""', text)  # what stands in quotes is no word of the rule
+    verdict = re.search(r"\s(accept|reject|drop|mark)\b", plain)
+    if verdict is None or verdict[1] == "mark" or "icmp" in plain or re.search(r'protocol value="(?!tcp|udp)', text):
         return  # it logs, marks, or is about another transport
     action: Literal["allow", "deny", "refuse", "unknown"]
-    action = "allow" if verdict == "accept" else "deny" if verdict == "drop" else "refuse"
-    if re.search(r"\b(ipset|mac)=", text) or re.search(rf"\s{verdict}\s+(type=\"[^\"]*\"\s+)?limit\b", text):
+    action = "allow" if verdict[1] == "accept" else "deny" if verdict[1] == "drop" else "refuse"
+    limited = re.search(r'\s(accept|reject|drop)\s+(type=""\s+)?limit\b', plain)
+    if limited or re.search(r"\b(ipset|mac)=", plain):
         why = "it is for a set of addresses, a card, or limited in how often: what it matches is unknown"
         skipped.append(Skipped(line, text, why))
         action = "unknown"

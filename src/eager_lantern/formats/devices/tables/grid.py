@@ -28,7 +28,7 @@ class PastedTable(NamedTuple):
 
 
 class Torn(ValueError):
-    """A row that is none: a quote that does not end, a cell beyond all bounds."""
+    """A row that is none: a quote that does not end, a cell beyond all bounds; ``line`` is where it begins."""
 
     def __init__(self, line: int, why: str) -> None:
         super().__init__(why)
@@ -73,12 +73,14 @@ def _rows(text: str) -> Iterator[Row]:
         yield from _screen_rows(lines)
         return
     reader = csv.reader(io.StringIO(text.replace("\x00", "")), delimiter=separator, strict=True)
+    whole = 0
     try:
         for cells in reader:
+            whole = reader.line_num
             if any(each.strip() for each in cells):
                 yield Row(reader.line_num, tuple(_cell(each) for each in _framed(cells, separator)))
     except csv.Error as error:
-        raise Torn(reader.line_num, str(error)) from None
+        raise Torn(whole + 1, str(error)) from None
 
 
 def _framed(cells: list[str], separator: str) -> list[str]:

@@ -3,10 +3,9 @@ lists what it made and takes back exactly that.
 
 It adds rules in a group of its own and changes no default, no profile and no other rule, so the way in by Remote
 Desktop stays as it is. Rules there have no order, so each is written for what is left of it below the rules above. It
-is made of plain commands with quoted values alone, which :func:`rules_of_script` reads back.
+is made of plain commands with quoted values alone.
 """
 
-import re
 from collections.abc import Iterator, Mapping
 
 from ....core.model.site import Filter, Server, Site
@@ -15,7 +14,6 @@ from ....core.values.ports import PortSet
 from ....wire.terminal_safe import printable
 from ..format import WrittenFile
 from ..unordered import Unordered, addresses_text, spans_text, unordered
-from .records import Record
 
 ENDING = "ps1"
 PROFILES = ("Domain", "Private", "Public")
@@ -113,26 +111,3 @@ def _quoted(text: str) -> str:
 def _plain(text: str) -> str:
     """In ASCII alone: older versions read a script in the system's code page, in which other bytes may be quotes."""
     return printable(text, 120).encode("ascii", "replace").decode()
-
-
-_COMMAND = re.compile(r"  New-NetFirewallRule (.+) \| Out-Null")
-_WORD = re.compile(r"-(\w+) (\$group|\w+(?:, \w+)*|'(?:[^']|'')*'|@\('[^']*'(?:, '[^']*')*\))(?: |$)")
-
-
-def rules_of_script(text: str) -> list[Record]:
-    """The rules of a script that :func:`write_scripts` wrote. Raises ValueError for any line it would not write."""
-    found = []
-    body = text.partition("-not $TakeBack) {\n")[2].partition("\n}\n")[0]
-    for number, line in enumerate(body.splitlines(), 1):
-        if line.startswith("  #"):
-            continue
-        command = _COMMAND.fullmatch(line)
-        if command is None or _WORD.sub("", command[1]):
-            raise ValueError(f"line {number} is no command of this script: {line[:80]}")
-        words = {
-            key.lower(): ",".join(re.findall(r"'([^']*)'", value)) or value for key, value in _WORD.findall(command[1])
-        }
-        name = words.pop("displayname")
-        fields = {key: value for key, value in words.items() if key not in ("group", "name")}
-        found.append(Record(number, {**fields, "name": name, "enabled": "True"}))
-    return found
