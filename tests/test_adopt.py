@@ -1,5 +1,5 @@
-"""What real devices and servers say of themselves (public interface of those), read back: nothing is lost, nothing taken
-for what it is not."""
+"""What real devices and servers say of themselves (public interface of those), read back: nothing is lost, nothing is
+taken for what it is not."""
 
 import json
 import os
