@@ -1,21 +1,23 @@
 """Security groups and network ACLs (public interface), as ``aws ec2 describe-security-groups``,
 ``describe-security-group-rules`` and ``describe-network-acls`` print them.
 
-A group only allows, keeps track of connections, and denies what no rule names. The groups of a file are read as those
-of one machine, whose rules add up. A network ACL keeps no track: its entries count by their number, and what comes back
-must pass the other direction, at a port that the other side chose; where it does not, nothing is let in.
+A group only allows, keeps track of connections, and denies what no rule names. Files of one group each are read as the
+groups of the machine, whose rules add up; of a file with several it is unknown which of them the machine has. A network
+ACL keeps no track: its entries count by their number, and what comes back must pass the other direction, at a port that
+the other side chose; where it may not, what is let in is unknown.
 """
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
 
 from msgspec.structs import replace
 
-from ....core.changes.adopted import Direction
+from ....core.changes.adopted import DeviceConfig, Direction
 from ....core.values.addresses import AddressSet
 from ....core.values.ports import PortSet
+from ...reading import bad_file
 from ..cells import ports_of_cell
-from ..format import DeviceFormat
+from ..format import DeviceFormat, DeviceTarget
 from .listing import TRANSPORTS, Action, Entry, json_of, listed, reader
 
 _KEYS = ("SecurityGroups", "SecurityGroupRules", "NetworkAcls")
@@ -28,6 +30,16 @@ def _is_listing(file: str, text: str) -> bool:
 
 
 def _entries(data: Any, beside: AddressSet) -> Iterable[Entry]:
+    several = {each.get("GroupId") for key in _KEYS[:2] for each in listed(data.get(key, []), "")}
+    for each in _all_entries(data):
+        if len(several) > 1:
+            why = f"the list has {len(several)} groups, and which of them the machine has is unknown"
+            yield replace(each, action="unknown", remark=f"{why}: give a list for each that it has (--group-ids)")
+        else:
+            yield each
+
+
+def _all_entries(data: Any) -> Iterator[Entry]:
     for group in listed(data.get("SecurityGroups", []), ""):
         for way, key in (("in", "IpPermissions"), ("out", "IpPermissionsEgress")):
             for each in group.get(key, ()):
@@ -105,9 +117,29 @@ def _answered(back: list[Entry]) -> bool:
     return False
 
 
+_ONE = reader(_entries, {"in": "deny", "out": "deny"})
+
+
+def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
+    """Groups that a machine has together let in what any of them lets in."""
+    parts = _ONE(texts, target)
+    acls = [file for file, text in texts.items() if '"NetworkAcls"' in text]
+    if acls and len(texts) > 1:
+        raise bad_file(acls[0], "found a network ACL beside another list; expected it alone: it is a filter of its own")
+    found: dict[Direction | None, DeviceConfig] = {}
+    for each in parts:
+        old = found.get(each.direction)
+        values = (*old.values, *each.values) if old else each.values
+        skipped = (*old.skipped, *each.skipped) if old else each.skipped
+        if not acls:  # groups know no order: what is certain comes first
+            values = tuple(sorted(values, key=lambda value: value.value.action == "unknown"))
+        found[each.direction] = replace(each, file=", ".join(texts), values=values, skipped=skipped)
+    return list(found.values())
+
+
 FORMAT = DeviceFormat(
     "security-groups", "security groups or network ACLs as the provider's command line prints them",
     "aws ec2 describe-security-groups --group-ids …, those of the machine",
-    recognises=_is_listing, reads=reader(_entries, {"in": "deny", "out": "deny"}),
+    recognises=_is_listing, reads=_read,
     omits="members of other groups, lists of prefixes; a network ACL beside it is a filter of its own",
 )  # fmt: skip

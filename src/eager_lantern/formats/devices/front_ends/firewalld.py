@@ -3,7 +3,8 @@
 A zone decides in this order: rich rules of negative priority, rich rules that refuse, rich rules that allow with
 services, ports and source ports, rich rules of positive priority, the target of the zone. What the host sends itself
 is not filtered. Of a gateway the zone of the outside line lets in what it forwards, and refuses the rest;
-its other rules are about the gateway itself.
+its other rules are about the gateway itself. A zone
+that is for some senders is asked before that of the line they come by.
 """
 
 import re
@@ -94,7 +95,8 @@ def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
 
 @guarded
 def _configs(file: str, text: str, target: DeviceTarget) -> list[DeviceConfig]:
-    zone = _zone(file, zones_of(text), target)
+    zones = zones_of(text)
+    zone = _zone(file, zones, target)
     skipped = [Skipped(zone.line, f"zone {zone.name}", _BESIDE)]
     if zone.fields.get("target", "default") not in _TARGETS:
         raise bad_file(
@@ -104,7 +106,8 @@ def _configs(file: str, text: str, target: DeviceTarget) -> list[DeviceConfig]:
         )
     try:
         if target.gateway is None:
-            return list(_host(file, zone, skipped))
+            others = [each for each in zones if each.active and each is not zone and each.fields.get("sources")]
+            return list(_host(file, zone, others, skipped))
         return list(_gateway(file, zone, skipped))
     except ValueError as error:
         raise bad_file(file, str(error), zone.line) from None
@@ -113,7 +116,7 @@ def _configs(file: str, text: str, target: DeviceTarget) -> list[DeviceConfig]:
 def _zone(file: str, zones: Sequence[Zone], target: DeviceTarget) -> Zone:
     """The zone of the line that counts. Raises BadInput where several may be it."""
     line = target.outside if target.gateway is not None else target.inside
-    active = [each for each in zones if each.active]
+    active = [each for each in zones if each.active and not _is_of_senders(each)]
     named = [each for each in zones if line and line in each.fields.get("interfaces", "").split()]
     outside = [each for each in active if target.gateway is not None and each.fields.get("masquerade") == "yes"]
     alone = zones[0] if len(zones) == 1 else None
@@ -128,17 +131,36 @@ def _zone(file: str, zones: Sequence[Zone], target: DeviceTarget) -> Zone:
     raise bad_file(file, f"found zones of several lines ({listed}); expected {option}, the line that counts")
 
 
-def _host(file: str, zone: Zone, skipped: list[Skipped]) -> Iterator[DeviceConfig]:
-    values = [ParsedValue(("rules",), rule, line) for line, rule in _in_order(zone, skipped)]
+def _is_of_senders(zone: Zone) -> bool:
+    """Whether a zone is chosen by the address of a sender alone."""
+    return bool(zone.fields.get("sources")) and not zone.fields.get("interfaces")
+
+
+def _of_senders(zone: Zone, skipped: list[Skipped]) -> Iterator[tuple[int, Rule]]:
+    """What a zone decides for the senders that it is for, before the zone of a line is asked."""
+    senders = AddressSet()
+    for each in zone.fields["sources"].split():
+        if each.startswith("ipset:") or re.fullmatch(r"[0-9A-Fa-f]{2}(?::[0-9A-Fa-f]{2}){5}", each):
+            why = "whom this stands for is not in this list: what becomes of anybody is unknown"
+            skipped.append(Skipped(zone.line, f"zone {zone.name}, sources {each}", why))
+            yield zone.line, Rule("unknown", zone.name)
+            return
+        senders = senders | addresses_of_cell(each)
+    for line, rule in _in_order(zone, skipped):
+        mine = senders if rule.from_ is None else senders & rule.from_
+        if mine.spans:
+            yield line, replace(rule, from_=mine)
+    yield zone.line, Rule(_TARGETS[zone.fields["target"]], zone.name, from_=senders)
+
+
+def _host(file: str, zone: Zone, others: Sequence[Zone], skipped: list[Skipped]) -> Iterator[DeviceConfig]:
+    values = [ParsedValue(("rules",), rule, line) for each in others for line, rule in _of_senders(each, skipped)]
+    values += [ParsedValue(("rules",), rule, line) for line, rule in _in_order(zone, skipped)]
     if zone.forwards:
         skipped.append(
             Skipped(zone.line, "forward-ports", "a host's own ports that lead elsewhere: a site cannot state it")
         )
         values = [ParsedValue(("rules",), rule, line) for line, rule in _redirected(zone)] + values
-    if sources := zone.fields.get("sources"):
-        skipped.append(
-            Skipped(zone.line, f"sources: {sources}", "the zone is for these senders as well: read as if for all")
-        )
     default = Filter(default=_TARGETS[zone.fields["target"]])
     yield DeviceConfig(file, "rules", tuple(values), tuple(skipped), default, direction="in")
     yield DeviceConfig(file, "rules", (), (), Filter(default="allow"), direction="out")

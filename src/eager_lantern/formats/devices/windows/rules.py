@@ -10,6 +10,8 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Literal, NamedTuple, TypeVar
 
+from msgspec.structs import replace
+
 from ....core.changes.adopted import DeviceConfig, Direction, ParsedValue, Skipped
 from ....core.model.site import Client, Filter, Rule, Server
 from ....core.values.addresses import AddressSet
@@ -79,10 +81,12 @@ def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
             found.append(DeviceConfig(file, "switches", (ParsedValue(("category",), category, 1),)))
         elif _is_dynamic_ports(text):
             found.append(_dynamic_ports(file, text))
-    profile = next((_profile(file, text, category) for file, text in texts.items() if _is_profiles(text)), Profile())
+    stated = [_profile(file, text, category) for file, text in texts.items() if _is_profiles(text)]
+    profile = stated[0] if stated else Profile()
     for file, text in texts.items():
         if is_netsh(text) or is_listing(text):
-            found += _filters(file, text, category, profile, near(target.site, target.device))
+            read = _filters(file, text, category, profile, near(target.site, target.device))
+            found += read if stated else (replace(read[0], skipped=(_USUAL, *read[0].skipped)), *read[1:])
         elif _is_profiles(text) and not any(is_netsh(each) or is_listing(each) for each in texts.values()):
             raise bad_file(file, "found the profiles of the Windows filter; expected its rules beside them")
     return found
@@ -113,6 +117,12 @@ def _dynamic_ports(file: str, text: str) -> DeviceConfig:
         raise bad_file(file, "found no range of ports; expected the first port and how many they are")
     ports = PortSet.of((numbers[0], numbers[0] + numbers[1] - 1))
     return DeviceConfig(file, "switches", (ParsedValue(("local_ports",), ports, 1),))
+
+
+_USUAL = Skipped(
+    1, "profiles", "they are not in this list: read as switched on, with the usual defaults (block in, allow out); "
+    "netsh advfirewall show allprofiles tells",
+)  # fmt: skip
 
 
 class Profile(NamedTuple):
