@@ -114,7 +114,9 @@ def _rules(
     right, left = _Side(to), _Side(source)
     ways = _ways(way, left.line, right.line, target)
     if target.gateway is not None and way != "FWD":
-        skipped.append(Skipped(number, row[0].strip(), f"it is about {target.device} itself, not about what passes it"))
+        skipped.append(
+            Skipped(number, " ".join(row[0].split()), f"it is about {target.device} itself, not about what passes it")
+        )
         return
     action = _ACTIONS[word]
     doubts = []
@@ -125,7 +127,7 @@ def _rules(
     if ways is None:
         doubts.append("whether it is the line of this host is unknown: name it by --inside")
     if doubts:
-        skipped.append(Skipped(number, row[0].strip(), f"{'; '.join(doubts)}: what it matches is unknown"))
+        skipped.append(Skipped(number, " ".join(row[0].split()), f"{'; '.join(doubts)}: what it matches is unknown"))
     family = IPV6 if right.six or left.six else IPV4
     for each in ways if ways is not None else (("out",) if way == "OUT" else ("in",)):
         yield each, Rule(
