@@ -439,12 +439,12 @@ def filtered_in(site: Site, gateway: dict[str, Any], packet: Packet, trail: Trai
 
 
 def turned_back(site: Site, gateway: dict[str, Any], packet: Packet, trail: Trail) -> End:
-    if gateway["hairpin"] and in_ports(packet.port, gateway.get("unknown_ports", "none")):
+    kind = gateway.get("hairpin_source", "inside")
+    if gateway["hairpin"] and (kind == "unknown" or in_ports(packet.port, gateway.get("unknown_ports", "none"))):
         return End("unknown", gateway["name"], packet)
     changed = rewritten(gateway, packet)[0] if gateway["hairpin"] else None
     if changed is None:
         return unmatched(gateway, packet, trail)
-    kind = gateway.get("hairpin_source", "inside")
     if kind == "kept":
         end = arrive(site, gateway["inside"]["network"], changed, gateway, gateway, trail)
         itself = end.answer == "host-unreachable" and end.trail[-1][1] is gateway and end.at == end.trail[-1][0]

@@ -33,6 +33,7 @@ def unclear_questions(draw: st.DrawFn) -> tuple[dict[str, Any], list[tuple[str, 
                 rule.pop("refuses_with", None)
     for each in site["gateways"]:
         each["unknown_ports"] = draw(st.sampled_from(["none", "none", "2-3"]))
+        each["hairpin_source"] = draw(st.sampled_from([each["hairpin_source"]] * 3 + ["unknown"]))
     return site, asked
 
 

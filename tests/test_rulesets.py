@@ -207,7 +207,7 @@ def test_what_is_no_rule_of_iptables_is_told_by_its_line(line: str, says: str, t
     [
         ("-A INPUT -p tcp -m tcp --dport 80 -m limit --limit 5/sec -j ACCEPT", "-m limit", "80"),
         ("-A INPUT -i eth1 -p tcp -j ACCEPT", "iifname eth1", "1-65535"),
-        ("-A INPUT -p udp -m conntrack --ctstate DNAT -j ACCEPT", "ct status", "1-65535"),
+        ("-A INPUT -p udp -m conntrack --ctstatus ASSURED -j ACCEPT", "--ctstatus", "1-65535"),
         ("-A INPUT -p tcp -m tcp --dport 80 -j NFQUEUE --queue-num 1", "-j NFQUEUE", "80"),
         ("-A INPUT -p tcp -j MARK --set-xmark 0x1/0x1", "", ""),
     ],
@@ -355,9 +355,10 @@ def test_of_an_inside_that_is_translated_in_part_the_other_part_leaves_as_nobody
 @pytest.mark.parametrize(
     ("line", "says", "unknown"),
     [
-        ("-A PREROUTING -p tcp --dport 5:9 -j DNAT --to-destination 10.61.4.20:22", "several ports to one", "5-9"),
+        ("-A PREROUTING -p tcp --dport 5:99 -j DNAT --to-destination 10.61.4.20:22", "95 ports to one", "5-99"),
+        ("-A PREROUTING -p tcp --dport 5 -j DNAT --to-destination 10.61.4.20:22-23", "any port of several", "5"),
         ("-A PREROUTING -i out0 -p tcp --dport 5 -j REDIRECT --to-ports 22", "-j REDIRECT", "5"),
-        ("-A PREROUTING -p tcp --dport 5 -m mark --mark 1 -j DNAT --to-destination 10.61.4.20", "-m mark", "5"),
+        ("-A PREROUTING -p tcp --dport 5 -m recent --rcheck -j DNAT --to-destination 10.61.4.20", "-m recent", "5"),
         ("-A PREROUTING -d 198.51.100.99 -p tcp --dport 5 -j DNAT --to-destination 10.61.4.20", "198.51.100.99", ""),
         ("-A PREROUTING -p tcp --sport 5 -j DNAT --to-destination 10.61.4.20", "the sender's port", "1-65535"),
     ],

@@ -75,7 +75,13 @@ def with_unknown_open(site: Site) -> Site:
         server=replace(site.server, filter=_opened_host(site.server.filter)),
         clients=tuple(replace(each, filter=_opened_host(each.filter)) for each in site.clients),
         gateways=tuple(
-            replace(each, filter=_opened_gateway(each), unknown_ports=BlockedPorts()) for each in site.gateways
+            replace(
+                each,
+                filter=_opened_gateway(each),
+                unknown_ports=BlockedPorts(),
+                hairpin_source="inside" if each.hairpin_source == "unknown" else each.hairpin_source,
+            )
+            for each in site.gateways
         ),
     )
 

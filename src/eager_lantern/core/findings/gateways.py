@@ -82,11 +82,15 @@ def _does_not_hold(gateway: Gateway, place: SitePath) -> Iterator[Finding]:
 
 
 def _untold(gateway: Gateway, place: SitePath) -> Iterator[Finding]:
-    """Outside ports whose destination the site file marks as unknown."""
+    """What the site file marks as unknown: where outside ports lead, and how clients inside are turned back."""
     if ports := gateway.unknown_ports.ports:
         message = f"where {gateway.name} leads {ports_phrase(ports)} of its outside address is not known"
         cure = "look at the device: write a forward for what leads inside, and take the ports out here"
         yield Finding("rule-unknown", "risks", message, cure, (*place, "unknown_ports"))
+    if gateway.hairpin and gateway.hairpin_source == "unknown":
+        message = f"whether and how {gateway.name} hairpins clients inside that use its outside address is not known"
+        cure = "try it from inside, and write what you find: hairpin: false, or hairpin_source inside, outside or kept"
+        yield Finding("rule-unknown", "risks", message, cure, (*place, "hairpin_source"))
 
 
 def _expiring_forwards(site: Site, gateway: Gateway, place: SitePath) -> Iterator[Finding]:

@@ -49,6 +49,7 @@ Reason = Literal[
     "filter default",
     "rule unknown",
     "ports unknown",
+    "hairpin unknown",
     "provider blocks",
     "outside the share",
     "no forward",

@@ -411,6 +411,9 @@ class Tracer:
         if not device.spec.hairpin:
             yield self._unmatched(leg, device, "no hairpin")
             return
+        if device.spec.hairpin_source == "unknown":
+            yield leg.stopped(device.name, "unknown", "hairpin unknown", (*device.place, "hairpin_source"))
+            return
         spec, place = device.spec, (*device.place, "hairpin")
         for rewritten, _ in self._rewritten(leg, device):
             if isinstance(rewritten, Journey):

@@ -212,6 +212,8 @@ def blame(stop: Stop, goes_to: str = "") -> str:
             return f"the effect of {rule} of {stop.at} is unknown"
         case "ports unknown":
             return f"the destination of {ports_named(stop.ports)} on {stop.at} is unknown"
+        case "hairpin unknown":
+            return f"whether and how {stop.at} hairpins connections to {target_text} from inside is unknown"
         case "provider blocks":
             return f"the provider of {stop.at} blocks it"
         case "outside the share":

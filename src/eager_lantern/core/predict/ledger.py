@@ -108,7 +108,7 @@ class Layer(Struct, frozen=True):
         """What it is known to stop: of the rest the site marks as unknown."""
         unasked = PortSet()
         for each in self.journeys:
-            if each.reason in ("rule unknown", "ports unknown"):
+            if each.reason in ("rule unknown", "ports unknown", "hairpin unknown"):
                 unasked = unasked | each.asked.ports
         return self.missing - unasked.shift(self.moved)
 
@@ -345,7 +345,7 @@ def _ideal(gateway: Gateway, route: Route) -> Iterator[Forward]:
 def _opened_gateway(gateway: Gateway, route: Route, kept: Aspect | None) -> Gateway:
     """A gateway that passes everything but for the aspect that is kept as it is."""
     ideal = tuple(_ideal(gateway, route))
-    answers_lost = gateway.hairpin_source == "kept"
+    not_back = gateway.hairpin_source in ("kept", "unknown")
     return structs.replace(
         gateway,
         provider_blocks=gateway.provider_blocks if kept == "provider" else BlockedPorts(),
@@ -355,7 +355,7 @@ def _opened_gateway(gateway: Gateway, route: Route, kept: Aspect | None) -> Gate
         unknown_ports=gateway.unknown_ports if kept == "forwards" else BlockedPorts(),
         forward_order=gateway.forward_order if kept == "forwards" else "first",
         exposed_host=gateway.exposed_host if kept == "forwards" else None,
-        hairpin_source="inside" if answers_lost and kept != "forwards" else gateway.hairpin_source,
+        hairpin_source="inside" if not_back and kept != "forwards" else gateway.hairpin_source,
         forward_ranges=gateway.forward_ranges if kept == "forwards" else True,
         forward_limit=gateway.forward_limit if kept == "forwards" else None,
         forwards_pass_filter=kept != "inward",

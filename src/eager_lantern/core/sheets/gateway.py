@@ -23,6 +23,7 @@ _TURNED = {
     "inside": "as from the device itself",
     "outside": "as from its outside address",
     "kept": "with their own address",
+    "unknown": "in a way that is not known",
 }
 _NOTHING = "It has no forward and no filter that the site needs; it only has to let pass what clients begin."
 

@@ -126,6 +126,8 @@ def untold_parts(device: Server | Gateway) -> tuple[str, ...]:
     found = [f"what {the('rule', each.name)} does with {ports_phrase(each.ports)}" for each in rules]
     if isinstance(device, Gateway) and device.unknown_ports.ports:
         found.append(f"where it leads {ports_phrase(device.unknown_ports.ports)}")
+    if isinstance(device, Gateway) and device.hairpin and device.hairpin_source == "unknown":
+        found.append("how clients inside that use its outside address are turned back")
     return tuple(found)
 
 

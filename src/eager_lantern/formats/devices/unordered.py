@@ -13,7 +13,7 @@ from ...core.model.site import Filter
 from ...core.network.filters import Match, compiled
 from ...core.values.addresses import AddressSet
 from ...core.values.ports import EVERY_PORT, PortSet
-from .packet_filter.rule import EVERYBODY, TRANSPORTS, Box, without
+from .packet_filter.boxes import EVERYBODY, TRANSPORTS, Box, without
 
 
 class Unordered(NamedTuple):

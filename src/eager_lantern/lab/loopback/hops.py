@@ -182,7 +182,7 @@ def _routed_in(topology: Topology, gateway: Gateway, caller: Caller) -> Hop:
 
 
 def _hairpin(topology: Topology, gateway: Gateway, caller: Caller) -> Hop:
-    if gateway.hairpin and caller.port in gateway.unknown_ports.ports:
+    if gateway.hairpin and (gateway.hairpin_source == "unknown" or caller.port in gateway.unknown_ports.ports):
         return Ended("unknown", gateway.name)
     changed = _after_rewrite(gateway, caller)[0] if gateway.hairpin else None
     side = gateway.inside if gateway.hairpin_source == "inside" else gateway.outside

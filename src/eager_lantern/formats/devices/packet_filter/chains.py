@@ -24,23 +24,10 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ....core.model.site import Filter, Refusal
-from ....core.values.addresses import AddressSet
 from ..cells import tidy_name
-from .rule import (
-    EVERYTHING,
-    FAMILIES,
-    REWRITES,
-    TCP_FLAGS,
-    Box,
-    Case,
-    Passing,
-    Reader,
-    Stage,
-    Verdict,
-    common,
-    family_box,
-    without,
-)
+from .boxes import EVERYTHING, FAMILIES, Box, common, family_box, without
+from .marks import Marks, Writing, asks_for_marks
+from .rule import REWRITES, TCP_FLAGS, Around, Case, Contents, Passing, Reader, Stage, Verdict
 
 MOST_DEPTH, MOST_RULES = 16, 100_000
 """The kernel itself allows so many jumps into each other (NFT_JUMP_STACK_SIZE)."""
@@ -88,16 +75,16 @@ Flat = tuple[list[Decided], Filter]
 
 class Ruleset:
     """A rule set, walked as a packet would that comes in by one interface and leaves by another (``interfaces``, by the
-    words of the filter), as a gateway hands it on (``passing``) or as a host's own; ``own`` are the addresses of who
-    has the rules, where they are known; ``stage`` is which packet of its connection it is. ``troubles`` are why nothing
-    can be read; ``doubts`` are rules that a site cannot say, with whether anything is unknown by them."""
+    words of the filter), as a gateway hands it on (``passing``) or as a host's own; ``around`` is who has the rules;
+    ``stage`` is which packet of its connection it is. ``troubles`` are why nothing can be read; ``doubts`` are rules
+    that a site cannot say, with whether anything is unknown by them."""
 
     def __init__(
         self,
         items: Sequence[dict[str, Any]],
         interfaces: Mapping[str, str] = {},
         passing: Passing | None = None,
-        own: AddressSet | None = None,
+        around: Around = Around(),
         stage: Stage = "first",
     ) -> None:
         self.interfaces = interfaces
@@ -111,8 +98,7 @@ class Ruleset:
         self.spent = self.looked = 0
         sets: dict[Chain, list[Any]] = {}
         self._loses_neighbours = _loses_neighbours(items)
-        marks = any(_marks(rule) for each in items for rule in (each.get("rule"),) if rule)
-        self._reader = Reader(sets, interfaces, passing, own, stage, marks)
+        self._writings: list[Writing] = []
         for item in items:
             for kind, each in item.items():
                 if kind == "table" and each.get("flags"):
@@ -125,6 +111,27 @@ class Ruleset:
                     sets[each["family"], each["table"], each["name"]] = each.get("elem", [])
                     if {"dynamic", "timeout"} & set(each.get("flags", ())):
                         self.filled.append(f"table {each['table']}, {kind} {each['name']}")
+        self._reader = Reader(sets, interfaces, passing, around, stage, Contents.of(items))
+        if _asks_for_any_mark(items):
+            self._reader = replace(self._reader, marks=self._possible_marks())
+
+    def _possible_marks(self) -> Marks:
+        """What the rules of all chains together may write, each for the connections that come to it; before the
+        rewriting of destinations these are told by their senders alone."""
+        for hook in ("ingress", "prerouting", "input", "forward", "output", "postrouting", "egress"):
+            if self._reader.passing is not None and hook in ("input", "output"):
+                continue  # these packets are the device's own
+            seen, self._writings = self._writings, []
+            for key in (*self.base_chains(hook), *self.base_chains(hook, "nat")):
+                list(self.walk(key, [EVERYTHING], [EVERYTHING], 0))
+            found, self._writings = self._writings, seen
+            if hook in ("ingress", "prerouting") and self._reader.contents.rewrites:
+                whole = {"targets": EVERYTHING.targets, "ports": EVERYTHING.ports}
+                found = [replace(each, boxes=[replace(box, **whole) for box in each.boxes]) for each in found]
+            self._writings += found
+        self.count = self.spent = self.looked = 0
+        self.doubts.clear()
+        return Marks.of(self._writings)
 
     def base_chains(self, hook: str, kind: Literal["filter", "nat"] = "filter") -> list[Chain]:
         """The chains of a kind that see packets at a hook, in the order in which they do."""
@@ -270,6 +277,8 @@ class Ruleset:
         for rule, case in self._cases(key, depth):
             if not left:
                 break
+            for each in case.writes if self._reader.marks is None else ():
+                self._writings.append(replace(each, boxes=common(left, each.boxes)))
             if case.verdict is None:
                 continue
             word, detail = case.verdict
@@ -351,14 +360,10 @@ class Ruleset:
         return boxes
 
 
-def _marks(rule: Mapping[str, Any]) -> bool:
-    """Whether a rule that rewrites no destination marks connections."""
-    names = {next(iter(each)) for each in rule["expr"]}
-    older = {each["xt"].get("name") for each in rule["expr"] if isinstance(each.get("xt"), dict)}
-    keys = [each["mangle"]["key"] for each in rule["expr"] if "mangle" in each]
-    return "dnat" not in names and bool(
-        {"ct": {"key": "mark"}} in keys or older & {"CONNMARK", "MARK"} or names & {"-j CONNMARK", "-j MARK"}
-    )
+def _asks_for_any_mark(items: Sequence[Mapping[str, Any]]) -> bool:
+    """Whether any rule asks for a mark: else nobody has to know which there are."""
+    rules = [each["rule"] for each in items if "rule" in each]
+    return any(asks_for_marks(one["match"]["left"]) for each in rules for one in each["expr"] if "match" in one)
 
 
 def tells_packets_apart(items: Sequence[Mapping[str, Any]]) -> bool:

@@ -28,11 +28,21 @@ from ....core.values.ports import EVERY_PORT, PortSet
 from ...damage import guarded
 from ...reading import BadInput, InputProblem, bad_file
 from ..format import DeviceTarget
+from .boxes import EVERYBODY, EVERYTHING, IPV4, IPV6, Box, common, family_box, without
 from .chains import MOST_CUT, Chain, Decided, Doubt, Flat, Ruleset, tells_packets_apart
 from .host import as_rule, ftp_helper, left_of
-from .rule import EVERYBODY, EVERYTHING, IPV4, IPV6, Box, Passing, Stage, Unsayable, common, family_box, without
+from .marks import Unsayable
+from .rule import Around, Contents, Passing, Stage
 
+_HIDES = ("masquerade", "snat")
+_NOBODYS = AddressSet.parse("0.0.0.0/8, 127.0.0.0/8, 169.254.0.0/16, 224.0.0.0/3, ::/127, fe80::/10, ff00::/8")
+"""Addresses to which nothing is handed on (RFC 6890)."""
 Items = Sequence[dict[str, Any]]
+MOST_FORWARDS = 64
+"""Forwards that one rule becomes where it leads several ports to one."""
+
+
+_TURNED_SOMEHOW: dict[str, object] = {"hairpin": True, "hairpin_source": "unknown"}
 
 
 class Sides(Struct, frozen=True):
@@ -65,7 +75,7 @@ def read_gateway(file: str, items: Items, site: Site, gateway: Gateway, sides: S
 
 class _Border:
     """The rule set of one gateway, read from all sides; ``unknown`` are connections from outside of which a site cannot
-    say where they lead."""
+    say where they lead, ``denied`` those that are stopped before anything is rewritten."""
 
     def __init__(self, items: Items, site: Site, gateway: Gateway, sides: Sides) -> None:
         self._items, self._gateway, self._sides = items, gateway, sides
@@ -76,13 +86,13 @@ class _Border:
         self._troubles: list[str] = []
         self._read: list[Ruleset] = []
         self._unknown: list[Box] = []
+        self._denied: list[Box] = []
 
     def configs(self, file: str, helper: Mapping[str, object], helped: tuple[Skipped, ...]) -> tuple[DeviceConfig, ...]:
         """All of it. Raises BadInput."""
         forwards, marks = self._forwards(self._sides.outside)
         inward = self._filtered(self._sides.outside, self._sides.inside, note=True)
         outward = self._filtered(self._sides.inside, self._sides.outside, note=True)
-        self._stopped_before()
         translation, untranslated = self._translation()
         switches: dict[str, object] = {"filter_sees": "inside", **helper, **translation}
         switches["forwards_pass_filter"] = self._opens(forwards, marks, inward)
@@ -90,15 +100,13 @@ class _Border:
         if self._troubles:
             raise BadInput(file, *(InputProblem(0, each) for each in dict.fromkeys(self._troubles)))
         switches |= {"unknown_ports": self._unknown_ports()} if self._unknown else {}
-        values = tuple(ParsedValue((key,), value, 0) for key, value in (switches | (turns or {})).items())
+        values = tuple(ParsedValue((key,), value, 0) for key, value in (switches | turns).items())
         skipped = (*helped, *left_of(*self._read))
-        if turns is None:
+        if turns == _TURNED_SOMEHOW:
             whom = "clients inside that use the outside address"
-            skipped = (
-                *skipped,
-                Skipped(0, whom, "are not hairpinned like outside connections: see hairpin in the file"),
-            )
-        routed = list(self._unknown_routed(switches))
+            why = "are not hairpinned like outside connections: how is unknown"
+            skipped = (*skipped, Skipped(0, whom, why))
+        routed = list(self._routed_before(switches))
         return (
             DeviceConfig(file, "forwards", tuple(ParsedValue((), each, 0) for each in forwards), skipped),
             _filter_config(file, [*routed, *inward[0]], inward[1], "in"),
@@ -111,9 +119,18 @@ class _Border:
     ) -> Ruleset:
         """The rules as a packet meets them; of a walk that is ``note``d its doubts are told."""
         interfaces = {"iifname": comes, "oifname": leaves} if leaves else {"iifname": comes}
-        found = Ruleset(self._items, interfaces, passing, self._own, stage)
+        found = Ruleset(self._items, interfaces, passing, self._around(comes), stage)
         self._read += [found] if note else []
         return found
+
+    def _around(self, comes: str) -> Around:
+        """The device, as packets from one side meet it: the way back to its inside network leads inside, and to all
+        others outside, unless the site has routes."""
+        if self._gateway.routes or not self._subnet:
+            back = None
+        else:
+            back = EVERYBODY - self._subnet if comes == self._sides.outside else self._subnet
+        return Around(self._own, self._own, back)
 
     def _filtered(self, comes: str, leaves: str, passing: Passing = Passing(), note: bool = False) -> Flat:
         """What is handed on from one side to another: the filter, and what stops packets behind it; from inside also
@@ -156,32 +173,50 @@ class _Border:
     def _walked(self, ruleset: Ruleset, trial: Ruleset) -> Flat:
         """What becomes of one packet of all connections; ``trial`` finds the chains that stop any."""
         from_outside = ruleset.interfaces["iifname"] == self._sides.outside
-        before = () if from_outside else ("ingress", "prerouting")
-        chains = [each for hook in (*before, "forward", "postrouting", "egress") for each in ruleset.base_chains(hook)]
+        before = [each for hook in ("ingress", "prerouting") for each in ruleset.base_chains(hook)]
+        if from_outside:
+            before = [each for each in before if not self._is_before_rewriting(ruleset, each)]
+        chains = [each for hook in ("forward", "postrouting", "egress") for each in ruleset.base_chains(hook)]
+        chains = [*before, *chains]
         if len(chains) > 1:
             chains = [each for each in chains if _stops_any(trial, each)]
         found = ruleset.laid_flat(chains)
         self._troubles += ruleset.troubles
         return found
 
-    def _stopped_before(self) -> None:
-        """What is stopped from outside before it is rewritten: it is unknown what of it a site would let in."""
-        ruleset = self._ruleset(self._sides.outside, "", note=True)
+    def _is_before_rewriting(self, ruleset: Ruleset, chain: Chain) -> bool:
+        """Whether a chain sees destinations as they come in, and any is rewritten behind it."""
+        behind = ruleset.base_chains("prerouting", "nat")
+        first = min((ruleset.chains[each].get("prio", 0) for each in behind), default=None)
+        if first is None or not Contents.of(self._items).rewrites:
+            return False
+        known = ruleset.chains[chain]
+        return bool(known["hook"] == "ingress" or known.get("prio", 0) < first)
+
+    def _before_rewriting(self, comes: str) -> list[Box]:
+        """What of the connections from one side comes as far as the rewriting of destinations: a forward is for no
+        others. Where it is unknown, or cut into very many parts, so is where these connections lead."""
+        outside = comes == self._sides.outside
+        ruleset = self._ruleset(comes, "", note=outside)
+        senders = Box(sources=EVERYBODY - self._subnet if outside else self._subnet)
+        passing = [EVERYTHING]
         for chain in (*ruleset.base_chains("ingress"), *ruleset.base_chains("prerouting")):
-            flat, default = ruleset.laid_flat([chain])
-            skipped, stopped = [EVERYTHING], list[Box]()
-            for each in flat:
-                if each.action != "allow":
-                    stopped += common(skipped, [each.box])
-                skipped = without(skipped, each.box)
-            stopped += skipped if default.default != "allow" else []
-            if stopped:
-                self._cannot_say(
-                    ruleset,
-                    Doubt(0, f"table {chain[1]}, chain {chain[2]}", f"hook {ruleset.chains[chain]['hook']}"),
-                    stopped,
-                )
+            if not self._is_before_rewriting(ruleset, chain):
+                continue
+            stopped = [each for each in ruleset.parts([senders], *ruleset.laid_flat([chain])) if each.action != "allow"]
+            unclear = [each.box for each in stopped if each.action == "unknown"]
+            shut = [each.box for each in stopped if each.action != "unknown"]
+            left = ruleset.less(passing, shut)
+            if len(left) > MOST_CUT:
+                unclear, left = [*unclear, *shut], passing
+            elif outside:
+                self._denied += shut
+            passing = left
+            if unclear:
+                where, what = f"table {chain[1]}, chain {chain[2]}", f"hook {ruleset.chains[chain]['hook']}"
+                self._cannot_say(ruleset, Doubt(0, where, what), unclear)
         self._troubles += ruleset.troubles
+        return passing
 
     def _unknown_ports(self) -> BlockedPorts:
         """The ports of the outside address among what is unknown."""
@@ -191,13 +226,15 @@ class _Border:
             found = found | (each.ports if each.targets & own else PortSet())
         return BlockedPorts(found)
 
-    def _unknown_routed(self, switches: Mapping[str, object]) -> Iterator[Decided]:
-        """What is unknown of connections to addresses inside, of a family that is not translated."""
+    def _routed_before(self, switches: Mapping[str, object]) -> Iterator[Decided]:
+        """What is stopped before the filter, or perhaps, of connections to addresses inside, of a family that is not
+        translated."""
+        name = "what is done before the filter"
         for key, family in (("translate", "ip"), ("translate_ipv6", "ip6")):
             if switches.get(key, "none") == "none":
-                for box in common(self._unknown, [family_box(family)]):
-                    if box.targets - self._own:
-                        yield Decided("unknown", box, name="what is done before the filter")
+                stopped = [Decided("unknown", each, name=name) for each in common(self._unknown, [family_box(family)])]
+                stopped += [Decided("deny", each, name=name) for each in common(self._denied, [family_box(family)])]
+                yield from (each for each in stopped if each.box.targets - self._own)
 
     def _opens(self, forwards: Sequence[Forward], marks: Sequence[int], plain: Flat) -> bool:
         """Whether a forward opens the filter: rewritten connections pass it all, or as others do. What does neither is
@@ -221,8 +258,9 @@ class _Border:
         ruleset = self._ruleset(comes, "", note=comes == self._sides.outside)
         found: list[Forward] = []
         marks: list[int] = []
+        coming = self._before_rewriting(comes)
         for chain in ruleset.base_chains("prerouting", "nat"):
-            skipped = [EVERYTHING]  # what a chain accepts is asked of the next one all the same
+            skipped = coming  # what a chain accepts is asked of the next one all the same
             for each in list(ruleset.walk(chain, skipped, skipped, 0)):
                 mine = common(skipped, [each.box])
                 if each.rewrite is not None:
@@ -242,8 +280,8 @@ class _Border:
         ruleset.doubts[doubt] = ruleset.doubts.get(doubt, False) or bool(boxes)
         self._unknown += boxes
 
-    def _turning(self, forwards: Sequence[Forward]) -> dict[str, object] | None:
-        """How clients inside that use the outside address are turned back; None where not as a site can say it."""
+    def _turning(self, forwards: Sequence[Forward]) -> dict[str, object]:
+        """How clients inside that use the outside address are turned back; unknown where not as a site can say it."""
         known = list(self._unknown)
         inside, marks = self._forwards(self._sides.inside)
         unclear, self._unknown = self._unknown != known, known
@@ -253,21 +291,22 @@ class _Border:
             (each.protocol, each.ports, each.to, each.to_port) for each in forwards
         }
         if unclear or not same or len(marks) != 1:
-            return None
+            return _TURNED_SOMEHOW
         passing = Passing(marks[0], rewritten=True)
         passed = self._filtered(self._sides.inside, self._sides.inside, passing)
         ruleset = self._ruleset(self._sides.inside, self._sides.inside, passing)
         chains = ruleset.base_chains("postrouting", "nat")
-        hidden = [each for chain in chains for each in ruleset.walk(chain, [EVERYTHING], [EVERYTHING], 0)]
-        rest = [Box(sources=self._subnet.of_family(4), targets=IPV4)]
+        rest = common(_handed(inside), [Box(sources=self._subnet.of_family(4), targets=IPV4)])
+        walked = (each for chain in chains for each in ruleset.walk(chain, [EVERYTHING], [EVERYTHING], 0))
+        hidden = [each for each in walked if common(rest, [each.box])]
         for each in hidden:
             rest = without(rest, each.box)
         sources = {_hairpin_source_of(each, self._gateway) for each in hidden}
         clear = not ruleset.troubles and _lets_pass(_handed(inside), *passed) and not (hidden and rest)
         if not clear or len(sources) > 1:
-            return None
+            return _TURNED_SOMEHOW
         (source,) = sources or {"kept"}
-        return {"hairpin": True, "hairpin_source": source} if source else None
+        return {"hairpin": True, "hairpin_source": source} if source else _TURNED_SOMEHOW
 
     def _translation(self) -> tuple[dict[str, object], list[Decided]]:
         """Whether the inside is hidden behind the outside address, of each family that it has, and whose connections
@@ -275,9 +314,12 @@ class _Border:
         ruleset = self._ruleset(self._sides.inside, self._sides.outside, note=True)
         hidden, unknown = list[Box](), list[Decided]()
         for chain in ruleset.base_chains("postrouting", "nat"):
-            skipped = [EVERYTHING]
+            skipped, perhaps = [EVERYTHING], list[tuple[Decided, list[Box]]]()
             for each in list(ruleset.walk(chain, skipped, skipped, 0)):
                 mine = common(skipped, [each.box])
+                if each.action == "unknown" and each.likely is not None and each.likely[0] in _HIDES:
+                    perhaps.append((each, mine))
+                    continue  # what follows may hide them all the same
                 if each.action == "unknown":
                     hidden += mine
                     unknown += [replace(each, box=box) for box in common(mine, [Box(sources=self._subnet)])]
@@ -285,6 +327,10 @@ class _Border:
                     hidden += mine
                     self._own_address(*each.rewrite)
                 skipped = without(skipped, each.box)
+            for each, mine in perhaps:
+                open_ = ruleset.less(common(mine, [Box(sources=self._subnet)]), hidden)
+                hidden += open_
+                unknown += [replace(each, box=box) for box in open_]
         for each in unknown:
             if each.doubt is not None:
                 ruleset.doubts[each.doubt] = True
@@ -308,7 +354,8 @@ class _Border:
         leave otherwise. Where a part of the inside keeps addresses that others may reach, nothing is, and the rest
         leaves otherwise: so who reaches these from outside is read off the filter."""
         inside = self._subnet.of_family(family)
-        whole = [Box(sources=inside, targets=IPV4 if family == 4 else IPV6)] if inside else []
+        abroad = (IPV4 if family == 4 else IPV6) - self._subnet - _NOBODYS
+        whole = [Box(sources=inside, targets=abroad)] if inside else []
         kept = list(whole)
         for box in hidden:
             kept = without(kept, box)
@@ -316,8 +363,7 @@ class _Border:
             return None, []
         if kept in ([], whole):
             return "none" if kept else "outward", []
-        abroad = self._gateway.outside.network == INTERNET
-        if abroad and not any(each.sources & public_addresses() for each in kept):
+        if self._gateway.outside.network == INTERNET and not any(each.sources & public_addresses() for each in kept):
             return "outward", kept
         return "none", common(whole, hidden)
 
@@ -414,22 +460,43 @@ def _as_forwards(each: Decided, box: Box, gateway: Gateway) -> Iterator[Forward]
         raise Unsayable(f"a site cannot say what “{word}” does here")
     if box.from_ports != EVERY_PORT:
         raise Unsayable("a forward by the sender's port")
-    to, port = Address.parse(detail["addr"]), detail.get("port")
-    if port is not None and (not isinstance(port, int) or len(box.ports) != 1):
-        raise Unsayable("a forward of several ports to one, or to any of several")
-    own = AddressSet.single(*gateway.outside_addresses.each)
+    to, own = Address.parse(detail["addr"]), AddressSet.single(*gateway.outside_addresses.each)
     if each.box.targets & own and not box.targets & own:
         return  # what a rule before it has left of it is of nobody's address
     for protocol in sorted(box.protocols):
-        yield Forward(
-            name=each.name,
-            protocol="tcp" if protocol == "tcp" else "udp",
-            ports=box.ports,
-            to=to,
-            to_port=Port(port) if port is not None and port != box.ports.lowest else None,
-            from_=None if box.sources in (EVERYBODY, IPV4) else box.sources,
-            outside=_outside_address(box.targets, gateway),
-        )
+        for ports, port in _ports_inside(box.ports, detail.get("port"), detail.get("base")):
+            yield Forward(
+                name=each.name,
+                protocol="tcp" if protocol == "tcp" else "udp",
+                ports=ports,
+                to=to,
+                to_port=Port(port) if port != ports.lowest else None,
+                from_=None if box.sources in (EVERYBODY, IPV4) else box.sources,
+                outside=_outside_address(box.targets, gateway),
+            )
+
+
+def _ports_inside(ports: PortSet, to: Any, base: int | None) -> Iterator[tuple[PortSet, int]]:
+    """Ports outside and the first one of them inside, the rest as far behind it. A port of the range that is written
+    stays as it is, unless the range is one that is counted off from a base; several to one are as many forwards.
+    Raises Unsayable."""
+    lowest = ports.lowest
+    if to is None:
+        yield ports, lowest
+    elif isinstance(to, int):
+        if len(ports) > MOST_FORWARDS:
+            raise Unsayable(f"a forward of {len(ports)} ports to one")
+        yield from ((PortSet.single(each), to) for each in ports)
+    elif base is not None:
+        low, high = to["range"]
+        first = low + lowest - base
+        if len(ports.spans) > 1 or not low <= first <= first + len(ports) - 1 <= high:
+            raise Unsayable("a forward of ports that are not as many inside")
+        yield ports, first
+    elif ports - PortSet.of(tuple(to["range"])):
+        raise Unsayable("a forward to any port of several")
+    else:
+        yield ports, lowest
 
 
 def _outside_address(targets: AddressSet, gateway: Gateway) -> Address | None:

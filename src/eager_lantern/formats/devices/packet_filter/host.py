@@ -12,20 +12,10 @@ from ....core.values.addresses import AddressSet
 from ....core.values.ports import EVERY_PORT, PortSet
 from ...damage import guarded
 from ...reading import BadInput, InputProblem, bad_file
+from .boxes import EVERYBODY, EVERYTHING, IPV4, IPV6, TRANSPORTS, common, without
 from .chains import Chain, Decided, Flat, Ruleset, tells_packets_apart
-from .rule import (
-    EVERYBODY,
-    EVERYTHING,
-    IPV4,
-    IPV6,
-    TRANSPORTS,
-    Stage,
-    Unsayable,
-    common,
-    is_new,
-    union_of_ports,
-    without,
-)
+from .marks import Unsayable
+from .rule import Around, Stage, is_new, union_of_ports
 
 _DSTNAT = -100
 """The priority at which destinations are rewritten (NF_IP_PRI_NAT_DST)."""
@@ -161,9 +151,10 @@ def read_items(
 
 def _walked(items: Sequence[dict[str, Any]], direction: Way, interface: str, stage: Stage) -> tuple[Ruleset, Flat]:
     """What becomes of one packet of all connections that go one way."""
-    # whatever comes in is for the host itself, whatever goes out is for somebody else
-    own = EVERYBODY if direction == "in" else AddressSet()
-    found = Ruleset(items, {_INTERFACES[direction]: interface} if interface else {}, own=own, stage=stage)
+    # whatever comes in is for the host itself, whatever goes out is for somebody else; it stands on one network
+    ends = (EVERYBODY, AddressSet()) if direction == "in" else (AddressSet(), EVERYBODY)
+    around = Around(*ends, routed_back=EVERYBODY if direction == "in" else None)
+    found = Ruleset(items, {_INTERFACES[direction]: interface} if interface else {}, around=around, stage=stage)
     return found, found.laid_flat([chain for hook in HOOKS[direction] for chain in found.base_chains(hook)])
 
 

@@ -21,30 +21,33 @@ from ...reading import bad_file
 from ..format import DeviceFormat, DeviceTarget
 from .gateway import read_gateway, sides_of
 from .host import read_items
-from .rule import NOT_IN
+from .ipset import KernelSet, is_ipset, sets_of
+from .marks import CONNECTION_MARK, PACKET_MARK, Unsayable
+from .rule import NOT_IN, OLDER_NOTES
 
 Item = dict[str, dict[str, Any]]
 _HOOKS = {each: each.lower() for each in ("PREROUTING", "INPUT", "FORWARD", "OUTPUT", "POSTROUTING")}
 _PRIORITIES = {"raw": -300, "mangle": -150, "nat": -100, "filter": 0, "security": 50}
 _STATES = {each: each.lower() for each in ("NEW", "ESTABLISHED", "RELATED", "INVALID", "UNTRACKED")}
-_PLAIN_MODULES = {"tcp", "udp", "multiport", "conntrack", "state", "comment", "iprange", "icmp", "icmp6", "addrtype"}
+_PLAIN_MODULES = {
+    "tcp", "udp", "multiport", "conntrack", "state", "comment", "iprange", "icmp", "icmp6", "addrtype", "mark",
+    "connmark", "pkttype", "helper", "set", "ttl", "hl",
+}  # fmt: skip
+"""Modules of which each option is read or told by itself."""
+_HEADERS = {"rt", "frag", "hbh", "dst", "mh", "ah", "esp", "ipv6header"}
+"""Modules that ask for a header which the packets of a connection have not."""
 _VERDICTS: dict[str, dict[str, Any]] = {
     "ACCEPT": {"accept": None},
     "DROP": {"drop": None},
     "RETURN": {"return": None},
-    "LOG": {"log": None},
-    "NFLOG": {"log": None},
 }
 _REJECTS = {
     "tcp-reset": {"type": "tcp reset"},
     "icmp-port-unreachable": {"type": "icmp", "expr": "port-unreachable"},
-    "icmp-host-unreachable": {"type": "icmp", "expr": "host-unreachable"},
-    "icmp-admin-prohibited": {"type": "icmp", "expr": "admin-prohibited"},
-    "icmp6-port-unreachable": {"type": "icmpv6", "expr": "port-unreachable"},
-    "icmp6-addr-unreachable": {"type": "icmpv6", "expr": "addr-unreachable"},
     "icmp6-adm-prohibited": {"type": "icmpv6", "expr": "admin-prohibited"},
 }
 _PROTOCOLS = {"6": "tcp", "17": "udp", "1": "icmp", "58": "icmpv6", "ipv6-icmp": "icmpv6", "icmp6": "icmpv6"}
+_FILLS = re.compile(r"--(?:add|del)-set (\S+)")
 _UNQUOTED = re.compile(r"[^\"'\\]*")
 _EVERY_FLAG = "FIN,SYN,RST,PSH,ACK,URG"
 
@@ -68,26 +71,38 @@ def read_iptables(
 ) -> tuple[DeviceConfig, ...]:
     """The rules of a host for what comes in or goes out; ``interface`` is the one that it stands on its network with,
     where that is known. Raises BadInput."""
-    known = {family_of(text) for text in texts.values()}
+    known = {family_of(text) for text in texts.values() if not is_ipset(text)}
     families: frozenset[Family] = frozenset(4 if each == "ip" else 6 for each in known)
     found = read_items(files, items_of_iptables(texts), direction, interface)
     return tuple(replace(each, of_families=families) for each in found)
 
 
 def items_of_iptables(texts: Mapping[str, str]) -> list[Item]:
-    """The lists of one family or of both, in the words of the newer one. Raises BadInput."""
-    items = [each for file, text in texts.items() for each in _item_list(file, text)]
-    for family in {"ip", "ip6"} - {family_of(text) for text in texts.values()}:  # nothing is known of it: it is shut
+    """The lists of one family or of both, with the sets that they ask for, in the words of the newer filter. Raises
+    BadInput."""
+    sets = sets_of({file: text for file, text in texts.items() if is_ipset(text)})
+    rules = {file: text for file, text in texts.items() if not is_ipset(text)}
+    if not rules:
+        raise bad_file(next(iter(texts)), "found sets without rules; expected what iptables-save prints as well")
+    filled = {name for text in rules.values() for name in _FILLS.findall(text)}
+    sets = {name: replace(each, is_understood=each.is_understood and name not in filled) for name, each in sets.items()}
+    items = [each for file, text in rules.items() for each in _item_list(file, text, sets)]
+    for family in {"ip", "ip6"} - {family_of(text) for text in rules.values()}:  # nothing is known of it: it is shut
         items += [_base(family, "filter", chain, "DROP") for chain in ("INPUT", "FORWARD", "OUTPUT")]
-    return items
+    fading = [
+        {"family": "inet", "table": "ipset", "name": name, "flags": ["timeout"]}
+        for name, each in sets.items()
+        if each.fades
+    ]
+    return [*({"set": each} for each in fading), *items]
 
 
 @guarded
-def _item_list(file: str, text: str) -> list[Item]:
-    return list(_items(file, text, family_of(text)))
+def _item_list(file: str, text: str, sets: Mapping[str, KernelSet]) -> list[Item]:
+    return list(_items(file, text, family_of(text), sets))
 
 
-def _items(file: str, text: str, family: str) -> Iterator[Item]:
+def _items(file: str, text: str, family: str, sets: Mapping[str, KernelSet]) -> Iterator[Item]:
     table = ""
     for number, line in enumerate(text.splitlines(), start=1):
         line = re.sub(r"^\[\d+:\d+\] ", "", line.strip())
@@ -100,7 +115,7 @@ def _items(file: str, text: str, family: str) -> Iterator[Item]:
             chain = {"family": family, "table": table, "name": name}
             yield _base(family, table, name, policy) if name in _HOOKS else {"chain": chain}
         elif line.startswith("-A "):
-            rule = _rule(file, number, line, family, table)
+            rule = _rule(file, number, line, family, table, sets)
             if any(each.get("ct helper") == "ftp" for each in rule["expr"]):
                 yield {"ct helper": {"family": family, "table": table, "name": "ftp", "type": "ftp"}}
             yield {"rule": rule}
@@ -115,10 +130,10 @@ def _base(family: str, table: str, name: str, policy: str) -> Item:
     return {"chain": {**chain, "policy": "drop" if policy == "DROP" else "accept"}}
 
 
-def _rule(file: str, number: int, line: str, family: str, table: str) -> dict[str, Any]:
+def _rule(file: str, number: int, line: str, family: str, table: str, sets: Mapping[str, KernelSet]) -> dict[str, Any]:
     try:
         words = line.split() if _UNQUOTED.fullmatch(line) else shlex.split(line)
-        reading = _Words(words[2:], family)
+        reading = _Words(words[2:], family, sets)
         chain, expressions = words[1], reading.read()
     except (ValueError, IndexError) as error:
         why = "it breaks off" if isinstance(error, IndexError) else str(error)
@@ -131,9 +146,10 @@ def _rule(file: str, number: int, line: str, family: str, table: str) -> dict[st
 class _Words:
     """The options of one rule, read from left to right."""
 
-    def __init__(self, words: Sequence[str], family: str) -> None:
+    def __init__(self, words: Sequence[str], family: str, sets: Mapping[str, KernelSet]) -> None:
         self._words = list(words)
-        self._family = family
+        self._family, self._sets = family, sets
+        self._module = ""
         self._protocol = "th"
         self.comment = ""
 
@@ -163,11 +179,35 @@ class _Words:
                 return [_match(op, _payload(self._protocol, field), {"set": _port_operand(self._words.pop(0))})]
             case "--ctstate" | "--state":
                 states = self._words.pop(0).split(",")
+                known = [_STATES[each] for each in states if each in _STATES]
                 if states == ["DNAT"]:
                     return [_match("in" if op == "==" else NOT_IN, {"ct": {"key": "status"}}, "dnat")]
-                if not set(states) <= _STATES.keys():
+                if set(states) - {*_STATES, "DNAT"}:
                     return [{f"--ctstate {','.join(states)}": None}]
-                return [_match(op, {"ct": {"key": "state"}}, [_STATES[each] for each in states])]
+                if "DNAT" in states:
+                    return [_match(op, {"ct": {"key": "state or status"}}, {"state": known, "status": ["dnat"]})]
+                return [_match(op, {"ct": {"key": "state"}}, known)]
+            case "--ctproto":
+                return [_match(op, {"meta": {"key": "l4proto"}}, _protocol_name(self._words.pop(0)))]
+            case "--ctdir":
+                return [_match(op, {"ct": {"key": "direction"}}, self._words.pop(0).lower())]
+            case "--helper":
+                return [_match(op, {"ct": {"key": "helper"}}, self._words.pop(0))]
+            case "--pkt-type":
+                return [_match(op, {"meta": {"key": "pkttype"}}, self._words.pop(0))]
+            case "--mark":
+                value, _, mask = self._words.pop(0).partition("/")
+                of = CONNECTION_MARK if self._module == "connmark" else PACKET_MARK
+                left = {"&": [of, int(mask, 0)]} if mask else of
+                return [_match(op, left, int(value, 0))]
+            case "--ttl-lt" | "--hl-lt" | "--ttl-gt" | "--hl-gt" | "--ttl-eq" | "--hl-eq":
+                left = _payload(*(("ip6", "hoplimit") if self._family == "ip6" else ("ip", "ttl")))
+                compares = {"lt": "<", "gt": ">", "eq": op}[option[-2:]]
+                return [_match(compares, left, int(self._words.pop(0)))]
+            case "--match-set":
+                return [self._of_set(op, self._words.pop(0), self._words.pop(0).split(","))]
+            case "-f" | "--fragment":
+                return [_match(op, {"exthdr": {"name": "frag"}}, True)]
             case "--src-range" | "--dst-range":
                 field = "saddr" if option == "--src-range" else "daddr"
                 low, _, high = self._words.pop(0).partition("-")
@@ -179,12 +219,12 @@ class _Words:
             case "--comment":
                 self.comment = self._words.pop(0)
                 return []
-            case "--dst-type":
+            case "--dst-type" | "--src-type":
                 kinds = [each.lower() for each in self._words.pop(0).split(",")]
-                return [_match(op, {"fib": {"result": "type", "flags": ["daddr"]}}, {"set": kinds})]
+                field = "daddr" if option == "--dst-type" else "saddr"
+                return [_match(op, {"fib": {"result": "type", "flags": [field]}}, {"set": kinds})]
             case "-m" | "--match":
-                module = self._words.pop(0)
-                return [] if module in _PLAIN_MODULES else [{f"-m {module}": self._passed_by()}]
+                return self._of_module(self._words.pop(0))
             case "-j" | "--jump":
                 return [self._verdict(self._words.pop(0))]
             case "-g" | "--goto":
@@ -194,11 +234,34 @@ class _Words:
             case _:
                 return [{option: self._passed_by()}]
 
+    def _of_module(self, module: str) -> list[dict[str, Any]]:
+        """What a module asks for by itself, before its options."""
+        self._module = module
+        if module == "rpfilter":
+            rest = self._passed_by()
+            turned = rest[:1] == ["!"] or "--invert" in rest
+            flags = ["saddr"] if "--loose" in rest else ["saddr", "iif"]
+            return [_match("==", {"fib": {"result": "oif", "flags": flags}}, not turned)]
+        if module in _HEADERS:
+            self._passed_by()
+            return [_match("==", {"exthdr": {"name": module}}, True)]
+        return [] if module in _PLAIN_MODULES else [{f"-m {module}": self._passed_by()}]
+
+    def _of_set(self, op: str, name: str, ends: Sequence[str]) -> dict[str, Any]:
+        """Whether ends of a connection are in a set of the kernel's."""
+        if name not in self._sets:
+            return {f"--match-set {name}, which ipset save prints": None}
+        try:
+            left, values = self._sets[name].match(self._family, ends)
+        except Unsayable as error:
+            return {f"--match-set {name} {error}": None}
+        return _match(op, left, {"set": values})
+
     def _of_protocol(self, name: str, op: str) -> list[dict[str, Any]]:
         if name in ("all", "0"):
             return []
-        self._protocol = _PROTOCOLS.get(name, name) if op == "==" else "th"
-        return [_match(op, {"meta": {"key": "l4proto"}}, _PROTOCOLS.get(name, name))]
+        self._protocol = _protocol_name(name) if op == "==" else "th"
+        return [_match(op, {"meta": {"key": "l4proto"}}, _protocol_name(name))]
 
     def _verdict(self, target: str) -> dict[str, Any]:
         """What is done; the options of a target stand behind it."""
@@ -207,17 +270,19 @@ class _Words:
             with_ = rest[rest.index("--reject-with") + 1] if "--reject-with" in rest else ""
             if not with_:
                 return {"reject": None}
-            return {"reject": _REJECTS.get(with_, {"type": "icmp", "expr": with_})}
+            kind = re.sub(r"^icmp6?-", "", with_)
+            return {"reject": _REJECTS.get(with_, {"type": "icmp", "expr": kind})}
         if target in ("DNAT", "SNAT", "MASQUERADE"):
             return _rewriting(target, self._family, self._passed_by())
         if target == "CT" and self._words[:1] == ["--helper"]:
             return {"ct helper": self._passed_by()[1]}
-        if target in ("LOG", "NFLOG"):
-            self._passed_by()
         if target in _VERDICTS:
             return _VERDICTS[target]
-        if target.isupper() and self._words[:1] and self._words[0].startswith("--"):
-            return {f"-j {target}": self._passed_by()}
+        if self._words[:1] and self._words[0].startswith("--"):
+            rest = self._passed_by()
+            return _marking(target, rest) or ({"log": None} if target in OLDER_NOTES else {f"-j {target}": rest})
+        if target in OLDER_NOTES:
+            return {"log": None}
         return {f"-j {target}": None} if target in _TARGETS else {"jump": {"target": target}}
 
     def _passed_by(self) -> list[str]:
@@ -228,20 +293,58 @@ class _Words:
         return passed
 
 
-_TARGETS = {"NOTRACK", "TRACE", "CHECKSUM", "REDIRECT", "MARK", "CT", "TCPMSS"}
+_TARGETS = {"NOTRACK", "REDIRECT", "MARK", "CONNMARK", "CT", "QUEUE", "NFQUEUE", "TARPIT", "TPROXY", "MIRROR", "NETMAP"}
+_WHOLE_MARK = 0xFFFF_FFFF
+
+
+def _marking(target: str, rest: Sequence[str]) -> dict[str, Any] | None:
+    """A mark that is set, changed, saved on the connection or brought back from it; None for what is something else."""
+    options = dict(zip(rest[::2], rest[1::2], strict=False))
+    own, other = (PACKET_MARK, CONNECTION_MARK) if target == "MARK" else (CONNECTION_MARK, PACKET_MARK)
+    if target not in ("MARK", "CONNMARK"):
+        return None
+    if (option := next(iter(rest), "")) in ("--set-xmark", "--set-mark", "--or-mark", "--and-mark", "--xor-mark"):
+        number, _, mask = options.get(option, "0").partition("/")
+        value, of = int(number, 0), int(mask, 0) if mask else _WHOLE_MARK
+        made: Any = {
+            "--set-xmark": {"^": [{"&": [own, _WHOLE_MARK ^ of]}, value]},
+            "--set-mark": {"|": [{"&": [own, _WHOLE_MARK ^ (of | value)]}, value]},
+            "--or-mark": {"|": [own, value]}, "--and-mark": {"&": [own, value]}, "--xor-mark": {"^": [own, value]},
+        }[option]  # fmt: skip
+        return {"mangle": {"key": own, "value": value if of == _WHOLE_MARK and "set" in option else made}}
+    if option in ("--save-mark", "--restore-mark"):
+        masks = {
+            key: int(options.get(key, options.get("--mask", hex(_WHOLE_MARK))), 0) for key in ("--nfmask", "--ctmask")
+        }
+        keys = ("--ctmask", "--nfmask") if option == "--save-mark" else ("--nfmask", "--ctmask")
+        into, source = (own, other) if option == "--save-mark" else (other, own)
+        made = {"^": [{"&": [into, _WHOLE_MARK ^ masks[keys[0]]]}, {"&": [source, masks[keys[1]]]}]}
+        return {"mangle": {"key": into, "value": made}}
+    return None
 
 
 def _rewriting(target: str, family: str, rest: Sequence[str]) -> dict[str, Any]:
-    """``--to-destination 10.61.4.20:21`` and the like, in the words of the newer filter."""
-    if target == "MASQUERADE" and not rest:
+    """``--to-destination 10.61.4.20:21`` and the like, in the words of the newer filter; as which port somebody's
+    connections leave is no matter of a site."""
+    words = [each for each in rest if each not in ("--random", "--random-fully", "--persistent")]
+    if target == "MASQUERADE" and words[:1] in ([], ["--to-ports"]):
         return {"masquerade": None}
-    if len(rest) != 2 or rest[0] not in ("--to-destination", "--to-source"):
+    if len(words) != 2 or words[0] not in ("--to-destination", "--to-source"):
         return {f"-j {target} {' '.join(rest)}".rstrip(): None}
-    address, _, port = rest[1].partition(":") if family == "ip" else rest[1].lstrip("[").partition("]")
-    port = port.lstrip(":")
-    if "-" in address or not (port.isdecimal() or not port):
-        return {f"-j {target} {rest[1]}": None}
-    return {target.lower(): {"addr": address, **({"port": int(port)} if port else {})}}
+    address, _, ports = words[1].partition(":") if family == "ip" else words[1].lstrip("[").partition("]")
+    span = re.fullmatch(r":?(\d+)(?:-(\d+)(?:/(\d+))?)?", ports)
+    if "-" in address or (ports and span is None):
+        return {f"-j {target} {words[1]}": None}
+    detail: dict[str, Any] = {"addr": address}
+    if span is not None and target == "DNAT":
+        low, high, base = (int(each) if each else None for each in span.groups())
+        detail["port"] = low if high is None else {"range": [low, high]}
+        detail |= {"base": base} if base is not None else {}
+    return {target.lower(): detail}
+
+
+def _protocol_name(name: str) -> str:
+    return _PROTOCOLS.get(name, name)
 
 
 def _flags(op: str, mask: str, wanted: str) -> dict[str, Any]:
@@ -289,6 +392,6 @@ def _instead(text: str) -> str:
 
 FORMAT = DeviceFormat(
     "iptables", "what iptables-save and ip6tables-save print", "iptables-save; ip6tables-save, as root",
-    recognises=lambda file, text: is_iptables(text), reads=_read, relative=_instead,
-    omits="which lines are inside and outside; nft tables beside it; lists of addresses (ipset)",
+    recognises=lambda file, text: is_iptables(text) or is_ipset(text), reads=_read, relative=_instead,
+    omits="which lines are inside and outside; nft tables beside it; sets (give ipset save as well)",
 )  # fmt: skip

@@ -14,101 +14,19 @@ and whether it does is in doubt. What is done and has no words here is unknown f
 (['22'], ('allow', None), ('limit',))
 """
 
-from collections.abc import Iterator, Mapping, Sequence
+import operator
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import lru_cache
-from typing import Any, Literal, TypeVar
+from typing import Any, Literal
 
 from msgspec import Struct
-from msgspec.structs import replace
 
 from ....core.model.site import Refusal
 from ....core.values.addresses import AddressSet
 from ....core.values.intervals import MOST_REMEMBERED
-from ....core.values.ports import EVERY_PORT, PortSet
-
-IPV4, IPV6 = AddressSet.parse("0.0.0.0/0"), AddressSet.parse("::/0")
-EVERYBODY = IPV4 | IPV6
-TRANSPORTS = frozenset(("tcp", "udp"))
-FAMILIES = {"ip": 4, "ip6": 6, "inet": None, "netdev": None}
-"""Families of tables that see packets of IPv4, IPv6 or both."""
-
-
-class Box(Struct, frozen=True):
-    """All connections of these transports, senders, addresses and ports."""
-
-    protocols: frozenset[str] = TRANSPORTS
-    sources: AddressSet = EVERYBODY
-    targets: AddressSet = EVERYBODY
-    from_ports: PortSet = EVERY_PORT
-    ports: PortSet = EVERY_PORT
-
-    @property
-    def is_empty(self) -> bool:
-        """Whether no connection is in it."""
-        addresses = self.sources.spans and self.targets.spans
-        return not (self.protocols and addresses and self.from_ports.spans and self.ports.spans)
-
-    def __and__(self, other: "Box") -> "Box":
-        if self is EVERYTHING:
-            return other
-        return Box(
-            _intersection(self.protocols, other.protocols, TRANSPORTS),
-            _intersection(self.sources, other.sources, EVERYBODY),
-            _intersection(self.targets, other.targets, EVERYBODY),
-            _intersection(self.from_ports, other.from_ports, EVERY_PORT),
-            _intersection(self.ports, other.ports, EVERY_PORT),
-        )
-
-    @property
-    def answered(self) -> "Box":
-        """The connections whose answers are in it, or the other way round."""
-        return Box(self.protocols, self.targets, self.sources, self.ports, self.from_ports)
-
-    def without(self, other: "Box") -> Iterator["Box"]:
-        """What is not in another, as boxes that do not meet."""
-        left = self
-        for each in self.__struct_fields__:
-            mine, theirs = getattr(left, each), getattr(other, each)
-            if outside := mine - theirs:
-                yield replace(left, **{each: outside})
-            left = replace(left, **{each: mine & theirs})
-            if left.is_empty:
-                return
-
-
-EVERYTHING = Box()
-"""All new connections."""
-_Set = TypeVar("_Set", frozenset[str], AddressSet, PortSet)
-
-
-def _intersection(mine: _Set, theirs: _Set, whole: _Set) -> _Set:
-    """What is in both of two sets; the sets of a rule are the whole in most of its fields."""
-    if mine is theirs or theirs is whole:
-        return mine
-    return theirs if mine is whole else mine & theirs
-
-
-def common(boxes: Sequence[Box], others: Sequence[Box]) -> list[Box]:
-    """What is in one of some boxes and in one of the others; most rules are asked about everything."""
-    if len(boxes) == 1 == len(others):
-        part = boxes[0] & others[0]
-        return [] if part.is_empty else [part]
-    return [part for each in boxes for other in others if not (part := each & other).is_empty]
-
-
-def without(boxes: Sequence[Box], other: Box) -> list[Box]:
-    """What of some boxes is not in another."""
-    return [part for each in boxes for part in each.without(other) if not part.is_empty]
-
-
-def family_box(family: str) -> Box:
-    """All connections of a family of tables."""
-    known = FAMILIES[family]
-    if known is None:
-        return EVERYTHING
-    addresses = IPV4 if known == 4 else IPV6
-    return Box(sources=addresses, targets=addresses)
-
+from ....core.values.ports import PortSet
+from .boxes import EVERYBODY, EVERYTHING, IPV4, IPV6, TRANSPORTS, Box, common, family_box, without
+from .marks import CONNECTION_MARK, PACKET_MARK, Marks, Unsayable, Writing, asks_for_marks, mark_of
 
 Verdict = tuple[Any, Any]
 """What is done and its detail: allow, deny, refuse, jump, goto, return, a rewriting, or unknown."""
@@ -137,36 +55,46 @@ NOT_IN = "not in"
 """None of the bits that are asked for; the list itself has no word for it, and the older filter has."""
 _REWRITTEN = 32
 """The bit of a status whose destination was rewritten (IPS_DST_NAT), which a list of numbers has."""
-_NOTES = (
-    "counter", "log", "comment", "ct helper", "-j TRACE", "-j CHECKSUM", "-j MARK",
-    "-j CONNMARK", "-j TCPMSS",
+_NOTES = ("counter", "log", "comment", "ct helper", "set", "ct timeout", "ct expectation", "dup", "flow")
+"""Statements that decide nothing of the packet that they see."""
+_MARKS = {"meta": "packet", "ct": "connection"}
+_WRITTEN = (
+    ("meta", "nftrace"), ("meta", "priority"), ("meta", "secmark"), ("ct", "secmark"), ("ct", "label"),
+    ("tcp option", "maxseg"), ("ip", "dscp"), ("ip6", "dscp"), ("ip", "ttl"), ("ip6", "hoplimit"), ("ip", "ecn"),
+    ("ip6", "ecn"),
 )  # fmt: skip
-"""Statements that decide nothing; those that ask for what they write down are in doubt."""
-_MARKS = (("meta", "mark"), ("ct", "mark"), ("meta", "nftrace"), ("meta", "priority"))
-"""What a rule may write down and only rules that ask for it see: these are in doubt."""
+"""What a rule may write into a packet, of which no filter knows anything that a site has words for."""
 _WITH_PORTS = {"tcp": frozenset(("tcp",)), "udp": frozenset(("udp",)), "th": TRANSPORTS}
 _OTHERS = ("icmp", "icmpv6", "igmp", "esp", "ah", "sctp", "dccp")
 """Protocols that are neither TCP nor UDP, and whose fields those have not."""
-_ASKS = ("match", "limit", "quota", "ct count", "connlimit")
-_OLDER_NOTES = (
-    "LOG", "NFLOG", "ULOG", "TRACE", "AUDIT", "CHECKSUM", "MARK", "CONNMARK", "TCPMSS", "CLASSIFY", "DSCP", "TOS",
-    "TTL", "HL",
-)  # fmt: skip
+_ASKS = ("match", "limit", "quota", "ct count", "connlimit", "meter")
+OLDER_NOTES = frozenset((
+    "LOG", "NFLOG", "ULOG", "TRACE", "AUDIT", "CHECKSUM", "TCPMSS", "CLASSIFY", "DSCP", "TOS", "TTL", "HL", "ECN",
+    "SECMARK", "CONNSECMARK", "IDLETIMER", "LED", "RATEEST", "SET", "TEE", "TCPOPTSTRIP",
+))  # fmt: skip
 """Targets of the older filter that decide nothing."""
+_OLDER_MARKS = ("MARK", "CONNMARK")
+_ABSENT = "exthdr"
+"""Headers that the packets of a connection do not have (RFC 8200, section 4)."""
 _ELSEWHERE = "whose values this listing has not: give what iptables-save and ip6tables-save print"
 
 
-class Unsayable(ValueError):
-    """What a site has no words for, in the filter's own words."""
+class Perhaps(Unsayable):
+    """The same, of which it is known that no other connections than some may have it."""
+
+    def __init__(self, what: str, boxes: list[Box]) -> None:
+        super().__init__(what)
+        self.boxes = boxes
 
 
 class Case(Struct, frozen=True):
     """What a rule may match, and what it does with it then; None where it only counts or notes. With ``doubts`` it may
-    match less."""
+    match less. ``writes`` are the marks that it leaves."""
 
     boxes: list[Box]
     verdict: Verdict | None
     doubts: tuple[str, ...] = ()
+    writes: tuple[Writing, ...] = ()
 
 
 class Passing(Struct, frozen=True):
@@ -176,18 +104,74 @@ class Passing(Struct, frozen=True):
     rewritten: bool = False
 
 
+class Around(Struct, frozen=True):
+    """Who has the rules: its ``own`` addresses, where they are known, the senders that are itself (``itself``), and
+    those to whom the way back leads by the interface that the packet comes in by (``routed_back``)."""
+
+    own: AddressSet | None = None
+    itself: AddressSet | None = None
+    routed_back: AddressSet | None = None
+
+
+class Contents(Struct, frozen=True):
+    """What there is anywhere in a rule set: rules that rewrite, that give connections to a helper, that mark packets
+    or connections otherwise than those that rewrite, and the sets that rules fill themselves."""
+
+    rewrites: bool = False
+    helps: bool = False
+    marks: bool = False
+    filled: frozenset[tuple[str, str, str]] = frozenset()
+
+    @classmethod
+    def of(cls, items: Sequence[Mapping[str, Any]]) -> "Contents":
+        """The same of a list of chains, rules and sets. Raises KeyError, TypeError and ValueError for damage."""
+        rules = [each["rule"] for each in items if "rule" in each]
+        older = {name for rule in rules for each in rule["expr"] if (name := _target_name(each))}
+        words = {word for rule in rules for each in rule["expr"] for word in each}
+        filled = {
+            (rule["family"], rule["table"], str(each["set"].get("set", "")).removeprefix("@"))
+            for rule in rules for each in rule["expr"] if "set" in each
+        }  # fmt: skip
+        return cls(
+            rewrites=bool({"dnat", "redirect"} & words or older & {"DNAT", "REDIRECT", "NETMAP"}),
+            helps="ct helper" in words or "CT" in older or any("ct helper" in each for each in items),
+            marks=any(_marks(rule["expr"]) for rule in rules) or bool(older & set(_OLDER_MARKS)),
+            filled=frozenset(filled),
+        )
+
+
+def _target_name(statement: Mapping[str, Any]) -> str:
+    """The name of a target of the older filter, empty where it is none."""
+    older = statement.get("xt")
+    return str(older.get("name")) if isinstance(older, dict) and older.get("type") == "target" else ""
+
+
+def _marks(expressions: Sequence[Mapping[str, Any]]) -> bool:
+    """Whether a rule that rewrites no destination marks packets or connections."""
+    keys = [each["mangle"]["key"] for each in expressions if "mangle" in each]
+    rewrites = any(_target_name(each) == "DNAT" or "dnat" in each for each in expressions)
+    return PACKET_MARK in keys or (CONNECTION_MARK in keys and not rewrites)
+
+
 class Reader(Struct, frozen=True):
     """Reads rules as a packet meets them that comes in and leaves by some ``interfaces`` (by the words of the filter);
-    ``sets`` are by family, table and name, ``own`` the addresses of who has the rules, where they are known. Without
-    ``passing`` it is a host's own packet. ``stage`` is which packet of the connection it is; ``marks_elsewhere`` is
-    that other rules than those that rewrite may have marked it."""
+    ``sets`` are by family, table and name. Without ``passing`` it is a host's own packet. ``stage`` is which packet of
+    the connection it is; ``marks`` are what it may have, where that is known."""
 
     sets: Mapping[tuple[str, str, str], Sequence[Any]]
     interfaces: Mapping[str, str] = {}
     passing: Passing | None = None
-    own: AddressSet | None = None
+    around: Around = Around()
     stage: Stage = "first"
-    marks_elsewhere: bool = False
+    contents: Contents = Contents()
+    marks: Marks | None = None
+
+    @property
+    def rewritten(self) -> bool | None:
+        """Whether the destination was rewritten; None where it is unknown."""
+        if self.passing is not None:
+            return self.passing.rewritten
+        return None if self.contents.rewrites else False
 
     def cases(self, family: str, table: str, rule: Mapping[str, Any]) -> list[Case]:
         """What a rule does with what; several where it has a map of verdicts. Raises KeyError, TypeError and ValueError
@@ -204,31 +188,40 @@ class _Statements:
         self._doubts: list[str] = []
         self._verdict: Verdict | None = None
         self._mark = 0
+        self._writes: list[Writing] = []
 
     def read(self, expressions: Sequence[Mapping[str, Any]]) -> Iterator[Case]:
         for statement in expressions:
             ((word, detail),) = statement.items()
             if word == "vmap":
-                yield from self._of_map(detail)
+                yield from self._of_map(detail["key"], detail["data"], "vmap", _verdict_of)
                 return
-            if _asks(word) or (word == "xt" and not _is_target(detail)):
+            if _asks(word) or (word == "xt" and not _is_target(detail)) or (word == "set" and "stmt" in detail):
                 self._narrow(word, detail)
             elif (verdict := self._does(word, detail)) is not None and not self._is_unknown:
                 self._verdict = verdict  # behind what is not known, a verdict may never be come to
-        yield self._case(self._boxes, self._verdict)
+        if self._verdict is not None and self._verdict[0] in REWRITES and _is_map(self._verdict[1].get("addr")):
+            yield from self._rewrites_by_map(*self._verdict)
+        else:
+            yield self._case(self._boxes, self._verdict)
 
     @property
     def _is_unknown(self) -> bool:
         return self._verdict is not None and self._verdict[0] == "unknown"
 
     def _case(self, boxes: list[Box], verdict: Verdict | None) -> Case:
-        return Case(boxes, verdict, tuple(self._doubts))
+        return Case(boxes, verdict, tuple(self._doubts), tuple(self._writes))
 
     def _narrow(self, word: str, detail: Any) -> None:
+        if word == "xt" and detail.get("name") == "comment":
+            return
         try:
             if word != "match":
                 raise Unsayable(_older(detail) if word == "xt" else word)
             self._boxes = common(self._boxes, self._matched(detail))
+        except Perhaps as error:
+            self._boxes = common(self._boxes, error.boxes)
+            self._doubts.append(str(error))
         except Unsayable as error:
             self._doubts.append(str(error))
 
@@ -241,7 +234,7 @@ class _Statements:
         if word in REWRITES and self._reader.passing is not None:
             return (word, {**(detail or {}), "mark": self._mark})
         if word == "mangle" and isinstance(detail["key"], dict):
-            return self._writes(detail)
+            return self._writes_value(detail["key"], detail["value"])
         if word == "xt":
             return self._does_as_older(detail)
         return None if word in _NOTES else ("unknown", word)
@@ -253,44 +246,57 @@ class _Statements:
             return ("refuse", None)
         if name == "MASQUERADE" and self._reader.passing is not None:
             return ("masquerade", {"mark": self._mark})
-        return None if name in _OLDER_NOTES else ("unknown", _older(detail))
+        if name in _OLDER_MARKS:
+            self._writes.append(Writing("packet" if name == "MARK" else "connection", name, self._boxes))
+        return None if name in (*OLDER_NOTES, *_OLDER_MARKS) else ("unknown", _older(detail))
 
-    def _writes(self, detail: dict[str, Any]) -> Verdict | None:
-        """What a rule writes into a packet, or notes of its connection; the size of segments is no matter of a
-        filter."""
-        ((kind, field),) = detail["key"].items()
-        name = field.get("key", field.get("name"))
-        if self._reader.passing is not None and (kind, name) == ("ct", "mark"):
-            self._mark = detail["value"]
+    def _writes_value(self, key: Mapping[str, Any], value: Any) -> Verdict | None:
+        """What a rule writes into a packet, or notes of it or its connection."""
+        ((kind, field),) = key.items()
+        name = field.get("key", field.get("field") if kind == "payload" else field.get("name"))
+        if name == "mark" and kind in _MARKS:
+            if kind == "ct" and isinstance(value, int):
+                self._mark = value
+            self._writes.append(Writing("packet" if kind == "meta" else "connection", value, self._boxes))
             return None
-        return None if (kind, name) in (*_MARKS, ("tcp option", "maxseg")) else ("unknown", f"{kind} {name} set")
+        kind = str(field.get("protocol")) if kind == "payload" else kind
+        return None if (kind, name) in _WRITTEN else ("unknown", f"{kind} {name} set")
 
-    def _of_map(self, detail: dict[str, Any]) -> Iterator[Case]:
-        """A map of verdicts: one case for each of its keys."""
-        data = detail["data"]
+    def _of_map(self, key: Any, data: Any, what: str, made: Callable[[Any], Verdict | None]) -> Iterator[Case]:
+        """A map of verdicts or of where to: one case for each of its keys."""
         try:
-            listed = self._reader.sets[self._family, self._table, data[1:]] if isinstance(data, str) else data["set"]
+            name = data.removeprefix("@") if isinstance(data, str) else None
+            listed = data["set"] if name is None else self._reader.sets[self._family, self._table, name]
             pairs = [_pair(each) for each in listed]
-            found = [(self._matched({"op": "==", "left": detail["key"], "right": key}), made) for key, made in pairs]
+            found = [(self._matched({"op": "==", "left": key, "right": one}), made(other)) for one, other in pairs]
         except Unsayable as error:
-            yield self._case(self._boxes, ("unknown", f"vmap of {error}"))
+            yield self._case(self._boxes, ("unknown", f"{what} of {error}"))
             return
-        for boxes, made in found:
-            ((word, inner),) = made.items()
-            yield self._case(common(self._boxes, boxes), _simple(word, inner))
+        for boxes, verdict in found:
+            yield self._case(common(self._boxes, boxes), verdict)
+
+    def _rewrites_by_map(self, word: str, detail: Mapping[str, Any]) -> Iterator[Case]:
+        """An address, or one with a port, that hangs on what the packet has."""
+
+        def made(value: Any) -> Verdict:
+            address, *port = value["concat"] if isinstance(value, dict) and "concat" in value else (value,)
+            return word, {**detail, "addr": address, **({"port": port[0]} if port else {})}
+
+        asked = detail["addr"]["map"]
+        yield from self._of_map(asked["key"], asked["data"], f"{word} to a map", made)
 
     def _matched(self, match: dict[str, Any]) -> list[Box]:
         op, left, right = match["op"], match["left"], match["right"]
-        if op not in ("==", "!=", "in", NOT_IN):
+        if op in _COMPARES and left not in _HOPS_LEFT:
+            op, right = "==", _compared_with(left, op, right)
+        if op not in ("==", "!=", "in", NOT_IN, "!", *_COMPARES):
             raise Unsayable(f"{_condition_name(left)} {op}")
-        if "ct" in left and left["ct"].get("key") in ("state", "direction"):
-            known = _STATES if left["ct"]["key"] == "state" else _DIRECTIONS
-            return [EVERYTHING] if _is_among(known[self._reader.stage], right) != (op == "!=") else []
         if left == TCP_FLAGS or left.get("&", (None,))[0] == TCP_FLAGS:
             return [Box(protocols=frozenset(("tcp",)))] if _has_flags(left, op, right, self._reader.stage) else []
-        if "ct" in left and self._reader.passing is not None and left["ct"].get("key") in ("mark", "status"):
-            has = self._has(self._reader.passing, left["ct"]["key"], op, self._values(right))
-            return [EVERYTHING] if has else []
+        if (known := self._known(left, op, right)) is not None:
+            return [EVERYTHING] if known else []
+        if asks_for_marks(left):
+            return self._of_mark(left, op, self._values(right))
         found = self._boxes_of(left, right)
         if op not in ("!=", NOT_IN):
             return found
@@ -299,14 +305,61 @@ class _Statements:
             rest = without(rest, each)
         return _of_the_kind(left, rest)
 
-    def _has(self, passing: Passing, name: str, op: str, values: Sequence[Any]) -> bool:
-        """Whether a connection that is handed on has what is asked for of its mark or status. A status is a word of
-        many bits: that its destination was rewritten is one of them, and never all. Raises Unsayable."""
-        if name == "mark" and all(isinstance(each, int) for each in values) and not self._reader.marks_elsewhere:
-            return (passing.mark in values) != (op in ("!=", NOT_IN))
-        if name == "status" and set(values) <= {"dnat", _REWRITTEN}:
-            return passing.rewritten != (op == NOT_IN) if op in ("in", NOT_IN) else op == "!="
-        raise Unsayable(f"ct {name} {values[0] if values else ''}")
+    def _known(self, left: Mapping[str, Any], op: str, right: Any) -> bool | None:
+        """Whether every packet that is asked about has something, where that hangs on none of its addresses and ports;
+        None where it does. Raises Unsayable."""
+        negated = op in ("!=", NOT_IN)
+        asked = left["ct"].get("key") if "ct" in left else None
+        if asked in ("state", "direction"):
+            return _is_among((_STATES if asked == "state" else _DIRECTIONS)[self._reader.stage], right) != negated
+        if asked == "state or status":
+            state = _is_among(_STATES[self._reader.stage], right["state"])
+            return (state or self._has_status("in", right["status"])) != negated
+        if asked == "status":
+            return self._has_status(op, self._values(right))
+        if asked == "mark" and self._reader.passing is not None and not self._reader.contents.marks:
+            return (self._reader.passing.mark in self._values(right)) != negated
+        if asked == "helper" and not self._reader.contents.helps:
+            return False  # who has none is unlike and like no name
+        if _ABSENT in left:
+            return isinstance(right, bool) and right == negated
+        if left == {"meta": {"key": "pkttype"}}:
+            return bool({"host", "unicast", 0} & set(self._values(right))) != negated
+        if left in _HOPS_LEFT:
+            return _has_hops(op, self._values(right))
+        if left.get("&", ({},))[0] == _FRAGMENT and (left["&"][1] & _DONT_FRAGMENT) == 0:
+            return (0 in self._values(right)) != negated  # none of a connection's packets comes in fragments
+        return None
+
+    def _has_status(self, op: str, values: Sequence[Any]) -> bool:
+        """Whether a connection has what is asked for of its status. A status is a word of many bits: that its
+        destination was rewritten is one of them, and never all. Raises Unsayable."""
+        rewritten = self._reader.rewritten
+        if set(values) <= {"dnat", _REWRITTEN}:
+            if op not in ("in", NOT_IN):
+                return op == "!="
+            if rewritten is not None:
+                return rewritten != (op == NOT_IN)
+        raise Unsayable(f"ct status {values[0] if values else ''}")
+
+    def _of_mark(self, left: Mapping[str, Any], op: str, values: Sequence[Any]) -> list[Box]:
+        """The connections with a mark. Raises Unsayable and Perhaps."""
+        what, marks = f"{_condition_name(left)} {values[0] if values else ''}", self._reader.marks
+        spans = [
+            tuple(each["range"]) if isinstance(each, dict) and "range" in each else (each, each) for each in values
+        ]
+        if marks is None or not all(isinstance(end, int) for span in spans for end in span):
+            raise Unsayable(what)
+
+        def asks(packet: int, connection: int) -> bool:
+            found = mark_of(left, packet, connection)
+            return any(low <= found <= high for low, high in spans) != (op in ("!=", NOT_IN))
+
+        if (known := marks.answer(asks)) is not None:
+            return [EVERYTHING] if known else []
+        # what was written of a connection's first packet is found by the answer to it, whose ends are turned round
+        boxes = marks.met_by(asks) if self._reader.stage == "first" else None
+        raise Unsayable(what) if boxes is None else Perhaps(what, boxes)
 
     def _boxes_of(self, left: dict[str, Any], right: Any) -> list[Box]:
         """The connections of which a field has a value."""
@@ -314,34 +367,53 @@ class _Statements:
             return _of_payload(left["payload"].get("protocol"), left["payload"].get("field"), self._values(right))
         if "meta" in left:
             return self._of_meta(left["meta"]["key"], self._values(right))
-        if left == {"fib": {"result": "type", "flags": ["daddr"]}}:
-            return self._of_kinds(self._values(right))
+        if "fib" in left:
+            return self._of_routes(left["fib"]["result"], set(left["fib"]["flags"]), self._values(right))
+        if "concat" in left:
+            return [box for each in self._values(right) for box in self._of_all(left["concat"], each["concat"])]
         raise Unsayable(_condition_name(left))
+
+    def _of_all(self, fields: Sequence[Any], values: Sequence[Any]) -> list[Box]:
+        """The connections of which each of several fields has its value."""
+        boxes = [EVERYTHING]
+        for field, value in zip(fields, values, strict=True):
+            boxes = common(boxes, self._matched({"op": "==", "left": field, "right": value}))
+        return boxes
 
     def _of_meta(self, name: str, values: Sequence[Any]) -> list[Box]:
         if name == "l4proto":
             return [Box(protocols=_transports(values))]
-        if name == "nfproto":
-            return [family_box(_NFPROTO[each]) for each in values]
+        if name in ("nfproto", "protocol"):
+            return [family_box(_NFPROTO[each]) for each in values if each in _NFPROTO]
         if (mine := self._reader.interfaces.get(_LONG.get(name, name))) is not None:
             return [EVERYTHING] if any(_is_called(mine, str(each)) for each in values) else []
         if name in ("iifname", "iif") and values == ["lo"]:
             return []  # what a host sends to itself is nobody's connection from elsewhere
         raise Unsayable(f"{name} {values[0] if values else ''}")
 
-    def _of_kinds(self, kinds: Sequence[Any]) -> list[Box]:
-        """Connections by the kind of address that they go to: one of the host's or device's own, or one of many, to
-        which none goes."""
-        if self._reader.own is None or not set(kinds) <= {"local", "multicast", "broadcast", *_KINDS_OF_ADDRESS}:
-            raise Unsayable(f"fib daddr type {kinds[0]}")
-        return [Box(targets=self._reader.own)] if {"local", _LOCAL} & set(kinds) else []
+    def _of_routes(self, result: str, flags: set[str], values: Sequence[Any]) -> list[Box]:
+        """Connections by the kind of their addresses, or by whether the way back to the sender leads by the interface
+        that they came in by (RFC 3704, section 2.2)."""
+        around, field = self._reader.around, "daddr" if "daddr" in flags else "saddr"
+        if result == "type" and flags <= {"daddr", "saddr", "iif"}:
+            own = around.own if field == "daddr" else around.itself
+            found = [part for each in values for part in _of_kind(str(each), own)]
+            return [Box(targets=each) if field == "daddr" else Box(sources=each) for each in found]
+        by_mark = "mark" in flags and self._reader.contents.marks
+        back = EVERYBODY if flags == {"saddr"} else around.routed_back
+        if result == "oif" and field == "saddr" and back is not None and not by_mark and values in ([True], [False]):
+            return [Box(sources=back if values[0] else EVERYBODY - back)]
+        raise Unsayable(f"fib {result} of {field}")
 
     def _values(self, right: Any) -> list[Any]:
         """Single values, ranges and prefixes of a right side, be it a set by its name."""
-        if isinstance(right, int):
+        if isinstance(right, bool | int):
             return [right]
         if isinstance(right, str) and right.startswith("@"):
-            found = self._reader.sets[self._family, self._table, right[1:]]
+            name = (self._family, self._table, right[1:])
+            if name in self._reader.contents.filled:
+                raise Unsayable(f"{right}, which rules fill")
+            found = self._reader.sets[name]
         else:
             found = right["set"] if isinstance(right, dict) and "set" in right else [right]
         values = [_bare(each) for each in found]
@@ -360,6 +432,48 @@ def _simple(word: str, detail: Any) -> Verdict | None:
     if word in ("jump", "goto"):
         return (word, detail["target"])
     return {"accept": ("allow", None), "drop": ("deny", None), "return": ("return", None), "continue": None}[word]
+
+
+def _verdict_of(statement: Mapping[str, Any]) -> Verdict | None:
+    """What a map of verdicts leads to."""
+    ((word, detail),) = statement.items()
+    return _simple(word, detail)
+
+
+def _compared_with(left: Mapping[str, Any], op: str, right: Any) -> Any:
+    """The ports that are more or less than one. Raises Unsayable for other fields."""
+    if left.get("payload", {}).get("field") not in ("dport", "sport") or not isinstance(right, int):
+        raise Unsayable(f"{_condition_name(left)} {op}")
+    low, high = {"<": (1, right - 1), "<=": (1, right), ">": (right + 1, 65_535), ">=": (right, 65_535)}[op]
+    return {"range": [low, high]} if low <= high else {"set": []}
+
+
+def _has_hops(op: str, values: Sequence[Any]) -> bool:
+    """Whether packets may still pass so many routers: senders begin with 64 or more (RFC 1340), and no path has more
+    than half as many. Raises Unsayable where some may and some not."""
+    compares = _COMPARES.get(op)
+    answers = {
+        any(compares(each, value) for value in values) if compares else (each in values) != (op in ("!=", NOT_IN))
+        for each in range(_FEWEST_HOPS_LEFT, 256)
+    }
+    if len(answers) > 1 or not all(isinstance(each, int) for each in values):
+        raise Unsayable(f"ttl {values[0]}")
+    return answers.pop()
+
+
+def _is_map(value: Any) -> bool:
+    return isinstance(value, dict) and "map" in value
+
+
+def _of_kind(kind: str, own: AddressSet | None) -> list[AddressSet]:
+    """The addresses of a kind, as routes tell them; those of many are none that anybody connects to or from. Raises
+    Unsayable where the kind is that of one's own, and these are not known."""
+    kind = _KINDS_BY_NUMBER.get(kind, kind)
+    if kind in _NOBODYS:
+        return []
+    if own is None or kind not in ("local", "unicast"):
+        raise Unsayable(f"an address of kind {kind}")
+    return [own] if kind == "local" else [EVERYBODY - own]
 
 
 def _pair(each: Any) -> tuple[Any, Any]:
@@ -397,6 +511,8 @@ def _has_flags(left: Mapping[str, Any], op: str, right: Any, stage: Stage) -> bo
     """Whether a packet of TCP has the flags that are asked for. Raises Unsayable for what is asked otherwise."""
     mask = _flag_set(left["&"][1]) if "&" in left else frozenset(_FLAG_BITS)
     found = _FLAGS[stage] & mask
+    if op == "!":
+        return not found & _flag_set(right)
     wanted = [_flag_set(each) for each in (right["set"] if isinstance(right, dict) and "set" in right else [right])]
     if op == "in" and "&" not in left:
         return any(found & each for each in wanted)
@@ -495,21 +611,43 @@ def _as_site_text(each: Any) -> str:
     return "-".join(each["range"]) if isinstance(each, dict) and "range" in each else str(each)
 
 
-_NFPROTO: dict[object, str] = {"ipv4": "ip", "ipv6": "ip6", 2: "ip", 10: "ip6"}
-"""Families in words and by number (NFPROTO_IPV4, NFPROTO_IPV6)."""
-_LOCAL, _KINDS_OF_ADDRESS = 2, (2, 3, 5)
-"""Kinds of addresses by number (RTN_LOCAL, RTN_BROADCAST, RTN_MULTICAST)."""
+_NFPROTO: dict[object, str] = {
+    "ipv4": "ip", "ipv6": "ip6", 2: "ip", 10: "ip6", "ip": "ip", "ip6": "ip6", 0x0800: "ip", 0x86DD: "ip6",
+}  # fmt: skip
+"""Families in words and by number (NFPROTO_IPV4, NFPROTO_IPV6), and as a frame has them (RFC 7042, section 3)."""
+_KINDS_BY_NUMBER = {"1": "unicast", "2": "local", "3": "broadcast", "4": "anycast", "5": "multicast"}
+"""Kinds of addresses by number (RTN_UNICAST, RTN_LOCAL, RTN_BROADCAST, RTN_ANYCAST, RTN_MULTICAST)."""
+_NOBODYS = ("broadcast", "anycast", "multicast")
+_HOPS_LEFT = [
+    {"payload": {"protocol": "ip", "field": "ttl"}}, {"payload": {"protocol": "ip6", "field": "hoplimit"}},
+]  # fmt: skip
+_FEWEST_HOPS_LEFT = 32
+_COMPARES: dict[str, Callable[[int, int], bool]] = {
+    "<": operator.lt, "<=": operator.le, ">": operator.gt, ">=": operator.ge,
+}  # fmt: skip
+_FRAGMENT, _DONT_FRAGMENT = {"payload": {"protocol": "ip", "field": "frag-off"}}, 0x4000
+"""Where a fragment begins, and the bit beside it that a packet may not be cut (RFC 791, section 3.1)."""
 _LONG = {"iif": "iifname", "oif": "oifname"}
 _KINDS: dict[str, Refusal] = {
     "port-unreachable": "port-unreachable",
     "host-unreachable": "host-unreachable",
     "addr-unreachable": "host-unreachable",
+    "net-unreachable": "host-unreachable",
+    "no-route": "host-unreachable",
+    "reject-route": "prohibited",
+    "policy-fail": "prohibited",
     "admin-prohibited": "prohibited",
+    "host-prohibited": "prohibited",
+    "net-prohibited": "prohibited",
 }
+"""What the sender hears; of a network nobody answers as of a host, and who forbids it is not told apart."""
 _CODES = {
-    ("icmp", 1): "host-unreachable", ("icmp", 3): "port-unreachable", ("icmp", 13): "admin-prohibited",
-    ("icmpv6", 1): "admin-prohibited", ("icmpv6", 3): "addr-unreachable", ("icmpv6", 4): "port-unreachable",
-    ("icmpx", 1): "port-unreachable", ("icmpx", 2): "host-unreachable", ("icmpx", 3): "admin-prohibited",
+    ("icmp", 0): "net-unreachable", ("icmp", 1): "host-unreachable", ("icmp", 3): "port-unreachable",
+    ("icmp", 9): "net-prohibited", ("icmp", 10): "host-prohibited", ("icmp", 13): "admin-prohibited",
+    ("icmpv6", 0): "no-route", ("icmpv6", 1): "admin-prohibited", ("icmpv6", 3): "addr-unreachable",
+    ("icmpv6", 4): "port-unreachable", ("icmpv6", 5): "policy-fail", ("icmpv6", 6): "reject-route",
+    ("icmpx", 0): "no-route", ("icmpx", 1): "port-unreachable", ("icmpx", 2): "host-unreachable",
+    ("icmpx", 3): "admin-prohibited",
 }  # fmt: skip
 """Codes of ICMP and ICMPv6 (RFC 792, RFC 4443), and the filter's own for both (NFT_REJECT_ICMPX_CODES)."""
 
