@@ -20,7 +20,7 @@ from random_gateways import (
     random_gateway,
     random_old_gateway,
 )
-from random_rulesets import Tally, differences, old_differences, random_iptables, random_ruleset
+from random_rulesets import FORMS, Tally, differences, old_differences, random_iptables, random_ruleset
 from working_sites import working_site
 
 from eager_lantern.formats.site.site_file import parse_site
@@ -41,7 +41,7 @@ def share(seeds: list[int]) -> Tally:
                 unknown += of_unknown
                 found += [f"seed {seed}: {each}" for each in different]
             site = parse_site("working", json.dumps(working_site(chance))).site
-            other = came_back_otherwise(site, Path(name), numeric=True)
+            other = came_back_otherwise(site, Path(name), chance.choice(FORMS))
             found += [f"seed {seed}: {each} comes back otherwise" for each in other]
     return Tally(count, unknown, found)
 

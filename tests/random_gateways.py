@@ -10,14 +10,15 @@ from typing import Any
 
 from msgspec import to_builtins
 from msgspec.structs import replace
-from random_rulesets import DOUBTS, OLD_DOUBTS, Tally, listed, tallied
+from random_rulesets import DOUBTS, FORMS, OLD_DOUBTS, Tally, listed, tallied
 from side_by_side import compared
 
 from eager_lantern.core.changes.access import access, more
 from eager_lantern.core.changes.adopted import adopted
 from eager_lantern.core.model.site import Client, Gateway, Site
-from eager_lantern.formats.devices.packet_filter.gateway import Sides, items_of_nft, read_gateway
+from eager_lantern.formats.devices.packet_filter.gateway import Sides, read_gateway
 from eager_lantern.formats.devices.packet_filter.iptables import items_of_iptables
+from eager_lantern.formats.devices.packet_filter.listing import items_of_nft
 from eager_lantern.formats.devices.packet_filter.nftables import IN, OUT, rule_files, surroundings
 from eager_lantern.formats.site.site_file import parse_site
 from eager_lantern.lab.kernel.layout import Node, lab_nodes
@@ -159,7 +160,7 @@ def _old_rule(chance: random.Random, jumps: bool) -> str:
 
 def gateway_differences(text: str, folder: Path, chance: random.Random) -> Tally:
     """How many connections through a rule set were tried, and those that ended otherwise than by the site."""
-    found = listed(text, folder, chance.random() < 0.5)
+    found = listed(text, folder, chance.choice(FORMS))
     return _differences(items_of_nft("listed", found), text, chance)
 
 
@@ -198,20 +199,20 @@ def _differences(items: Sequence[dict[str, Any]], text: str, chance: random.Rand
     return tallied(found, [one for each in readings for one in each.skipped])
 
 
-def came_back_otherwise(site: Site, folder: Path, numeric: bool) -> list[str]:
+def came_back_otherwise(site: Site, folder: Path, form: str) -> list[str]:
     """The gateways of a site whose exported rule files, loaded, listed and adopted, let through anything else."""
     wanted = replace(site, gateways=tuple(replace(each, system="linux") for each in site.gateways))
     files = rule_files(wanted)
-    return [each.name for each in wanted.gateways if not _same(wanted, each, files[each.name], folder, numeric)]
+    return [each.name for each in wanted.gateways if not _same(wanted, each, files[each.name], folder, form)]
 
 
-def _same(site: Site, gateway: Gateway, text: str, folder: Path, numeric: bool) -> bool:
+def _same(site: Site, gateway: Gateway, text: str, folder: Path, form: str) -> bool:
     """Read into the same site with a gateway of which nothing but its sides is known."""
     blank = Gateway(name=gateway.name, outside=gateway.outside, inside=gateway.inside, system="linux")
     others = {field: getattr(gateway, field) for field in ("pairs", "routes", "nat64", "unmatched", "provider_blocks")}
     gateways = tuple(replace(blank, **others) if each is gateway else each for each in site.gateways)
     start = replace(site, gateways=gateways)
-    found = items_of_nft(gateway.name, listed(text, folder, numeric))
+    found = items_of_nft(gateway.name, listed(text, folder, form))
     readings = read_gateway(gateway.name, found, start, blank, Sides("eth0", "eth1"))
     again = adopted(start, gateway.name, "", "in", readings)
     return (more(access(site), access(again)), more(access(again), access(site))) == ((), ())

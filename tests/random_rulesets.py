@@ -131,10 +131,14 @@ SITE: dict[str, Any] = {
 }
 
 
-def listed(text: str, folder: Path, numeric: bool) -> str:
-    """The rule set as the kernel lists it, in words or numbers, loaded into a network namespace of its own."""
+FORMS = ("nft -j", "nft -j -n", "nft", "nft -n -a")
+"""Ways to list a rule set: as JSON or text, in words or numbers."""
+
+
+def listed(text: str, folder: Path, form: str) -> str:
+    """The rule set as the kernel lists it, loaded into a network namespace of its own."""
     (folder / "rules.nft").write_text(text)
-    command = f"nft -f {folder / 'rules.nft'} && nft -j {'-n' if numeric else ''} list ruleset"
+    command = f"nft -f {folder / 'rules.nft'} && {form} list ruleset"
     return subprocess.run(
         ["unshare", "-n", "sh", "-c", command], capture_output=True, text=True, check=True, timeout=60
     ).stdout
@@ -142,7 +146,7 @@ def listed(text: str, folder: Path, numeric: bool) -> str:
 
 def differences(text: str, folder: Path, chance: random.Random) -> Tally:
     """How many connections through a rule set were tried, and those that ended otherwise than by the site."""
-    return _differences(read_ruleset("listed", listed(text, folder, chance.random() < 0.5), "in")[0], text, chance)
+    return _differences(read_ruleset("listed", listed(text, folder, chance.choice(FORMS)), "in")[0], text, chance)
 
 
 def _differences(reading: DeviceConfig, text: str, chance: random.Random) -> Tally:

@@ -26,8 +26,9 @@ from msgspec.structs import replace
 from ....core.model.site import Filter, Refusal
 from ..cells import tidy_name
 from .boxes import EVERYTHING, FAMILIES, Box, common, family_box, without
+from .fields import TCP_FLAGS, Stage
 from .marks import Marks, Writing, asks_for_marks
-from .rule import REWRITES, TCP_FLAGS, Around, Case, Contents, Passing, Reader, Stage, Verdict
+from .rule import REWRITES, Around, Case, Contents, Passing, Reader, Verdict
 
 MOST_DEPTH, MOST_RULES = 16, 100_000
 """The kernel itself allows so many jumps into each other (NFT_JUMP_STACK_SIZE)."""

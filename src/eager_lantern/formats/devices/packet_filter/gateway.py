@@ -13,7 +13,6 @@ without a forward, or the other way round, the ports of these forwards are unkno
 What a gateway does with connections to itself is no matter of a site.
 """
 
-import json
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, Literal
 
@@ -30,9 +29,10 @@ from ...reading import BadInput, InputProblem, bad_file
 from ..format import DeviceTarget
 from .boxes import EVERYBODY, EVERYTHING, IPV4, IPV6, Box, common, family_box, without
 from .chains import MOST_CUT, Chain, Decided, Doubt, Flat, Ruleset, tells_packets_apart
+from .fields import Stage
 from .host import as_rule, ftp_helper, left_of
 from .marks import Unsayable
-from .rule import Around, Contents, Passing, Stage
+from .rule import Around, Contents, Passing
 
 _HIDES = ("masquerade", "snat")
 _NOBODYS = AddressSet.parse("0.0.0.0/8, 127.0.0.0/8, 169.254.0.0/16, 224.0.0.0/3, ::/127, fe80::/10, ff00::/8")
@@ -95,7 +95,8 @@ class _Border:
         outward = self._filtered(self._sides.inside, self._sides.outside, note=True)
         translation, untranslated = self._translation()
         switches: dict[str, object] = {"filter_sees": "inside", **helper, **translation}
-        switches["forwards_pass_filter"] = self._opens(forwards, marks, inward)
+        switches["forwards_pass_filter"], handed = self._opens(forwards, marks, inward)
+        switches |= self._answered_itself()
         turns = self._turning(forwards)
         if self._troubles:
             raise BadInput(file, *(InputProblem(0, each) for each in dict.fromkeys(self._troubles)))
@@ -109,7 +110,7 @@ class _Border:
         routed = list(self._routed_before(switches))
         return (
             DeviceConfig(file, "forwards", tuple(ParsedValue((), each, 0) for each in forwards), skipped),
-            _filter_config(file, [*routed, *inward[0]], inward[1], "in"),
+            _filter_config(file, [*routed, *handed, *inward[0]], inward[1], "in"),
             _filter_config(file, [*_of_passing(untranslated, outward), *outward[0]], outward[1], "out"),
             DeviceConfig(file, "switches", values),
         )
@@ -236,21 +237,25 @@ class _Border:
                 stopped += [Decided("deny", each, name=name) for each in common(self._denied, [family_box(family)])]
                 yield from (each for each in stopped if each.box.targets - self._own)
 
-    def _opens(self, forwards: Sequence[Forward], marks: Sequence[int], plain: Flat) -> bool:
-        """Whether a forward opens the filter: rewritten connections pass it all, or as others do. What does neither is
-        unknown, of the two that with the fewer ports."""
+    def _opens(self, forwards: Sequence[Forward], marks: Sequence[int], plain: Flat) -> tuple[bool, list[Decided]]:
+        """Whether a forward opens the filter: rewritten connections pass it all, or as others do. Where they do
+        neither, rules of their own state what becomes of them, which are about no others if nobody outside reaches the
+        inside without a forward; else it is unknown, of the two that with the fewer ports."""
         sides = self._sides.outside, self._sides.inside
         values = [self._filtered(*sides, Passing(each, rewritten=True)) for each in marks or (0,)]
         handed = list(zip(forwards, _handed(forwards), strict=True))
         shut = [each for each, box in handed if not all(_lets_pass([box], *flat) for flat in values)]
         apart = [each for each, box in handed if not all(_agree([box], plain, flat) for flat in values)]
+        if shut and apart and len(values) == 1 and not self._subnet & public_addresses():
+            decided = [each for _, box in handed for each in _decisions([box], *values[0])]
+            return False, [each for each in decided if each.box.sources - self._subnet]
         opens = _count_ports(shut) < _count_ports(apart) or not shut
         for each in shut if opens else apart:
             what = f"the forward of {each.protocol} {each.ports} is filtered otherwise than what needs none"
             targets = AddressSet.single(each.outside) if each.outside is not None else self._own
             box = Box(frozenset((each.protocol,)), each.from_ or EVERYBODY, targets, ports=each.ports)
             self._cannot_say(self._ruleset(*sides, note=True), Doubt(0, "filter of what is handed on", what), [box])
-        return opens
+        return opens, []
 
     def _forwards(self, comes: str) -> tuple[list[Forward], tuple[int, ...]]:
         """In the order of its rules, with the marks that they leave on connections; a rule that accepts takes out what
@@ -275,6 +280,20 @@ class _Border:
                     self._cannot_say(ruleset, each.doubt or Doubt(0, f"chain {chain[2]}", "drop"), mine)
         self._troubles += ruleset.troubles
         return found, tuple(dict.fromkeys(marks))
+
+    def _answered_itself(self) -> dict[str, object]:
+        """What most connections from outside hear that are for the device itself; what its filter lets pass is refused
+        where nobody listens. Nothing is stated where most is unknown."""
+        ruleset = self._ruleset(self._sides.outside, "")
+        outside = AddressSet.single(*self._gateway.outside_addresses.of_family(4))
+        asked = Box(sources=IPV4 - self._subnet, targets=outside)
+        heard: dict[str, int] = {"silent": 0, "refused": 0, "unknown": 0}
+        for each in ruleset.parts([asked], *ruleset.laid_flat(ruleset.base_chains("input"))):
+            manner = {"deny": "silent", "unknown": "unknown"}.get(each.action, "refused")
+            heard[manner] += len(each.box.protocols) * len(each.box.sources) * len(each.box.ports)
+        self._troubles += ruleset.troubles
+        most = max(heard, key=heard.__getitem__)
+        return {} if most == "unknown" or not heard[most] else {"unmatched": most}
 
     def _cannot_say(self, ruleset: Ruleset, doubt: Doubt, boxes: Sequence[Box]) -> None:
         ruleset.doubts[doubt] = ruleset.doubts.get(doubt, False) or bool(boxes)
@@ -377,16 +396,6 @@ def _stops_any(ruleset: Ruleset, chain: Chain) -> bool:
 def _filter_config(file: str, flat: Sequence[Decided], default: Filter, way: Literal["in", "out"]) -> DeviceConfig:
     values = tuple(ParsedValue(("rules",), as_rule(each), 0) for each in flat)
     return DeviceConfig(file, "rules", values, (), default, of_ruleset=True, direction=way)
-
-
-@guarded
-def items_of_nft(file: str, text: str) -> Items:
-    """What ``nft -j list ruleset`` prints. Raises BadInput."""
-    try:
-        found: Items = json.loads(text)["nftables"]
-    except (ValueError, KeyError, TypeError, RecursionError) as error:
-        raise bad_file(file, f"found no rule set ({error!r:.80}); expected what nft -j list ruleset prints") from None
-    return found
 
 
 def _handed(forwards: Sequence[Forward]) -> list[Box]:

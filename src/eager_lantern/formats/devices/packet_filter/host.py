@@ -3,7 +3,6 @@
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, Literal
 
-import msgspec
 from msgspec.structs import replace
 
 from ....core.changes.adopted import DeviceConfig, ParsedValue, Skipped
@@ -14,8 +13,10 @@ from ...damage import guarded
 from ...reading import BadInput, InputProblem, bad_file
 from .boxes import EVERYBODY, EVERYTHING, IPV4, IPV6, TRANSPORTS, common, without
 from .chains import Chain, Decided, Flat, Ruleset, tells_packets_apart
+from .fields import Stage, is_new, union_of_ports
+from .listing import items_of_nft
 from .marks import Unsayable
-from .rule import Around, Stage, is_new, union_of_ports
+from .rule import Around
 
 _DSTNAT = -100
 """The priority at which destinations are rewritten (NF_IP_PRI_NAT_DST)."""
@@ -95,21 +96,15 @@ HOOKS: dict[Way, tuple[str, ...]] = {
 _INTERFACES: dict[Way, str] = {"in": "iifname", "out": "oifname"}
 
 
-def is_ruleset(text: str) -> bool:
-    """Whether a text looks like what the kernel's own command prints."""
-    return text.lstrip().startswith("{") and '"nftables"' in text[:200]
-
-
 @guarded
 def read_ruleset(file: str, text: str, direction: Way | None, interface: str = "") -> tuple[DeviceConfig, ...]:
     """The rules of a host for what comes in, or goes out, or for both where a set has them, and which control
     connections its FTP helper reads, if any; ``interface`` is the one that it stands on its network with, where that
     is known. Raises BadInput."""
     try:
-        items = msgspec.json.decode(text)["nftables"]
-        return read_items(file, items, direction, interface)
+        return read_items(file, items_of_nft(file, text), direction, interface)
     except (ValueError, KeyError, TypeError, RecursionError, AttributeError, IndexError) as error:
-        raise bad_file(file, f"found no rule set ({error!r:.80}); expected what nft -j list ruleset prints") from None
+        raise bad_file(file, f"found no rule set ({error!r:.80}); expected what nft list ruleset prints") from None
 
 
 def read_items(
@@ -132,9 +127,9 @@ def read_items(
             if each.subject == "rules" or way == ways[0]
         )
     ruleset, first = _walked(items, direction, interface, "first")
-    if not any(ruleset.base_chains(hook) for hook in HOOKS[direction]):
+    if not any(ruleset.base_chains(hook) for way in HOOKS for hook in HOOKS[way]):
         hooks = " or ".join(HOOKS[direction])
-        raise bad_file(file, f"found no filter for what goes {direction}; expected a base chain of {hooks}")
+        raise bad_file(file, f"found no filter of a host; expected a base chain of {hooks}")
     apart = tells_packets_apart(items)
     after, later = _walked(items, direction, interface, "later") if apart else (ruleset, first)
     back, answer = _walked(items, "out" if direction == "in" else "in", interface, "answer")

@@ -19,11 +19,12 @@ from ....core.values.addresses import Family
 from ...damage import guarded
 from ...reading import bad_file
 from ..format import DeviceFormat, DeviceTarget
+from .fields import NOT_IN, SEGMENT_BYTES
 from .gateway import read_gateway, sides_of
 from .host import read_items
 from .ipset import KernelSet, is_ipset, sets_of
 from .marks import CONNECTION_MARK, PACKET_MARK, Unsayable
-from .rule import NOT_IN, OLDER_NOTES
+from .rule import OLDER_NOTES
 
 Item = dict[str, dict[str, Any]]
 _HOOKS = {each: each.lower() for each in ("PREROUTING", "INPUT", "FORWARD", "OUTPUT", "POSTROUTING")}
@@ -31,7 +32,7 @@ _PRIORITIES = {"raw": -300, "mangle": -150, "nat": -100, "filter": 0, "security"
 _STATES = {each: each.lower() for each in ("NEW", "ESTABLISHED", "RELATED", "INVALID", "UNTRACKED")}
 _PLAIN_MODULES = {
     "tcp", "udp", "multiport", "conntrack", "state", "comment", "iprange", "icmp", "icmp6", "addrtype", "mark",
-    "connmark", "pkttype", "helper", "set", "ttl", "hl",
+    "connmark", "pkttype", "helper", "set", "tcpmss", "ttl", "hl",
 }  # fmt: skip
 """Modules of which each option is read or told by itself."""
 _HEADERS = {"rt", "frag", "hbh", "dst", "mh", "ah", "esp", "ipv6header"}
@@ -204,6 +205,8 @@ class _Words:
                 left = _payload(*(("ip6", "hoplimit") if self._family == "ip6" else ("ip", "ttl")))
                 compares = {"lt": "<", "gt": ">", "eq": op}[option[-2:]]
                 return [_match(compares, left, int(self._words.pop(0)))]
+            case "--mss":
+                return [_match(op, SEGMENT_BYTES, {"set": _port_operand(self._words.pop(0))})]
             case "--match-set":
                 return [self._of_set(op, self._words.pop(0), self._words.pop(0).split(","))]
             case "-f" | "--fragment":

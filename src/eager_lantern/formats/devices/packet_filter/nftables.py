@@ -32,7 +32,6 @@ ct mark { 1, 2 } accept
 ct mark 2 snat ip to 10.61.4.1
 """
 
-import re
 from collections.abc import Iterable, Iterator, Mapping
 
 from ....core.changes.adopted import DeviceConfig
@@ -46,8 +45,9 @@ from ....core.values.addresses import EVERY_ADDRESS, FAMILIES, Address, Addresse
 from ....core.values.ports import EVERY_PORT, NO_PORTS, PortSet
 from ...reading import bad_file
 from ..format import DeviceFormat, DeviceTarget, WrittenFile
-from .gateway import items_of_nft, read_gateway, sides_of
-from .host import is_ruleset, read_ruleset
+from .gateway import read_gateway, sides_of
+from .host import read_ruleset
+from .listing import is_ruleset, items_of_nft
 
 WIRE, OUT, IN = "eth0", "out0", "in0"
 TABLE = "inet eager_lantern"
@@ -429,16 +429,8 @@ def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
     return list(read_gateway(file, items_of_nft(file, text), target.site, gateway, sides_of(target, file)))
 
 
-def _instead(text: str) -> str:
-    """The listing for people; of several remarks and tables the first counts."""
-    first = next((line for line in text.splitlines() if line.strip() and not line.startswith("#")), "")
-    if re.match(r"table (ip|ip6|inet|bridge|arp|netdev) \S+ \{", first.strip()):
-        return "found the text of nft list ruleset; expected what nft -j list ruleset prints"
-    return ""
-
-
 FORMAT = DeviceFormat(
-    "nftables", "what nft -j list ruleset prints", "nft -j list ruleset, as root",
-    recognises=lambda file, text: is_ruleset(text), reads=_read, writes=_write, endings=("nft",), relative=_instead,
-    omits="which lines are inside and outside; values of targets of the older filter (give iptables-save)",
+    "nftables", "what nft list ruleset prints, as text or as JSON (-j)", "nft list ruleset, as root",
+    recognises=lambda file, text: is_ruleset(text), reads=_read, writes=_write, endings=("nft",),
+    omits="which lines are inside and outside; what extensions of the older filter ask for, in JSON",
 )  # fmt: skip

@@ -14,45 +14,45 @@ and whether it does is in doubt. What is done and has no words here is unknown f
 (['22'], ('allow', None), ('limit',))
 """
 
-import operator
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from functools import lru_cache
-from typing import Any, Literal
+from typing import Any
 
 from msgspec import Struct
 
-from ....core.model.site import Refusal
 from ....core.values.addresses import AddressSet
-from ....core.values.intervals import MOST_REMEMBERED
-from ....core.values.ports import PortSet
-from .boxes import EVERYBODY, EVERYTHING, IPV4, IPV6, TRANSPORTS, Box, common, family_box, without
+from .boxes import EVERYBODY, EVERYTHING, Box, common, family_box, without
+from .fields import (
+    COMPARES,
+    DIRECTIONS,
+    DONT_FRAGMENT,
+    FAMILY_OF,
+    FRAGMENT,
+    HOPS_LEFT,
+    NOT_IN,
+    SEGMENT_BYTES,
+    STATES,
+    TCP_FLAGS,
+    Stage,
+    addresses_of_kind,
+    bare_element,
+    condition_name,
+    has_flags,
+    has_hops,
+    is_among,
+    is_called,
+    of_payload,
+    of_the_kind,
+    ports_compared,
+    refusal_of,
+    spans_of,
+    transports,
+)
 from .marks import CONNECTION_MARK, PACKET_MARK, Marks, Unsayable, Writing, asks_for_marks, mark_of
 
 Verdict = tuple[Any, Any]
 """What is done and its detail: allow, deny, refuse, jump, goto, return, a rewriting, or unknown."""
 REWRITES = ("dnat", "snat", "masquerade")
 """Verdicts of chains that change packets."""
-Stage = Literal["first", "answer", "later"]
-"""A packet of a connection: its first one, what the other end answers, and what its beginner sends from then on."""
-_STATES: Mapping[Stage, tuple[str, int]] = {
-    "first": ("new", 8),
-    "answer": ("established", 2),
-    "later": ("established", 2),
-}
-"""The state of a connection when such a packet comes, by name and by its bit (NF_CT_STATE_BIT)."""
-_DIRECTIONS: Mapping[Stage, tuple[str, int]] = {
-    "first": ("original", 0),
-    "answer": ("reply", 1),
-    "later": ("original", 0),
-}
-_FLAGS: Mapping[Stage, frozenset[str]] = {
-    "first": frozenset(("syn",)), "answer": frozenset(("syn", "ack")), "later": frozenset(("ack",)),
-}  # fmt: skip
-"""The flags of such a packet of TCP (RFC 9293, section 3.5)."""
-_FLAG_BITS = ("fin", "syn", "rst", "psh", "ack", "urg", "ecn", "cwr")
-TCP_FLAGS = {"payload": {"protocol": "tcp", "field": "flags"}}
-NOT_IN = "not in"
-"""None of the bits that are asked for; the list itself has no word for it, and the older filter has."""
 _REWRITTEN = 32
 """The bit of a status whose destination was rewritten (IPS_DST_NAT), which a list of numbers has."""
 _NOTES = ("counter", "log", "comment", "ct helper", "set", "ct timeout", "ct expectation", "dup", "flow")
@@ -64,9 +64,6 @@ _WRITTEN = (
     ("ip6", "ecn"),
 )  # fmt: skip
 """What a rule may write into a packet, of which no filter knows anything that a site has words for."""
-_WITH_PORTS = {"tcp": frozenset(("tcp",)), "udp": frozenset(("udp",)), "th": TRANSPORTS}
-_OTHERS = ("icmp", "icmpv6", "igmp", "esp", "ah", "sctp", "dccp")
-"""Protocols that are neither TCP nor UDP, and whose fields those have not."""
 _ASKS = ("match", "limit", "quota", "ct count", "connlimit", "meter")
 OLDER_NOTES = frozenset((
     "LOG", "NFLOG", "ULOG", "TRACE", "AUDIT", "CHECKSUM", "TCPMSS", "CLASSIFY", "DSCP", "TOS", "TTL", "HL", "ECN",
@@ -229,7 +226,7 @@ class _Statements:
         if word in ("accept", "drop", "return", "jump", "goto"):
             return _simple(word, detail)
         if word == "reject":
-            kind = _refusal(detail)
+            kind = refusal_of(detail)
             return ("refuse", kind) if kind else ("unknown", f"reject with {detail.get('expr')}")
         if word in REWRITES and self._reader.passing is not None:
             return (word, {**(detail or {}), "mark": self._mark})
@@ -287,12 +284,14 @@ class _Statements:
 
     def _matched(self, match: dict[str, Any]) -> list[Box]:
         op, left, right = match["op"], match["left"], match["right"]
-        if op in _COMPARES and left not in _HOPS_LEFT:
-            op, right = "==", _compared_with(left, op, right)
-        if op not in ("==", "!=", "in", NOT_IN, "!", *_COMPARES):
-            raise Unsayable(f"{_condition_name(left)} {op}")
+        if left == SEGMENT_BYTES:
+            return self._of_segments(op, self._values(right))
+        if op in COMPARES and left not in HOPS_LEFT:
+            op, right = "==", ports_compared(left, op, right)
+        if op not in ("==", "!=", "in", NOT_IN, "!", *COMPARES):
+            raise Unsayable(f"{condition_name(left)} {op}")
         if left == TCP_FLAGS or left.get("&", (None,))[0] == TCP_FLAGS:
-            return [Box(protocols=frozenset(("tcp",)))] if _has_flags(left, op, right, self._reader.stage) else []
+            return [Box(protocols=frozenset(("tcp",)))] if has_flags(left, op, right, self._reader.stage) else []
         if (known := self._known(left, op, right)) is not None:
             return [EVERYTHING] if known else []
         if asks_for_marks(left):
@@ -303,7 +302,7 @@ class _Statements:
         rest = [EVERYTHING]
         for each in found:
             rest = without(rest, each)
-        return _of_the_kind(left, rest)
+        return of_the_kind(left, rest)
 
     def _known(self, left: Mapping[str, Any], op: str, right: Any) -> bool | None:
         """Whether every packet that is asked about has something, where that hangs on none of its addresses and ports;
@@ -311,9 +310,9 @@ class _Statements:
         negated = op in ("!=", NOT_IN)
         asked = left["ct"].get("key") if "ct" in left else None
         if asked in ("state", "direction"):
-            return _is_among((_STATES if asked == "state" else _DIRECTIONS)[self._reader.stage], right) != negated
+            return is_among((STATES if asked == "state" else DIRECTIONS)[self._reader.stage], right) != negated
         if asked == "state or status":
-            state = _is_among(_STATES[self._reader.stage], right["state"])
+            state = is_among(STATES[self._reader.stage], right["state"])
             return (state or self._has_status("in", right["status"])) != negated
         if asked == "status":
             return self._has_status(op, self._values(right))
@@ -325,9 +324,9 @@ class _Statements:
             return isinstance(right, bool) and right == negated
         if left == {"meta": {"key": "pkttype"}}:
             return bool({"host", "unicast", 0} & set(self._values(right))) != negated
-        if left in _HOPS_LEFT:
-            return _has_hops(op, self._values(right))
-        if left.get("&", ({},))[0] == _FRAGMENT and (left["&"][1] & _DONT_FRAGMENT) == 0:
+        if left in HOPS_LEFT:
+            return has_hops(op, self._values(right))
+        if left.get("&", ({},))[0] == FRAGMENT and (left["&"][1] & DONT_FRAGMENT) == 0:
             return (0 in self._values(right)) != negated  # none of a connection's packets comes in fragments
         return None
 
@@ -342,14 +341,24 @@ class _Statements:
                 return rewritten != (op == NOT_IN)
         raise Unsayable(f"ct status {values[0] if values else ''}")
 
+    def _of_segments(self, op: str, values: Sequence[Any]) -> list[Box]:
+        """The connections by the largest segment that their first packets state, 536 bytes or more (RFC 9293, section
+        3.7.1). Raises Unsayable where some state so and some not."""
+        what = "tcp option maxseg size"
+        if self._reader.stage == "later":
+            return []
+        spans = spans_of(values, what)
+        answers = {any(low <= each <= high for low, high in spans) != (op == "!=") for each in range(536, 65_536)}
+        if len(answers) > 1 or op not in ("==", "!="):
+            raise Unsayable(f"{what} {op}")
+        return [Box(protocols=frozenset(("tcp",)))] if answers.pop() else []
+
     def _of_mark(self, left: Mapping[str, Any], op: str, values: Sequence[Any]) -> list[Box]:
         """The connections with a mark. Raises Unsayable and Perhaps."""
-        what, marks = f"{_condition_name(left)} {values[0] if values else ''}", self._reader.marks
-        spans = [
-            tuple(each["range"]) if isinstance(each, dict) and "range" in each else (each, each) for each in values
-        ]
-        if marks is None or not all(isinstance(end, int) for span in spans for end in span):
+        what, marks = f"{condition_name(left)} {values[0] if values else ''}", self._reader.marks
+        if marks is None:
             raise Unsayable(what)
+        spans = spans_of(values, what)
 
         def asks(packet: int, connection: int) -> bool:
             found = mark_of(left, packet, connection)
@@ -364,14 +373,14 @@ class _Statements:
     def _boxes_of(self, left: dict[str, Any], right: Any) -> list[Box]:
         """The connections of which a field has a value."""
         if "payload" in left:
-            return _of_payload(left["payload"].get("protocol"), left["payload"].get("field"), self._values(right))
+            return of_payload(left["payload"].get("protocol"), left["payload"].get("field"), self._values(right))
         if "meta" in left:
             return self._of_meta(left["meta"]["key"], self._values(right))
         if "fib" in left:
             return self._of_routes(left["fib"]["result"], set(left["fib"]["flags"]), self._values(right))
         if "concat" in left:
             return [box for each in self._values(right) for box in self._of_all(left["concat"], each["concat"])]
-        raise Unsayable(_condition_name(left))
+        raise Unsayable(condition_name(left))
 
     def _of_all(self, fields: Sequence[Any], values: Sequence[Any]) -> list[Box]:
         """The connections of which each of several fields has its value."""
@@ -382,11 +391,11 @@ class _Statements:
 
     def _of_meta(self, name: str, values: Sequence[Any]) -> list[Box]:
         if name == "l4proto":
-            return [Box(protocols=_transports(values))]
+            return [Box(protocols=transports(values))]
         if name in ("nfproto", "protocol"):
-            return [family_box(_NFPROTO[each]) for each in values if each in _NFPROTO]
+            return [family_box(FAMILY_OF[each]) for each in values if each in FAMILY_OF]
         if (mine := self._reader.interfaces.get(_LONG.get(name, name))) is not None:
-            return [EVERYTHING] if any(_is_called(mine, str(each)) for each in values) else []
+            return [EVERYTHING] if any(is_called(mine, str(each)) for each in values) else []
         if name in ("iifname", "iif") and values == ["lo"]:
             return []  # what a host sends to itself is nobody's connection from elsewhere
         raise Unsayable(f"{name} {values[0] if values else ''}")
@@ -397,7 +406,7 @@ class _Statements:
         around, field = self._reader.around, "daddr" if "daddr" in flags else "saddr"
         if result == "type" and flags <= {"daddr", "saddr", "iif"}:
             own = around.own if field == "daddr" else around.itself
-            found = [part for each in values for part in _of_kind(str(each), own)]
+            found = [part for each in values for part in addresses_of_kind(str(each), own)]
             return [Box(targets=each) if field == "daddr" else Box(sources=each) for each in found]
         by_mark = "mark" in flags and self._reader.contents.marks
         back = EVERYBODY if flags == {"saddr"} else around.routed_back
@@ -416,7 +425,7 @@ class _Statements:
             found = self._reader.sets[name]
         else:
             found = right["set"] if isinstance(right, dict) and "set" in right else [right]
-        values = [_bare(each) for each in found]
+        values = [bare_element(each) for each in found]
         if "*" in values:
             raise Unsayable("a set with an element for all others")
         return values
@@ -440,96 +449,16 @@ def _verdict_of(statement: Mapping[str, Any]) -> Verdict | None:
     return _simple(word, detail)
 
 
-def _compared_with(left: Mapping[str, Any], op: str, right: Any) -> Any:
-    """The ports that are more or less than one. Raises Unsayable for other fields."""
-    if left.get("payload", {}).get("field") not in ("dport", "sport") or not isinstance(right, int):
-        raise Unsayable(f"{_condition_name(left)} {op}")
-    low, high = {"<": (1, right - 1), "<=": (1, right), ">": (right + 1, 65_535), ">=": (right, 65_535)}[op]
-    return {"range": [low, high]} if low <= high else {"set": []}
-
-
-def _has_hops(op: str, values: Sequence[Any]) -> bool:
-    """Whether packets may still pass so many routers: senders begin with 64 or more (RFC 1340), and no path has more
-    than half as many. Raises Unsayable where some may and some not."""
-    compares = _COMPARES.get(op)
-    answers = {
-        any(compares(each, value) for value in values) if compares else (each in values) != (op in ("!=", NOT_IN))
-        for each in range(_FEWEST_HOPS_LEFT, 256)
-    }
-    if len(answers) > 1 or not all(isinstance(each, int) for each in values):
-        raise Unsayable(f"ttl {values[0]}")
-    return answers.pop()
-
-
 def _is_map(value: Any) -> bool:
     return isinstance(value, dict) and "map" in value
 
 
-def _of_kind(kind: str, own: AddressSet | None) -> list[AddressSet]:
-    """The addresses of a kind, as routes tell them; those of many are none that anybody connects to or from. Raises
-    Unsayable where the kind is that of one's own, and these are not known."""
-    kind = _KINDS_BY_NUMBER.get(kind, kind)
-    if kind in _NOBODYS:
-        return []
-    if own is None or kind not in ("local", "unicast"):
-        raise Unsayable(f"an address of kind {kind}")
-    return [own] if kind == "local" else [EVERYBODY - own]
-
-
 def _pair(each: Any) -> tuple[Any, Any]:
     """A key of a map and what it leads to."""
-    key, made = _bare(each[0]), each[1]
+    key, made = bare_element(each[0]), each[1]
     if key == "*":
         raise Unsayable("a map with a key for all others")
     return key, made
-
-
-def _condition_name(left: Mapping[str, Any]) -> str:
-    """What is asked for, in the filter's own words."""
-    field = next(iter(left))
-    inner = left[field]
-    return " ".join([field, *(str(each) for each in inner.values())]) if isinstance(inner, dict) else field
-
-
-def is_new(right: Any) -> bool:
-    """Whether new connections are among the states that are asked for."""
-    return _is_among(_STATES["first"], right)
-
-
-def _is_among(known: tuple[str, int], right: Any) -> bool:
-    """Whether a state or direction, by its name and its number, is among those that are asked for; states by number
-    are bits."""
-    name, number = known
-    named = right if isinstance(right, list) else right["set"] if isinstance(right, dict) else [right]
-    bits = name not in ("original", "reply")
-    return any(
-        each == name or (isinstance(each, int) and (each & number if bits else each == number)) for each in named
-    )
-
-
-def _has_flags(left: Mapping[str, Any], op: str, right: Any, stage: Stage) -> bool:
-    """Whether a packet of TCP has the flags that are asked for. Raises Unsayable for what is asked otherwise."""
-    mask = _flag_set(left["&"][1]) if "&" in left else frozenset(_FLAG_BITS)
-    found = _FLAGS[stage] & mask
-    if op == "!":
-        return not found & _flag_set(right)
-    wanted = [_flag_set(each) for each in (right["set"] if isinstance(right, dict) and "set" in right else [right])]
-    if op == "in" and "&" not in left:
-        return any(found & each for each in wanted)
-    return (found in wanted) != (op == "!=")
-
-
-def _flag_set(value: Any) -> frozenset[str]:
-    """Flags by their names, as a list, joined by |, or as a number. Raises Unsayable."""
-    if isinstance(value, int):
-        return frozenset(name for i, name in enumerate(_FLAG_BITS) if value >> i & 1)
-    if isinstance(value, dict) and "|" in value:
-        value = value["|"]
-    found = [_flag_set(each) for each in value] if isinstance(value, list) else [frozenset((value,))]
-    flags = frozenset[str]().union(*found)
-    if not flags <= set(_FLAG_BITS):
-        raise Unsayable(f"tcp flags {value}")
-    return flags
 
 
 def _is_target(detail: Any) -> bool:
@@ -543,121 +472,4 @@ def _older(detail: Any) -> str:
     return f"xt {name or 'extension'}, {_ELSEWHERE}"
 
 
-def _is_called(interface: str, pattern: str) -> bool:
-    """Whether an interface is the one of a rule; a name that ends in * stands for all that begin so."""
-    return interface.startswith(pattern[:-1]) if pattern.endswith("*") else interface == pattern
-
-
-def _bare(element: Any) -> Any:
-    """An element of a set without its comment or counter."""
-    return element["elem"]["val"] if isinstance(element, dict) and "elem" in element else element
-
-
-def _transports(values: Sequence[Any]) -> frozenset[str]:
-    """Transports by name or by number (RFC 5237)."""
-    return frozenset({6: "tcp", 17: "udp"}.get(each, str(each)) for each in values) & TRANSPORTS
-
-
-def _of_the_kind(left: dict[str, Any], boxes: list[Box]) -> list[Box]:
-    """Of what has not some value, what has the field at all: a port of TCP is none of UDP's, an address of IPv4 none of
-    IPv6's."""
-    protocol = left.get("payload", {}).get("protocol")
-    if protocol in _OTHERS:
-        return []
-    if protocol in ("tcp", "udp"):
-        return common(boxes, [Box(protocols=frozenset((protocol,)))])
-    return common(boxes, [family_box(protocol)]) if protocol in ("ip", "ip6") else boxes
-
-
-def _of_payload(protocol: Any, name: Any, values: Sequence[Any]) -> list[Box]:
-    """The connections of which a field of the packet has one of some values."""
-    if protocol in _WITH_PORTS and name in ("dport", "sport"):
-        ports, transports = union_of_ports(values), _WITH_PORTS[protocol]
-        return [Box(transports, ports=ports) if name == "dport" else Box(transports, from_ports=ports)]
-    if protocol in ("ip", "ip6") and name in ("saddr", "daddr"):
-        addresses, everybody = _union_of_addresses(values), IPV4 if protocol == "ip" else IPV6
-        asked = (addresses, everybody) if name == "saddr" else (everybody, addresses)
-        return [Box(sources=asked[0], targets=asked[1])]
-    if (protocol, name) in (("ip", "protocol"), ("ip6", "nexthdr")):
-        return [family_box(protocol) & Box(protocols=_transports(values))]
-    if protocol in _OTHERS:
-        return []
-    raise Unsayable(f"{protocol} {name}")
-
-
-def union_of_ports(values: Sequence[Any]) -> PortSet:
-    """Single ports and ranges of a set as one. Raises Unsayable for names of services."""
-    if len(values) == 1 and isinstance(values[0], int):
-        return _one_port(values[0])
-    spans = [tuple(each["range"]) if isinstance(each, dict) else (each, each) for each in values]
-    if not all(isinstance(end, int) for span in spans for end in span):
-        raise Unsayable("ports by names: list them with nft -j -n")
-    return PortSet.of(*((max(1, low), high) for low, high in spans if high))
-
-
-@lru_cache(maxsize=MOST_REMEMBERED)
-def _one_port(number: int) -> PortSet:
-    return PortSet.of((max(1, number), number)) if number else PortSet()
-
-
-def _union_of_addresses(values: Sequence[Any]) -> AddressSet:
-    return AddressSet.parse(", ".join(map(_as_site_text, values))) if values else AddressSet()
-
-
-def _as_site_text(each: Any) -> str:
-    """An address, a prefix or a range as the site file states."""
-    if isinstance(each, dict) and "prefix" in each:
-        return f"{each['prefix']['addr']}/{each['prefix']['len']}"
-    return "-".join(each["range"]) if isinstance(each, dict) and "range" in each else str(each)
-
-
-_NFPROTO: dict[object, str] = {
-    "ipv4": "ip", "ipv6": "ip6", 2: "ip", 10: "ip6", "ip": "ip", "ip6": "ip6", 0x0800: "ip", 0x86DD: "ip6",
-}  # fmt: skip
-"""Families in words and by number (NFPROTO_IPV4, NFPROTO_IPV6), and as a frame has them (RFC 7042, section 3)."""
-_KINDS_BY_NUMBER = {"1": "unicast", "2": "local", "3": "broadcast", "4": "anycast", "5": "multicast"}
-"""Kinds of addresses by number (RTN_UNICAST, RTN_LOCAL, RTN_BROADCAST, RTN_ANYCAST, RTN_MULTICAST)."""
-_NOBODYS = ("broadcast", "anycast", "multicast")
-_HOPS_LEFT = [
-    {"payload": {"protocol": "ip", "field": "ttl"}}, {"payload": {"protocol": "ip6", "field": "hoplimit"}},
-]  # fmt: skip
-_FEWEST_HOPS_LEFT = 32
-_COMPARES: dict[str, Callable[[int, int], bool]] = {
-    "<": operator.lt, "<=": operator.le, ">": operator.gt, ">=": operator.ge,
-}  # fmt: skip
-_FRAGMENT, _DONT_FRAGMENT = {"payload": {"protocol": "ip", "field": "frag-off"}}, 0x4000
-"""Where a fragment begins, and the bit beside it that a packet may not be cut (RFC 791, section 3.1)."""
 _LONG = {"iif": "iifname", "oif": "oifname"}
-_KINDS: dict[str, Refusal] = {
-    "port-unreachable": "port-unreachable",
-    "host-unreachable": "host-unreachable",
-    "addr-unreachable": "host-unreachable",
-    "net-unreachable": "host-unreachable",
-    "no-route": "host-unreachable",
-    "reject-route": "prohibited",
-    "policy-fail": "prohibited",
-    "admin-prohibited": "prohibited",
-    "host-prohibited": "prohibited",
-    "net-prohibited": "prohibited",
-}
-"""What the sender hears; of a network nobody answers as of a host, and who forbids it is not told apart."""
-_CODES = {
-    ("icmp", 0): "net-unreachable", ("icmp", 1): "host-unreachable", ("icmp", 3): "port-unreachable",
-    ("icmp", 9): "net-prohibited", ("icmp", 10): "host-prohibited", ("icmp", 13): "admin-prohibited",
-    ("icmpv6", 0): "no-route", ("icmpv6", 1): "admin-prohibited", ("icmpv6", 3): "addr-unreachable",
-    ("icmpv6", 4): "port-unreachable", ("icmpv6", 5): "policy-fail", ("icmpv6", 6): "reject-route",
-    ("icmpx", 0): "no-route", ("icmpx", 1): "port-unreachable", ("icmpx", 2): "host-unreachable",
-    ("icmpx", 3): "admin-prohibited",
-}  # fmt: skip
-"""Codes of ICMP and ICMPv6 (RFC 792, RFC 4443), and the filter's own for both (NFT_REJECT_ICMPX_CODES)."""
-
-
-def _refusal(detail: dict[str, Any] | None) -> Refusal | None:
-    """With what is refused; None for what a site does not tell apart."""
-    if detail is None:
-        return "port-unreachable"
-    if detail.get("type") == "tcp reset":
-        return "reset"
-    values = detail.get("expr", "port-unreachable")
-    kind = _CODES.get((str(detail.get("type")), values), str(values)) if isinstance(values, int) else str(values)
-    return _KINDS.get(kind)
