@@ -159,7 +159,7 @@ def _setting_points(configs: list[DeviceConfig], truth: dict[str, Any], file: st
         ".".join(v.key): str(v.value)
         for each in configs
         for v in each.values
-        if each.subject not in ("rules", "forwards")
+        if each.subject not in ("rules", "forwards", "listeners")
     }
     stated = truth["settings"].get(values.get("control_port", "21"), truth["settings"].get(file, {}))
     if "control_ports" in truth["settings"]:
@@ -176,9 +176,23 @@ def _setting_points(configs: list[DeviceConfig], truth: dict[str, Any], file: st
             yield "right" if found == str(stated[name]).lower() else "wrong", f"{name}: {found}, not {stated[name]}"
 
 
+def _listener_points(configs: list[DeviceConfig], truth: dict[str, Any]) -> Iterator[Point]:
+    """Every listener and none besides; what listens at all addresses is shown as a star, or as those of IPv6."""
+    read = [each.value for config in configs if config.subject == "listeners" for each in config.values]
+    mine = {(each.protocol, str(each.address or "*"), each.port): each.program for each in read}
+    for each in truth["listeners"]:
+        address = each["address"].partition("%")[0]
+        keys = [(each["protocol"], one, each["port"]) for one in ((address, "::") if address == "*" else (address,))]
+        programs = [mine.pop(key) for key in keys if key in mine]
+        yield "right" if programs and programs[0] in ("", each["program"]) else "wrong", f"listener {each}"
+    yield from (("wrong", f"no listener: {each}") for each in mine)
+
+
 def _points(configs: list[DeviceConfig], truth: dict[str, Any], file: str) -> Iterator[Point]:
     if "forwards" in truth:
         yield from _forward_points(configs, truth)
+    if "listeners" in truth:
+        yield from _listener_points(configs, truth)
     if "settings" in truth:
         yield from _setting_points(configs, truth, file)
     for case in truth.get("cases", ()):

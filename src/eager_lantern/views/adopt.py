@@ -12,7 +12,13 @@ from .compare import compare_body
 from .screen import ACCENT, HOLDS, RISKS, STOPS, STRONG, UNTRIED, Share, between, columns, command, command_line
 
 MOST_LEFT, MOST_LINES = 6, 40
-_CALLED: dict[Subject, str] = {"forwards": "forward", "rules": "rule", "settings": "setting", "switches": "key"}
+_CALLED: dict[Subject, str] = {
+    "forwards": "forward",
+    "rules": "rule",
+    "settings": "setting",
+    "switches": "key",
+    "listeners": "listener",
+}
 
 
 def adopt_view(
@@ -31,7 +37,10 @@ def adopt_view(
     yield from _config_rows(configs, whole)
     yield ""
     if not found.edits:
-        yield Text("All of it matches the site file.", style=HOLDS)
+        if any(each.skipped for each in configs):
+            yield Text("Nothing of it changes the site file; see what stands above.")
+        else:
+            yield Text("All of it matches the site file.", style=HOLDS)
         return
     yield from compare_body(found, whole)
     yield Text("What it changes in the site file", style=STRONG)
@@ -74,7 +83,8 @@ def _config_rows(configs: Sequence[DeviceConfig], whole: bool) -> Iterator[Rende
         skipped = each.skipped if whole else each.skipped[:MOST_LEFT]
         for one in skipped:
             line = f"line {one.line}: " if one.line else ""
-            rest.add_row("", Text.assemble((f"▲ not taken over, {line}", RISKS), f"{one.text}: {one.why}"))
+            kind = "differs from the file" if each.subject == "listeners" else "not taken over"
+            rest.add_row("", Text.assemble((f"▲ {kind}, {line}", RISKS), f"{one.text}: {one.why}"))
         if len(each.skipped) > len(skipped):
             rest.add_row("", Text(f"and {len(each.skipped) - len(skipped):,} more (--all shows them)", style=UNTRIED))
     yield rest

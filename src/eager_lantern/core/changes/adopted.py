@@ -12,7 +12,7 @@ from ..values.addresses import FAMILIES, Family
 from ..values.text_value import SitePath
 from .steps import Edit, Overlay
 
-Subject = Literal["forwards", "rules", "settings", "switches"]
+Subject = Literal["forwards", "rules", "settings", "switches", "listeners"]
 Direction = Literal["in", "out"]
 Key = tuple[str, ...]
 
@@ -34,9 +34,9 @@ class Skipped(Struct, frozen=True):
 
 
 class DeviceConfig(Struct, frozen=True):
-    """A file that was read: forwards of a device, rules of one filter with their ``default`` where it states one, or
-    settings of a service, which speaks ``protocol`` where that is told. ``of_ruleset`` are rules of the kernel's own
-    packet filter, ``of_families`` those that it states."""
+    """A file that was read: forwards of a device, rules of one filter with their ``default`` where it states one,
+    settings of a service, which speaks ``protocol`` where that is told, or listeners, which a site does not state.
+    ``of_ruleset`` are rules of the kernel's own packet filter, ``of_families`` those that it states."""
 
     file: str
     subject: Subject
@@ -65,7 +65,7 @@ def adopted(site: Site, device: str, service: str, direction: Direction, configs
     for each in configs:
         if each.subject == "settings":
             site = _with_service(site, service, each.values)
-        else:
+        elif each.subject != "listeners":
             site = _with_tables(site, device, direction, each)
     return site
 

@@ -302,7 +302,7 @@ def _by_value(configs: Sequence[DeviceConfig]) -> dict[object, str]:
     found: dict[object, str] = {}
     for config in configs:
         name = _file_name(config)
-        for parsed in config.values if config.subject != "settings" else ():
+        for parsed in config.values if config.subject in ("forwards", "rules", "switches") else ():
             found.setdefault(parsed.value, _origin(name, parsed))
     return found
 

@@ -348,7 +348,9 @@ class Ruleset:
 
     def _doubt(self, key: Chain, rule: dict[str, Any], what: Sequence[str]) -> Doubt:
         line = int(rule.get("line", 0))
-        where = f"table {key[1]}, chain {key[2]}" + ("" if line else f", handle {rule.get('handle')}")
+        where = f"table {key[1]}, chain {key[2]}"
+        if not line and "handle" in rule:
+            where += f", handle {rule['handle']}"
         return Doubt(line, where, "” and “".join(dict.fromkeys(what)))
 
     def less(self, boxes: list[Box], others: Sequence[Box]) -> list[Box]:

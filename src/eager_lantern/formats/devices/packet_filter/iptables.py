@@ -88,6 +88,8 @@ def items_of_iptables(texts: Mapping[str, str]) -> list[Item]:
     filled = {name for text in rules.values() for name in _FILLS.findall(text)}
     sets = {name: replace(each, is_understood=each.is_understood and name not in filled) for name, each in sets.items()}
     items = [each for file, text in rules.items() for each in _item_list(file, text, sets)]
+    if not any("rule" in each or each.get("chain", {}).get("policy") == "drop" for each in items):
+        items += _perhaps_elsewhere()
     for family in {"ip", "ip6"} - {family_of(text) for text in rules.values()}:  # nothing is known of it: it is shut
         items += [_base(family, "filter", chain, "DROP") for chain in ("INPUT", "FORWARD", "OUTPUT")]
     fading = [
@@ -122,6 +124,16 @@ def _items(file: str, text: str, family: str, sets: Mapping[str, KernelSet]) -> 
             yield {"rule": rule}
         elif line and not line.startswith("#") and line != "COMMIT":
             raise bad_file(file, f"found “{line[:60]}”; expected a line as iptables-save prints it", number)
+
+
+def _perhaps_elsewhere() -> Iterator[Item]:
+    """Where no table has a rule, most systems have theirs elsewhere, and this command does not show them."""
+    for family in ("ip", "ip6"):
+        for chain in ("INPUT", "FORWARD", "OUTPUT"):
+            yield _base(family, "filter", chain, "ACCEPT")
+            what = {"whether nft list ruleset prints the rules that are not here": None}
+            named = {"family": family, "table": "filter", "chain": chain, "comment": "nothing is shown here"}
+            yield {"rule": {**named, "line": 0, "expr": [what]}}
 
 
 def _base(family: str, table: str, name: str, policy: str) -> Item:
