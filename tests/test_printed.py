@@ -45,7 +45,8 @@ def test_what_a_program_printed_is_read_as_it_acts_or_is_unknown(name: str, reco
 KNOWN_SHARES = {
     "router-german": 1.0, "router-merged-header": 1.0, "router-start-end": 1.0, "cloud-a-group": 0.9,
     "cloud-b-nsg": 0.8, "windows-netsh-en": 1.0, "windows-get-netfirewallrule": 0.95, "firewalld-host-public": 0.6,
-    "ufw-apps-ipv6": 0.4, "server-vsftpd-nat-tls": 1.0, "listeners-linux": 1.0, "listeners-netstat-windows": 1.0, "export-uci": 0.99,
+    "ufw-apps-ipv6": 0.4, "server-vsftpd-nat-tls": 1.0,
+    "listeners-linux": 1.0, "listeners-netstat-windows": 1.0, "export-uci": 0.99,
 }  # fmt: skip
 """Of the points of these folders at least this share was read, and not left unknown, in files that are read at all."""
 

@@ -14,6 +14,8 @@ from .settings import ACCOUNTS_DECIDE, Found, fragment, is_path, is_word, lines_
 
 ENDING = "sshd.conf"
 _PRINTED = {"permitrootlogin", "hostkey"}
+_OFTEN = {"usepam", "maxsessions", "maxauthtries", "maxstartups", "passwordauthentication", "pubkeyauthentication"}
+"""Words of a fragment that no other format has, beside a port."""
 _WHO = ("chrootdirectory", "allowusers", "denyusers", "allowgroups", "forcecommand")
 _WRITES: frozenset[Right] = frozenset(("write", "append", "rename", "remove", "make-folders"))
 
@@ -50,7 +52,7 @@ def _values(number: int, word: str, rest: list[str]) -> Found:
 def _is_sshd(file: str, text: str) -> bool:
     """What it prints of itself, or a file of its own, which states what differs from the defaults."""
     words = words_of(text)
-    return words >= _PRINTED or "subsystem" in words
+    return words >= _PRINTED or "subsystem" in words or ("port" in words and bool(words & _OFTEN))
 
 
 def service_lines(service: Service) -> Iterator[str]:

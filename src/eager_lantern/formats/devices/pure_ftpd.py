@@ -1,5 +1,5 @@
-"""Pure-FTPd's configuration (public interface): its one file, or a file of its folder, which is named as the setting
-is. Written as lines of the one file."""
+"""Pure-FTPd's configuration (public interface): its one file, a file of its folder, which is named as the setting is,
+or the options that it is started with. Written as lines of the one file."""
 
 import re
 from collections.abc import Iterator
@@ -16,6 +16,7 @@ from .settings import (
     ANONYMOUS,
     CONFINED,
     Found,
+    Line,
     accounts_of,
     announced_text,
     fragment,
@@ -36,8 +37,22 @@ _WORDS = {
 }  # fmt: skip
 
 
+_STATES_NOTHING = {
+    "altlog", "fscharset", "clientcharset", "minuid", "tlsciphersuite", "ipv4only", "ipv6only", "syslogfacility",
+    "umask", "maxidletime", "maxdiskusage", "pidfile", "verboselog", "dontresolve", "daemonize", "displaydotfiles",
+}  # fmt: skip
+"""Names of files of its folder with nothing that a site states."""
+_OPTIONS = {
+    "S": "bind", "p": "passiveportrange", "P": "forcepassiveip", "Y": "tls", "A": "chrooteveryone", "E": "noanonymous",
+    "w": "allowuserfxp", "W": "allowuserfxp",
+}  # fmt: skip
+_OPTION = re.compile(r"-([A-Za-z0-9])\s*([^\s-]\S*)?")
+_STARTED = re.compile(r"(?:\S*pure-ftpd\S* )?-[A-Za-z0-9][^\n]*pure-ftpd[^\n]*")
+
+
 def _is_pure_ftpd(file: str, text: str) -> bool:
-    return _setting_of(file) in _WORDS or bool(words_of(text) & _WORDS)
+    named = _setting_of(file) in _WORDS | _STATES_NOTHING
+    return named or bool(words_of(text) & _WORDS) or _STARTED.fullmatch(text.strip()) is not None
 
 
 def _setting_of(file: str) -> str:
@@ -48,9 +63,20 @@ def _setting_of(file: str) -> str:
 def read_pure_ftpd(file: str, text: str) -> DeviceConfig:
     """The settings. Raises BadInput with every value that cannot be read."""
     lines = lines_of(text)
-    if not words_of(text) & _WORDS:
+    if _STARTED.fullmatch(text.strip()):
+        lines = _of_options(text)
+    elif not words_of(text) & _WORDS:
         lines = ((number, _setting_of(file), [word, *rest]) for number, word, rest in lines)
     return read_lines(file, "ftp", lines, _values)
+
+
+def _of_options(text: str) -> Iterator[Line]:
+    """``-S ,2121 -p 61200:61455 -Y 2 -A`` as lines of the one file; of the login names that it takes one remains."""
+    for letter, value in _OPTION.findall(text):
+        if letter == "l":
+            yield 1, "puredb" if value.startswith("puredb") else f"{value[:20]}authentication", [value or "yes", "yes"]
+        elif letter in _OPTIONS:
+            yield 1, _OPTIONS[letter], [value or "yes"]
 
 
 def _values(number: int, word: str, rest: list[str]) -> Found:
@@ -114,7 +140,7 @@ def _lines(site: Site, service: Service) -> Iterator[str]:
 
 
 FORMAT = DeviceFormat(
-    "pure-ftpd", "the configuration of Pure-FTPd", "/etc/pure-ftpd/conf, or its one file",
+    "pure-ftpd", "the configuration of Pure-FTPd", "its one file or folder, pure-ftpd-wrapper --show-options",
     recognises=_is_pure_ftpd,
     reads=one_by_one(read_pure_ftpd), writes=for_each_service(ENDING, pure_ftpd_fragment), endings=(ENDING,),
     omits="accounts and their rights",

@@ -60,7 +60,7 @@ def items_of_nft(file: str, text: str) -> list[Item]:
     reading = _Listing("" if text.lstrip().startswith("{") else text)
     try:
         if reading.next:
-            return list(reading.tables())
+            return [{"metainfo": {}}, *reading.tables()]
         return _with_blocks(msgspec.json.decode(text)["nftables"])
     except (ValueError, KeyError, TypeError, RecursionError, AttributeError, IndexError) as error:
         what = f"found “{reading.next[:40]}”" if reading.next else f"found no whole rule set ({error!r:.80})"
