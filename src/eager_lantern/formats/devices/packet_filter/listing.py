@@ -17,7 +17,7 @@ from .fields import TCP_FLAGS
 
 Item = dict[str, Any]
 _TOKEN = re.compile(r"\"[^\"\n]*\"|[{}(),;|\n]|[^\s{}(),;|\"]+")
-_TABLE = re.compile(r"\s*(?:#[^\n]*\n\s*)*table (?:ip|ip6|inet|bridge|arp|netdev) \S+ \{")
+_TABLE = re.compile(r"table (?:ip|ip6|inet|bridge|arp|netdev) \S+ \{")
 _PRIORITIES = {"raw": -300, "mangle": -150, "dstnat": -100, "filter": 0, "security": 50, "srcnat": 100}
 _PROTOCOLS = ("ip", "ip6", "tcp", "udp", "udplite", "sctp", "dccp", "th", "icmp", "icmpv6", "igmp", "ah", "esp", "comp",
               "ether", "vlan", "arp")  # fmt: skip
@@ -51,7 +51,9 @@ class _Unread(ValueError):
 
 def is_ruleset(text: str) -> bool:
     """Whether a text is what the command prints, as JSON or for people."""
-    return _TABLE.match(text) is not None or (text.lstrip().startswith("{") and '"nftables"' in text[:200])
+    lines = (line.strip() for line in text[:5000].splitlines())
+    first = next((line for line in lines if line and not line.startswith("#")), "")
+    return _TABLE.match(first) is not None or (first.startswith("{") and '"nftables"' in text[:200])
 
 
 @guarded
