@@ -2,6 +2,7 @@
 real routers and servers of names."""
 
 import asyncio
+import json
 import os
 import platform
 import socket
@@ -293,6 +294,30 @@ def test_what_a_router_declines_is_told_in_words() -> None:
         pcp.announced(bytes((2, 0x80, 0, pcp.ADDRESS_MISMATCH)) + bytes(20))
     with pytest.raises(igd.Declined, match="error 713"):
         igd.answered(b"<e><UPnPError><errorCode>713</errorCode></UPnPError></e>")
+
+
+LISTING = """table inet f {
+  chain input { type filter hook input priority 0; policy drop;
+    ct state established,related accept
+    tcp dport { 21, 8080, 61200-61455 } accept
+  }
+}
+"""
+
+
+def test_a_kept_filter_is_held_against_the_file_and_taken_over_with_what_listens(tmp_path: Path) -> None:
+    kept = json.loads((CASES / "kept-survey.json").read_text())
+    kept["host"]["filter"] = {"active": True, "detail": "2 rules", "by": "nft", "listing": LISTING}
+    kept["host"]["listeners"] = [{"protocol": "tcp", "port": 2121, "by": "ss", "address": None, "program": "vsftpd"}]
+    (tmp_path / "seen.json").write_text(json.dumps(kept))
+    done = run("check", AFTER, "--survey", tmp_path / "seen.json", "--format", "json")
+    (found,) = [each for each in json.loads(done.stdout)["findings"] if each["kind"] == "filter-differs"]
+    assert "lets in port 8080, which the file does not, and stops port 22, which the file lets in" in found["message"]
+    assert f"eager-lantern adopt {AFTER} {tmp_path / 'seen.json'} --device gauge-store" in found["advice"]
+    done = run("adopt", AFTER, tmp_path / "seen.json", "--device", "gauge-store", "--format", "json")
+    configs = json.loads(done.stdout)["configs"]
+    assert [each["subject"] for each in configs] == ["rules", "listeners"]
+    assert "nothing listens on port 21 of gauge-store; there is vsftpd on port 2121" in configs[1]["skipped"][0]["text"]
 
 
 def test_a_kept_survey_is_read_back_and_one_of_another_format_is_told(tmp_path: Path) -> None:

@@ -110,13 +110,23 @@ def _emit_comparison(source: SiteFile, verdict: Verdict, seen: Path, form: Check
 
 def _with_survey(source: SiteFile, verdict: Verdict, given: str) -> Verdict:
     """The verdict with what a kept survey shows. Raises BadInput and BadParameter."""
+    from ..core.changes.adopted import filter_differs
     from ..core.findings.surveyed import survey_findings
+    from ..formats.devices.format import DeviceTarget
+    from ..formats.devices.kept_survey import surveyed_configs
     from ..formats.results.kept import read_survey
+    from ..views.screen import command_line
     from .arguments.sites import client_and_file, known
 
     client, path = client_and_file(given)
     if client:
         known("--survey", client, [each.name for each in source.site.clients])
-    found = survey_findings(source.site, read_survey(path).survey, client)
+    site, survey = source.site, read_survey(path).survey
+    found = survey_findings(site, survey, client)
+    if not client:
+        configs = surveyed_configs(str(path), survey, DeviceTarget(site, site.server.name))
+        line = command_line("adopt", source.file, str(path), "--device", site.server.name)
+        differs = filter_differs(site, configs, path.name, line)
+        found = (*found, differs) if differs is not None else found
     belied = verdict.belied or any(each.severity == "breaks" for each in found)
     return replace(verdict, findings=(*found, *verdict.findings), belied=belied)

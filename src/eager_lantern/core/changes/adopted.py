@@ -6,10 +6,14 @@ from typing import Any, Literal
 from msgspec import Struct
 from msgspec.structs import replace
 
+from ..findings.finding import Finding
 from ..model.change import Change, changed, value_at
 from ..model.site import Client, Filter, Forward, Gateway, Rule, Server, Site
 from ..values.addresses import FAMILIES, Family
+from ..values.phrases import ports_phrase
+from ..values.ports import PortSet
 from ..values.text_value import SitePath
+from .access import Reached, access, more, with_unknown_open
 from .steps import Edit, Overlay
 
 Subject = Literal["forwards", "rules", "settings", "switches", "listeners"]
@@ -113,6 +117,28 @@ def _adopted_client(client: Client, direction: Direction, config: DeviceConfig) 
     side = "incoming" if (config.direction or direction) == "in" else "outgoing"
     table = _adopted_filter(getattr(client.filter, side), config)
     return replace(client, filter=replace(client.filter, **{side: table}))
+
+
+def filter_differs(site: Site, configs: Sequence[DeviceConfig], file: str, next_line: str) -> Finding | None:
+    """Where the server's filter, as it was read, lets in otherwise than the site states; ``next_line`` is the command
+    that takes it over."""
+    rules = [each for each in configs if each.subject == "rules" and each.direction == "in"]
+    found, stated = adopted(site, site.server.name, "", "in", rules), access(site)
+    gained = _ports_of(more(stated, access(found)), site.server.name)
+    lost = _ports_of(more(access(with_unknown_open(found)), stated), site.server.name)
+    parts = [f"lets in {ports_phrase(gained)}, which the file does not"] if gained else []
+    parts += [f"stops {ports_phrase(lost)}, which the file lets in"] if lost else []
+    if not parts:
+        return None
+    message = f"the filter of {site.server.name} {', and '.join(parts)} ({file})"
+    return Finding("filter-differs", "risks", message, f"take it over: {next_line}", ("server", "filter"))
+
+
+def _ports_of(reached: Sequence[Reached], host: str) -> PortSet:
+    found = PortSet()
+    for each in reached:
+        found = found | (each.ports if each.host == host else PortSet())
+    return found
 
 
 def _adopted_filter(old: Filter, config: DeviceConfig) -> Filter:

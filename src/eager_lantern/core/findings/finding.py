@@ -90,6 +90,7 @@ FindingKind = Literal[
     "lease-differs",
     "local-ports-differ",
     "filter-inactive",
+    "filter-differs",
 ]
 
 

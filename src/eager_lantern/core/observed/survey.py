@@ -65,11 +65,13 @@ class ListeningSocket(Struct, frozen=True):
 
 
 class FilterState(Struct, frozen=True):
-    """Whether the host's own packet filter keeps anything out."""
+    """Whether the host's own packet filter keeps anything out, and its rules as the system lists them; empty where not
+    all of them could be read."""
 
     active: bool
     detail: str
     by: str
+    listing: str = ""
 
 
 class HelperState(Struct, frozen=True):

@@ -59,6 +59,11 @@ def _config(file: str, text: str, target: DeviceTarget) -> DeviceConfig:
     found = list(_listeners(file, text))
     if len(found) > MOST_LISTENERS:
         raise bad_file(file, f"found {len(found):,} listeners; expected those of one host")
+    return listener_config(file, found, target)
+
+
+def listener_config(file: str, found: Sequence[tuple[ListeningSocket, int]], target: DeviceTarget) -> DeviceConfig:
+    """Listeners with their lines, and where they part from the services, if the device is the server."""
     values = tuple(ParsedValue(("listeners",), each, line) for each, line in found)
     remarks = _remarks(target.site, [each for each, _ in found]) if target.device == target.site.server.name else ()
     return DeviceConfig(file, "listeners", values, tuple(remarks))

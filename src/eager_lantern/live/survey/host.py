@@ -83,7 +83,7 @@ async def linux_host(vantage: Vantage, far: bool, learning: Learning) -> Surveye
     found = await learning.of("addresses", "ip address", _interfaces(vantage))
     links = found or linux.Interfaces((), frozenset())
     waiting = await learning.of("listeners", "ss -ltunp", _sockets(vantage)) or ()
-    ruleset = await learning.of("filter", SUPERUSER, _ruleset(vantage))
+    ruleset, is_whole = await learning.of("filter", SUPERUSER, _ruleset(vantage)) or (None, False)
     return SurveyedHost(
         name=(await _first_line(vantage, "/proc/sys/kernel/hostname")) or vantage.name,
         system=await _system(vantage),
@@ -92,7 +92,7 @@ async def linux_host(vantage: Vantage, far: bool, learning: Learning) -> Surveye
         ways_out=tuple([each for family in FAMILIES if (each := await _way_out(vantage, family, links, learning))]),
         listeners=tuple([each async for each in _with_units(vantage, waiting, learning)]),
         local_ports=await learning.of("local-ports", "sysctl net.ipv4.ip_local_port_range", _local_ports(vantage)),
-        filter=await learning.of("filter", SUPERUSER, _filter_state(vantage, ruleset)) if ruleset is not None else None,
+        filter=await learning.of("filter", SUPERUSER, _filter_state(vantage, ruleset, is_whole)) if ruleset else None,
         helper=await _helper_state(vantage, ruleset, learning),
         clock=await learning.of("clock", "timedatectl", _clock(vantage, far)),
     )
@@ -203,14 +203,16 @@ async def _local_ports(vantage: Vantage) -> LocalPorts:
     return linux.local_ports(span, reserved)
 
 
-async def _ruleset(vantage: Vantage) -> bytes:
-    """The rules of the kernel; where they are too many to be read, its chains alone."""
+async def _ruleset(vantage: Vantage) -> tuple[bytes, bool]:
+    """The rules of the kernel, and that these are all; where they are too many to be read, its chains alone."""
     code, written = await vantage.run(("nft", "-j", "list", "ruleset"))
-    return written if code == 0 else await _output(vantage, "nft", "-j", "list", "chains")
+    return (written, True) if code == 0 else (await _output(vantage, "nft", "-j", "list", "chains"), False)
 
 
-async def _filter_state(vantage: Vantage, ruleset: bytes) -> FilterState:
+async def _filter_state(vantage: Vantage, ruleset: bytes, is_whole: bool) -> FilterState:
     found = await understood(lambda: linux.filter_state(ruleset))
+    if is_whole:
+        found = replace(found, listing=ruleset.decode("utf-8", "replace"))
     older = await _first_line(vantage, "/proc/net/ip_tables_names")
     if found.active or not older:
         return found
