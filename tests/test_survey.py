@@ -312,6 +312,7 @@ def test_a_kept_filter_is_held_against_the_file_and_taken_over_with_what_listens
     (tmp_path / "seen.json").write_text(json.dumps(kept))
     done = run("check", AFTER, "--survey", tmp_path / "seen.json", "--format", "json")
     (found,) = [each for each in json.loads(done.stdout)["findings"] if each["kind"] == "filter-differs"]
+    assert found["severity"] == "breaks"
     assert "lets in port 8080, which the file does not, and stops port 22, which the file lets in" in found["message"]
     assert f"eager-lantern adopt {AFTER} {tmp_path / 'seen.json'} --device gauge-store" in found["advice"]
     done = run("adopt", AFTER, tmp_path / "seen.json", "--device", "gauge-store", "--format", "json")

@@ -6,13 +6,14 @@ from typing import Any, Literal
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..findings.finding import Finding
+from ..findings.finding import Finding, Severity
 from ..model.change import Change, changed, value_at
 from ..model.site import Client, Filter, Forward, Gateway, Rule, Server, Site
 from ..values.addresses import FAMILIES, Family
 from ..values.phrases import ports_phrase
 from ..values.ports import PortSet
 from ..values.text_value import SitePath
+from ..verdict import judge
 from .access import Reached, access, more, with_unknown_open
 from .steps import Edit, Overlay
 
@@ -120,8 +121,8 @@ def _adopted_client(client: Client, direction: Direction, config: DeviceConfig) 
 
 
 def filter_differs(site: Site, configs: Sequence[DeviceConfig], file: str, next_line: str) -> Finding | None:
-    """Where the server's filter, as it was read, lets in otherwise than the site states; ``next_line`` is the command
-    that takes it over."""
+    """Where the server's filter, as it was read, lets in otherwise than the site states: it breaks what is kept by the
+    file and not by the filter. ``next_line`` is the command that takes it over."""
     rules = [each for each in configs if each.subject == "rules" and each.direction == "in"]
     found, stated = adopted(site, site.server.name, "", "in", rules), access(site)
     gained = _ports_of(more(stated, access(found)), site.server.name)
@@ -131,7 +132,15 @@ def filter_differs(site: Site, configs: Sequence[DeviceConfig], file: str, next_
     if not parts:
         return None
     message = f"the filter of {site.server.name} {', and '.join(parts)} ({file})"
-    return Finding("filter-differs", "risks", message, f"take it over: {next_line}", ("server", "filter"))
+    severity: Severity = "breaks" if _belies(site, found) else "risks"
+    return Finding("filter-differs", severity, message, f"take it over: {next_line}", ("server", "filter"))
+
+
+def _belies(site: Site, found: Site) -> bool:
+    """Whether a promise, or a way in, that is kept by the one is not by the other."""
+    stated, seen = judge(site), judge(found)
+    before, after = ((*each.forecasts, *each.ways_in) for each in (stated, seen))
+    return any(a.kept is True and b.kept is not True for a, b in zip(before, after, strict=True))
 
 
 def _ports_of(reached: Sequence[Reached], host: str) -> PortSet:
