@@ -175,6 +175,37 @@ def test_a_cause_on_a_device_is_undone_there_as_the_file_has_it_if_the_file_is_r
     assert "can have that" in wrong[1].stderr
 
 
+RULE = "- {name: control, action: allow, protocol: tcp, ports: 21}"
+
+
+def altered(tmp_path: Path, rule: str) -> Path:
+    """The working demo site with another rule for the control port."""
+    text = AFTER.read_text()
+    assert text.count(RULE) == 1
+    (tmp_path / "x.site.yaml").write_text(text.replace(RULE, rule))
+    return tmp_path / "x.site.yaml"
+
+
+@pytest.mark.parametrize("name", ["admin", ""])
+def test_a_rule_that_serves_something_else_stays_and_one_is_added_beside_it(name: str, tmp_path: Path) -> None:
+    path = altered(tmp_path, f"- {{action: allow, name: {json.dumps(name)}, protocol: tcp, ports: 443}}")
+    result = result_of(run("mend", path, "--format", "json").stdout)
+    (change,) = [each["change"] for each in result["plan"]["changes"]]
+    assert (change["from"], change["to"]["ports"]) == (None, "21")
+
+
+def test_a_rule_whose_port_is_a_slip_is_corrected(tmp_path: Path) -> None:
+    path = altered(tmp_path, "- {action: allow, protocol: tcp, ports: 12}")
+    result = result_of(run("mend", path, "--format", "json").stdout)
+    assert [(each["change"]["from"], each["change"]["to"]) for each in result["plan"]["changes"]] == [("12", "21")]
+
+
+def test_what_check_cannot_tell_is_not_called_mended(tmp_path: Path) -> None:
+    path = altered(tmp_path, "- {action: unknown, protocol: tcp, ports: 21}")
+    done = run("mend", path)
+    assert (done.returncode, "cannot tell: " in done.stdout, "nothing to mend" in done.stdout) == (3, True, False)
+
+
 def test_where_nothing_in_the_file_helps_it_says_what_would() -> None:
     done = run("mend", DATA / "creek-carrier.site.yaml")
     assert done.returncode == 1

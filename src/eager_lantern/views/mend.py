@@ -83,6 +83,9 @@ def _mend_head(found: Mending) -> Text:
             return Text(f"● {many} change{'s' * (many != 1)} {for_what}", style=HOLDS)
         case "impossible":
             return Text("◆ no change of the file helps", style=STOPS)
+        case "unknown" if found.remaining:
+            many = len(found.remaining)
+            return Text(f"◌ cannot tell: {many} promise{'s are' if many > 1 else ' is'} unknown", style=RISKS)
         case "unknown":
             return Text("◌ no plan was found", style=RISKS)
 
@@ -131,4 +134,6 @@ def _without_plan(found: Mending, file: str, line: LineOf) -> Iterator[Renderabl
 
 
 def _remaining_line(forecast: Forecast) -> Text:
+    if forecast.kept is None:
+        return Text(f"◌ {_promise_name(forecast.promise)}: {because(forecast)}", style=RISKS)
     return Text(f"◆ {_promise_name(forecast.promise)}: {because(forecast)}", style=STOPS)

@@ -87,6 +87,11 @@ def control_port_differs(site: Site, where: SitePath, what: str, left: PortSet, 
     return Cause("control-port-differs", where, left, text, cure, mends=sets(site, where, left))
 
 
+def is_slip(written: PortSet, wanted: PortSet) -> bool:
+    """Whether one port is another with a digit more, a digit less, or two digits swapped."""
+    return len(written) == 1 == len(wanted) and _slipped(str(written.lowest), str(wanted.lowest))
+
+
 def _slipped(a: str, b: str) -> bool:
     if len(a) == len(b):
         differing = [i for i in range(len(a)) if a[i] != b[i]]

@@ -21,7 +21,9 @@ from ..values.addresses import Address, AddressSet
 from ..values.phrases import article, only_from, quoted, the
 from ..values.ports import PortSet
 from ..values.text_value import SitePath
-from .cause import FEW, Cause, Role, adds, control_port_differs, range_differs, sets
+from .cause import FEW, Cause, Role, adds, control_port_differs, is_slip, range_differs, sets
+
+_INFINITIVES = {"allows in": "let in", "allows out": "let out"}
 
 
 def filter_causes(topology: Topology, layer: Layer, role: Role, whom: AddressSet | None) -> Iterator[Cause]:
@@ -54,7 +56,7 @@ def filter_causes(topology: Topology, layer: Layer, role: Role, whom: AddressSet
     others = [
         (i, each)
         for i, each in enumerate(table.rules)
-        if _lets_tcp(each, category) and other_port(topology, each.ports)
+        if _lets_tcp(each, category) and other_port(topology, each.ports) and meant_for(topology, each, left)
     ]
     if role == "control" and others:
         i, rule = others[0]
@@ -62,7 +64,9 @@ def filter_causes(topology: Topology, layer: Layer, role: Role, whom: AddressSet
         yield control_port_differs(topology.site, (*place, "rules", i, "ports"), the("rule", rule.name), left, text)
     else:
         cure = f"add under rules: {{action: allow, protocol: tcp, ports: {{ports}}{only_from(whom)}}}"
-        text = f"{layer.at} does not {verb} {{ports}}: no rule allows it, and its default is {table.default}"
+        text = (
+            f"{layer.at} does not {_INFINITIVES[verb]} {{ports}}: no rule allows it, and its default is {table.default}"
+        )
         mends = adds(
             topology.site,
             (*place, "rules"),
@@ -367,7 +371,11 @@ def _not_forwarded(
     others = [
         (i, each)
         for i, each in enumerate(gateway.forwards)
-        if each.enabled and each.to in to and not each.offset and other_port(topology, each.ports)
+        if each.enabled
+        and each.to in to
+        and not each.offset
+        and other_port(topology, each.ports)
+        and meant_for(topology, each, left)
     ]
     if role == "control" and others:
         i, forward = others[0]
@@ -412,6 +420,15 @@ def meant_for_data(topology: Topology, ports: PortSet, wanted: PortSet) -> bool:
     """A range that shares ports with the wanted one, or that can be for nothing else."""
     control = {each.control_port.number for each in topology.site.services}
     return bool(ports & wanted) or (1 < len(ports) < 60000 and not any(each in ports for each in control))
+
+
+def meant_for(topology: Topology, entry: Rule | Forward, wanted: PortSet) -> bool:
+    """Whether an entry of one port is clearly meant for another: its name states a service that has this one, or the
+    number is the other's with a slip. Else it serves something of its own, and is left alone."""
+    here = [each for each in topology.site.services if each.control_port.number in wanted]
+    words = {"control", *(word for each in here for word in (each.name.lower(), each.protocol))}
+    named = any(word in entry.name.lower() for word in words)
+    return named or is_slip(entry.ports, wanted)
 
 
 def other_port(topology: Topology, ports: PortSet) -> bool:

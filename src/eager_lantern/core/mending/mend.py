@@ -115,8 +115,9 @@ class Plan(Struct, frozen=True):
 
 class Mending(Struct, frozen=True):
     """What mends a site: nothing needs to be done where ``kept``; without a plan nothing in the file helps, and
-    ``left`` are the promises that stay broken, with the findings that no change of the file cures. ``least`` is
-    whether the plan is known to be the cheapest that cures lead to; ``only`` are kinds that alone are to be cured."""
+    ``remaining`` are the promises that stay broken or unknown, with the findings that no change of the file cures.
+    ``least`` is whether the plan is known to be the cheapest that cures lead to; ``only`` are kinds that alone are
+    to be cured."""
 
     kept: bool
     plan: Plan | None = None
@@ -140,7 +141,8 @@ def mend(site: Site, costs: Costs, only: frozenset[str] = frozenset()) -> Mendin
     start = predicted(site)
     search = _Search(site, costs, start, only)
     if search.arrived(start):
-        return Mending(kept=True)
+        unsure = () if only else tuple(each for each in start.forecasts if each.kept is None)
+        return Mending(kept=not unsure, least=not unsure, remaining=unsure)
     plans, complete = search.cheapest(_state_bound(site))
     if plans:
         return Mending(False, plans[0], tuple(plans[1 : MOST_ALTERNATIVES + 1]), least=complete, only=only)
