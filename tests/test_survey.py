@@ -308,7 +308,7 @@ LISTING = """table inet f {
 def test_a_kept_filter_is_held_against_the_file_and_taken_over_with_what_listens(tmp_path: Path) -> None:
     kept = json.loads((CASES / "kept-survey.json").read_text())
     kept["host"]["filter"] = {"active": True, "detail": "2 rules", "by": "nft", "listing": LISTING}
-    kept["host"]["listeners"] = [{"protocol": "tcp", "port": 2121, "by": "ss", "address": None, "program": "vsftpd"}]
+    kept["host"]["listeners"] = [{"protocol": "tcp", "port": 2121, "by": "ss", "address": None, "program": "tideftpd"}]
     (tmp_path / "seen.json").write_text(json.dumps(kept))
     done = run("check", AFTER, "--survey", tmp_path / "seen.json", "--format", "json")
     (found,) = [each for each in json.loads(done.stdout)["findings"] if each["kind"] == "filter-differs"]
@@ -318,7 +318,7 @@ def test_a_kept_filter_is_held_against_the_file_and_taken_over_with_what_listens
     done = run("adopt", AFTER, tmp_path / "seen.json", "--device", "gauge-store", "--format", "json")
     configs = json.loads(done.stdout)["configs"]
     assert [each["subject"] for each in configs] == ["rules", "listeners"]
-    assert "nothing listens on port 21 of gauge-store; there is vsftpd on port 2121" in configs[1]["skipped"][0]["text"]
+    assert "nothing listens on port 21 of gauge-store; there is tideftpd on port 2121" in configs[1]["skipped"][0]["text"]
 
 
 def test_a_kept_survey_is_read_back_and_one_of_another_format_is_told(tmp_path: Path) -> None:
