@@ -186,7 +186,7 @@ def altered(tmp_path: Path, rule: str) -> Path:
     return tmp_path / "x.site.yaml"
 
 
-@pytest.mark.parametrize("name", ["admin", ""])
+@pytest.mark.parametrize("name", ["admin", "", "controller of heating"])
 def test_a_rule_that_serves_something_else_stays_and_one_is_added_beside_it(name: str, tmp_path: Path) -> None:
     path = altered(tmp_path, f"- {{action: allow, name: {json.dumps(name)}, protocol: tcp, ports: 443}}")
     result = result_of(run("mend", path, "--format", "json").stdout)

@@ -426,9 +426,13 @@ def meant_for(topology: Topology, entry: Rule | Forward, wanted: PortSet) -> boo
     """Whether an entry of one port is clearly meant for another: its name states a service that has this one, or the
     number is the other's with a slip. Else it serves something of its own, and is left alone."""
     here = [each for each in topology.site.services if each.control_port.number in wanted]
-    words = {"control", *(word for each in here for word in (each.name.lower(), each.protocol))}
-    named = any(word in entry.name.lower() for word in words)
-    return named or is_slip(entry.ports, wanted)
+    names = ["control", *(each.protocol for each in here if each.protocol != "other"), *(each.name for each in here)]
+    own = _words(entry.name)
+    return any(words and words <= own for words in map(_words, names)) or is_slip(entry.ports, wanted)
+
+
+def _words(name: str) -> set[str]:
+    return set("".join(each if each.isalnum() else " " for each in name.lower()).split())
 
 
 def other_port(topology: Topology, ports: PortSet) -> bool:
