@@ -20,7 +20,8 @@ from eager_lantern.core.diagnosis.diagnosis import settled
 from eager_lantern.core.diagnosis.fault import changes_in
 from eager_lantern.core.diagnosis.faults import faults_of
 from eager_lantern.core.findings.all import predicted, untried
-from eager_lantern.core.mending.mend import Mending, mend
+from eager_lantern.core.mending.mend import mend
+from eager_lantern.core.mending.plan import Mending
 from eager_lantern.core.model.change import Change, changed
 from eager_lantern.core.model.consistency import problems
 from eager_lantern.core.model.site import Site

@@ -13,9 +13,9 @@ from msgspec.structs import replace
 from random_rulesets import DOUBTS, FORMS, OLD_DOUBTS, Tally, listed, tallied
 from side_by_side import compared
 
-from eager_lantern.core.changes.access import access, more
 from eager_lantern.core.changes.adopted import adopted
 from eager_lantern.core.model.site import Client, Gateway, Site
+from eager_lantern.core.predict.access import access, more
 from eager_lantern.formats.devices.packet_filter.gateway import Sides, read_gateway
 from eager_lantern.formats.devices.packet_filter.iptables import items_of_iptables
 from eager_lantern.formats.devices.packet_filter.listing import items_of_nft

@@ -22,13 +22,13 @@ from program import AFTER, BEFORE, DATA, result_of, run
 from random_sites import sites
 from working_sites import working_site
 
-from eager_lantern.core.changes.access import access, more
 from eager_lantern.core.changes.adopted import adopted, changes_between
 from eager_lantern.core.changes.steps import Overlay
 from eager_lantern.core.model.change import changed
 from eager_lantern.core.model.entries import OWN
 from eager_lantern.core.model.site import Gateway, GatewayFilter, Service, Site, Tls
 from eager_lantern.core.network.topology import Topology
+from eager_lantern.core.predict.access import access, more
 from eager_lantern.core.sheets.gateway import gateway_sheet
 from eager_lantern.core.sheets.server import server_sheet
 from eager_lantern.core.sheets.sheet import Grid, Sheet

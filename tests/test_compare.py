@@ -18,7 +18,6 @@ from program import AFTER, BEFORE, result_of, run
 from random_sites import NETWORKS, PORTS, held, sites
 from working_sites import working_site
 
-from eager_lantern.core.changes.access import Reached, access, more
 from eager_lantern.core.changes.order import ordered
 from eager_lantern.core.changes.states import Comparison, compare
 from eager_lantern.core.changes.steps import Overlay
@@ -29,6 +28,7 @@ from eager_lantern.core.mending.mend import mend
 from eager_lantern.core.model.change import change, changed
 from eager_lantern.core.model.consistency import problems
 from eager_lantern.core.model.site import Promise, Site
+from eager_lantern.core.predict.access import Reached, access, more
 from eager_lantern.core.values.addresses import Address
 from eager_lantern.core.verdict import judge
 from eager_lantern.formats.site.site_file import parse_site, read_site

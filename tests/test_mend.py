@@ -19,11 +19,12 @@ from eager_lantern.core.diagnosis.diagnosis import settled
 from eager_lantern.core.diagnosis.fault import changes_in
 from eager_lantern.core.diagnosis.faults import faults_of
 from eager_lantern.core.findings.all import predicted
-from eager_lantern.core.mending.mend import Mending, mend
+from eager_lantern.core.mending.effect import Before
+from eager_lantern.core.mending.mend import mend
+from eager_lantern.core.mending.plan import Mending
 from eager_lantern.core.model.change import Change, changed
 from eager_lantern.core.model.consistency import problems
 from eager_lantern.core.model.site import Site
-from eager_lantern.core.predict.exposure import beyond_need, exposed, widened
 from eager_lantern.core.values.ports import PortSet
 from eager_lantern.formats.site.edits import edited, mended_text
 from eager_lantern.formats.site.site_file import parse_site, read_site
@@ -41,7 +42,7 @@ def is_harmless(site: Site, found: Mending) -> None:
     assert problems(after) == []
     for before, then in zip(predicted(site).forecasts, predicted(after).forecasts, strict=True):
         assert then.kept is True or (then.kept is None and before.kept is None)
-    assert beyond_need(site, widened(exposed(site), exposed(after))) == ()
+    assert Before(site).effect(found.plan.changes).harmless
 
 
 def broken(seed: int) -> Site:
@@ -71,7 +72,7 @@ def test_a_plan_for_any_site_at_all_does_no_harm(data: dict[str, Any]) -> None:
 
 
 def test_a_search_that_is_cut_short_says_so_and_does_no_harm(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("eager_lantern.core.mending.mend.MOST_STATES", 1)
+    monkeypatch.setattr("eager_lantern.core.mending.search.MOST_STATES", 1)
     site = read_site(BEFORE).site
     found = mend(site, COSTS)
     assert (found.verdict, found.least) == ("mended", False)
@@ -82,10 +83,9 @@ def test_what_opens_more_than_the_promises_need_is_no_plan() -> None:
     site = read_site(AFTER).site
     ports, rules = PortSet.parse("20-21"), ("server", "filter", "incoming", "rules")
     let_in = Change((*rules, 0, "ports"), None, ports)
-    wider = changed(site, let_in, Change(("gateways", 0, "forwards", 0, "ports"), None, ports))
-    more = widened(exposed(site), exposed(wider))
-    assert {(each.host, str(each.ports)) for each in more} == {("gauge-store", "20")}
-    assert beyond_need(site, more) == more
+    forwarded = Change(("gateways", 0, "forwards", 0, "ports"), None, ports)
+    effect = Before(site).effect([let_in, forwarded])
+    assert {(each.place, str(each.ports)) for each in effect.needless} == {("gauge-store", "20")}
 
 
 STYLES = {"block": False, "mixed": None, "flow": True}

@@ -20,8 +20,8 @@ from random_gateways import SITE as BORDER
 from random_rulesets import FORMS, differences, listed, old_differences, random_iptables, random_ruleset
 from working_sites import working_site
 
-from eager_lantern.core.changes.access import access, more
 from eager_lantern.core.changes.adopted import adopted
+from eager_lantern.core.predict.access import access, more
 from eager_lantern.formats.devices.packet_filter.host import read_ruleset
 from eager_lantern.formats.reading import BadInput
 from eager_lantern.formats.site.site_file import parse_site, read_site

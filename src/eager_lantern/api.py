@@ -14,7 +14,8 @@ from .core.changes.adopted import DeviceConfig, adopted
 from .core.changes.states import Comparison, compare
 from .core.diagnosis.diagnosis import Diagnosis, Knowledge, diagnose
 from .core.findings.finding import Finding
-from .core.mending.mend import Costs, Mending, Plan, mend
+from .core.mending.mend import mend
+from .core.mending.plan import Costs, Mending, Plan
 from .core.model.change import Change, changed
 from .core.model.site import Client, Forward, Gateway, Promise, Rule, Server, Service, Site
 from .core.network.flow import Flow, Journey, Step

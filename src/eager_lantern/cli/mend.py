@@ -8,6 +8,7 @@ import typer
 from ..core.diagnosis.fault import Fault, FaultKind
 from ..core.findings.finding import FindingKind
 from ..core.mending.mend import mend, undone
+from ..core.mending.plan import Wishes, devices_of
 from ..core.model.site import Site
 from ..core.verdict import judge
 from ..formats.results.mend import mend_result
@@ -33,6 +34,14 @@ def mend_command(
         list[str] | None,
         typer.Option(help="Only cures of this kind of finding or fault; may be repeated."),
     ] = None,
+    only: Annotated[
+        list[str] | None, typer.Option(help="Change this device, client or name alone; may be repeated.")
+    ] = None,
+    never: Annotated[
+        list[str] | None, typer.Option(help="Never change this device, client or name; may be repeated.")
+    ] = None,
+    at_most: Annotated[int, typer.Option(min=0, max=20, help="How many other plans to show, dearer ones as well.")] = 0,
+    allow_loss: Annotated[bool, typer.Option(help="Allow plans that take away access that works now.")] = False,
     writes: Annotated[
         bool, typer.Option("--write", help="Write the site file; by default the patch is only shown.")
     ] = False,
@@ -53,7 +62,11 @@ def mend_command(
     source = parse_site(as_typed(path), text)
     for each in cause or ():
         known("--cause", each, (*get_args(FindingKind), *get_args(FaultKind)))
-    found = mend(source.site, shipped_costs(), frozenset(cause or ()))
+    for option, names in (("--only", only), ("--never", never)):
+        for each in names or ():
+            known(option, each, devices_of(source.site))
+    wishes = Wishes(frozenset(cause or ()), frozenset(only or ()), frozenset(never or ()), allow_loss)
+    found = mend(source.site, shipped_costs(), wishes, at_most)
     on_devices = _on_devices(source.site, cause or (), source.file)
     after = mended_text(source, text, found.plan) if found.plan else text
     written = writes and found.plan is not None

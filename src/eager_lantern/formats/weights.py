@@ -7,7 +7,7 @@ from ..core.diagnosis.diagnosis import Knowledge
 from ..core.diagnosis.fault import FaultKind, Part, Sentences, Wording
 from ..core.diagnosis.next_test import TestKind
 from ..core.diagnosis.words import Meaning
-from ..core.mending.mend import Costs, Owner
+from ..core.mending.plan import Costs, Owner
 from .shipped import shipped_text
 from .site.yaml_tree import YamlTree
 

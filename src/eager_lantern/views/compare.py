@@ -5,12 +5,12 @@ from collections.abc import Iterable, Iterator, Sequence
 from rich.console import RenderableType
 from rich.text import Text
 
-from ..core.changes.access import Reached
 from ..core.changes.order import Turn
 from ..core.changes.states import Comparison, Revisited, Transition
 from ..core.changes.steps import Edit, edit_action, senders
 from ..core.model.site import Site
 from ..core.network.topology import Topology
+from ..core.predict.access import Reached
 from ..core.predict.forecast import Forecast, because
 from ..core.values.phrases import ports_named
 from .ledger import LineOf

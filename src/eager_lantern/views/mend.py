@@ -6,7 +6,8 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from ..core.diagnosis.fault import Fault
-from ..core.mending.mend import Mending, Plan
+from ..core.mending.effect import AccessChange
+from ..core.mending.plan import Mending, Plan
 from ..core.model.site import Promise, Site
 from ..core.predict.forecast import Forecast, because
 from ..core.values.phrases import ports_named
@@ -24,16 +25,23 @@ def mend_view(
         return
     yield between(site.site, _mend_head(found), STRONG)
     if found.plan is None:
-        yield from _without_plan(found, file, line)
+        yield from _without_plan(site, found, file, line)
         return
     yield ""
     yield from plan_view(site, found.plan, patch, line)
     if not found.least:
-        yield Text("▲ Too many ways to try all of them: a cheaper plan may exist.", style=RISKS)
+        costs = f"at least {found.at_least:g}, this plan costs {found.plan.cost:g}"
+        yield Text(f"▲ A cheaper plan may exist: {costs}; {found.tried} sets of changes tried.", style=RISKS)
     for number, other in enumerate(found.alternatives, start=2):
         yield ""
-        yield Text(f"Another plan of the same cost ({number})", style=STRONG)
+        cost = (
+            "of the same cost"
+            if other.cost <= found.plan.cost
+            else f"that costs {other.cost:g} (not {found.plan.cost:g})"
+        )
+        yield Text(f"Another plan {cost} ({number})", style=STRONG)
         yield from _plan_rows(site, other, line)
+        yield from _effect_rows(site, other)
     yield ""
     if written:
         yield Text(f"Written: {written}. Change the real devices too, from their pages:", style=STRONG)
@@ -48,7 +56,7 @@ def plan_view(site: Site, plan: Plan, patch: str, line: LineOf) -> Iterator[Rend
     yield from _plan_rows(site, plan, line)
     yield ""
     yield from (Text(f"● {_promise_name(each)}: kept by this plan", style=HOLDS) for each in plan.gains)
-    yield from _opens_rows(plan)
+    yield from _effect_rows(site, plan)
     yield ""
     for each in patch.rstrip().splitlines():
         mark = {"+": HOLDS, "-": STOPS}.get(each[:1], UNTRIED)
@@ -79,10 +87,16 @@ def _mend_head(found: Mending) -> Text:
         case "kept":
             return Text("● nothing to mend", style=HOLDS)
         case "mended":
-            for_what = f"for {', '.join(sorted(found.only))}" if found.only else "for every promise to be kept"
+            for_what = (
+                f"for {', '.join(sorted(found.wishes.kinds))}" if found.wishes.kinds else "for every promise to be kept"
+            )
             return Text(f"● {many} change{'s' * (many != 1)} {for_what}", style=HOLDS)
         case "impossible":
-            return Text("◆ no change of the file helps", style=STOPS)
+            if found.harmful:
+                return Text("◆ no plan without harm", style=STOPS)
+            if found.wishes.on or found.wishes.never:
+                return Text("◆ no change of these devices helps", style=STOPS)
+            return Text(f"◆ no change of the file helps: none found among {found.tried} tried", style=STOPS)
         case "unknown" if found.remaining:
             many = len(found.remaining)
             return Text(f"◌ cannot tell: {many} promise{'s are' if many > 1 else ' is'} unknown", style=RISKS)
@@ -108,19 +122,32 @@ def _plan_rows(site: Site, plan: Plan, line: LineOf) -> Iterator[RenderableType]
         yield table
 
 
-def _opens_rows(plan: Plan) -> Iterator[RenderableType]:
-    if not plan.more:
-        yield Text("It opens nothing new.")
-        return
-    networks: dict[tuple[str, str, str], list[str]] = {}
-    for each in plan.more:
-        networks.setdefault((each.host, each.protocol, ports_named(each.ports)), []).append(each.network)
-    yield Text("It opens, and the promises need all of it:")
-    for (host, protocol, ports), names in networks.items():
-        yield Text(f"  {host}: {protocol} {ports}, from {', '.join(names)}")
+def _effect_rows(site: Site, plan: Plan) -> Iterator[RenderableType]:
+    """What it opens and what it takes away."""
+    if plan.effect.opens:
+        yield Text("It opens, and the promises need all of it:")
+        yield from _passing_rows(site, plan.effect.opens)
+    if plan.effect.takes:
+        yield Text(
+            "It takes away what a mistyped entry let pass:" if not plan.effect.lost else "It takes away:", style=RISKS
+        )
+        yield from _passing_rows(site, plan.effect.takes)
+    nothing = [word for word, found in (("opens", plan.effect.opens), ("takes away", plan.effect.takes)) if not found]
+    if nothing:
+        yield Text(f"It {' and '.join(nothing)} nothing{' new' if nothing == ['opens'] else ''}.")
 
 
-def _without_plan(found: Mending, file: str, line: LineOf) -> Iterator[RenderableType]:
+def _passing_rows(site: Site, passing: Sequence[AccessChange]) -> Iterator[RenderableType]:
+    origins: dict[tuple[str, str, str], list[str]] = {}
+    for each in passing:
+        limit = each.limit(site)
+        origin = f"{each.origin} ({limit})" if limit else each.origin
+        origins.setdefault((each.place, each.protocol, ports_named(each.ports)), []).append(origin)
+    for (place, protocol, ports), names in origins.items():
+        yield Text(f"  {place}: {protocol} {ports}, from {', '.join(dict.fromkeys(names))}")
+
+
+def _without_plan(site: Site, found: Mending, file: str, line: LineOf) -> Iterator[RenderableType]:
     if found.verdict == "kept":
         yield Text("Nothing to change.")
         return
@@ -130,6 +157,16 @@ def _without_plan(found: Mending, file: str, line: LineOf) -> Iterator[Renderabl
         number = line(each.place)
         yield Text.assemble((f"  {each.message}", STRONG), (f"  line {number}" if number else "", UNTRIED))
         yield Text(f"  → outside the file: {each.advice}", style=ACCENT)
+    for plan in found.harmful:
+        yield ""
+        yield Text("This would keep every promise, and is no plan:", style=STRONG)
+        yield from _plan_rows(site, plan, line)
+        if plan.effect.needless:
+            yield Text("It opens more than the promises need:", style=RISKS)
+            yield from _passing_rows(site, plan.effect.needless)
+        if plan.effect.lost:
+            yield Text("It takes away what passes now (--allow-loss permits that):", style=RISKS)
+            yield from _passing_rows(site, plan.effect.lost)
     yield command(f"Next: {command_line('check', file)}", ACCENT)
 
 

@@ -9,12 +9,12 @@ from msgspec.structs import replace
 from ..findings.finding import Finding, Severity
 from ..model.change import Change, changed, value_at
 from ..model.site import Client, Filter, Forward, Gateway, Rule, Server, Site
+from ..predict.access import Reached, access, more, with_unknown_open
 from ..values.addresses import FAMILIES, Family
 from ..values.phrases import ports_phrase
 from ..values.ports import PortSet
 from ..values.text_value import SitePath
 from ..verdict import judge
-from .access import Reached, access, more, with_unknown_open
 from .steps import Edit, Overlay
 
 Subject = Literal["forwards", "rules", "settings", "switches", "listeners"]

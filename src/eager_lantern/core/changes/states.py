@@ -7,14 +7,14 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..findings.all import Studied, lines_of, predicted
+from ..mending.effect import needless_of
 from ..model.consistency import problems
 from ..model.site import Promise, Site
 from ..network.topology import Topology
 from ..observed.climb import Climb, RungSeen
-from ..predict.exposure import Widened, beyond_need
+from ..predict.access import Reached, access, both, more, perhaps
 from ..predict.forecast import Forecast
 from ..predict.session import predict
-from .access import Reached, access, both, more, perhaps
 from .order import Made, Order, Turn, Verdict, ordered, transition_of, verdict_of
 from .steps import PLACES, Edit, Overlay
 
@@ -98,7 +98,7 @@ def compared_overlay(overlay: Overlay) -> Comparison:
         tuple(_transitions(_of_ways_in(old), _of_ways_in(new))),
         gained,
         more(both(reached_after, unknown), reached_before),
-        tuple(_unasked(after, gained)),
+        needless_of(after, gained),
         more(perhaps(before, reached_before), unknown),
         tuple(overlay.edits),
         Order(()),
@@ -133,12 +133,6 @@ def _noticed_by_client(forecast: Forecast) -> object:
     data = forecast.data
     stops = tuple((each.outcome, each.answer) for each in forecast.stops)
     return forecast.predicted, forecast.rung, stops, data and (data.works, data.fails, data.unknown)
-
-
-def _unasked(site: Site, gained: Sequence[Reached]) -> Iterator[Reached]:
-    for each in gained:
-        for beyond in beyond_need(site, (Widened(each.network, each.host, each.protocol, each.ports),)):
-            yield replace(each, ports=beyond.ports)
 
 
 def _order(found: Comparison, overlay: Overlay) -> Order:

@@ -31,10 +31,10 @@ from msgspec import Struct, to_builtins
 from msgspec.structs import replace
 
 from ..network.topology import Topology
+from ..predict.access import Reached
 from ..values.addresses import FAMILIES, AddressSet
 from ..values.phrases import quoted
 from ..values.text_value import SitePath
-from .access import Reached
 
 
 class Edit(Struct, frozen=True):

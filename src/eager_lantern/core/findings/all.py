@@ -133,17 +133,20 @@ def lines_of(site: Site) -> int:
 
 def untried(known: Studied) -> list[Finding]:
     """All findings, with cures that are not tried yet."""
-    doubtful = [each for each in known.promises if each.forecast.kept is not True]
-    causes = _merge_causes(cause for study in doubtful for cause in causes_of(known.topology, study))
-    found = list(map(_finding_of, causes))
-    found += _locked_out(known)
+    found = of_promises(known)
     found += _besides(found, _unwise(known))
     return sorted(found, key=lambda each: _RANK[each.severity])
 
 
+def of_promises(known: Studied) -> list[Finding]:
+    """What keeps promises from being kept and ways in from being open, with cures that are not tried yet."""
+    doubtful = [each for each in known.promises if each.forecast.kept is not True]
+    causes = _merge_causes(cause for study in doubtful for cause in causes_of(known.topology, study))
+    return [*map(_finding_of, causes), *_locked_out(known)]
+
+
 def _finding_of(cause: Cause) -> Finding:
-    cures = tuple(mend(cause.ports) for mend in cause.mends)
-    return Finding(cause.kind, cause.severity, cause.message, cause.advice, cause.place, cures)
+    return Finding(cause.kind, cause.severity, cause.message, cause.advice, cause.place, cause.cures)
 
 
 def _locked_out(known: Studied) -> Iterable[Finding]:
@@ -224,6 +227,5 @@ def _merge_causes(causes: Iterable[Cause]) -> list[Cause]:
     for cause in causes:
         key = (cause.kind, cause.place, cause.about)
         first = joined.get(key)
-        ports = cause.ports | first.ports if first else cause.ports
-        joined[key] = replace(first or cause, ports=ports)
+        joined[key] = first.joined(cause) if first else cause
     return list(joined.values())

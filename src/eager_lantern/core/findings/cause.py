@@ -4,11 +4,13 @@ from collections.abc import Callable
 from typing import Any, Literal
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..model.change import Change, change, value_at
 from ..model.site import Site
 from ..network.topology import listens_on
-from ..values.phrases import ports_phrase
+from ..values.addresses import AddressSet
+from ..values.phrases import only_from, ports_phrase
 from ..values.ports import PortSet
 from ..values.text_value import SitePath
 from .finding import FindingKind, Severity
@@ -18,9 +20,15 @@ FEW = 8
 """Spans of addresses that somebody might still write into a rule."""
 
 
+Mend = Callable[[PortSet, AddressSet | None], Change]
+"""A change for ports that are stopped, and for whom they are; None stands for anybody."""
+NOBODY = AddressSet()
+
+
 class Cause(Struct, frozen=True):
-    """A kind of fault at a place. ``{ports}`` in the texts stands for the ports that it stops; ``about`` keeps
-    causes of one place apart; ``mends`` give the changes that would cure it, for the ports that it stops."""
+    """A kind of fault at a place. ``{ports}`` in the texts stands for the ports that it stops, ``{from}`` for
+    ``whom`` they ought to pass, None anybody; ``about`` keeps causes of one place apart; ``mends`` give the changes
+    that would cure it."""
 
     kind: FindingKind
     place: SitePath
@@ -29,7 +37,17 @@ class Cause(Struct, frozen=True):
     cure: str
     severity: Severity = "breaks"
     about: str = ""
-    mends: tuple[Callable[[PortSet], Change], ...] = ()
+    mends: tuple[Mend, ...] = ()
+    whom: AddressSet | None = NOBODY
+
+    @property
+    def cures(self) -> tuple[Change, ...]:
+        """The changes that would cure it."""
+        return tuple(mend(self.ports, self.whom) for mend in self.mends)
+
+    def joined(self, other: "Cause") -> "Cause":
+        """The same cause, for what both stop."""
+        return replace(self, ports=self.ports | other.ports, whom=either(self.whom, other.whom))
 
     @property
     def message(self) -> str:
@@ -40,21 +58,40 @@ class Cause(Struct, frozen=True):
     def advice(self) -> str:
         """What to do about it."""
         written = f'"{self.ports}"' if len(self.ports.spans) > 1 else str(self.ports)
-        return self.cure.replace("{ports}", written)
+        return self.cure.replace("{ports}", written).replace("{from}", only_from(self.whom))
 
 
-def sets(site: Site, place: SitePath, new: Any) -> tuple[Callable[[PortSet], Change], ...]:
+def either(one: AddressSet | None, other: AddressSet | None) -> AddressSet | None:
+    """Both, as far as somebody would still write them into a rule; else anybody."""
+    whole = None if one is None or other is None else one | other
+    return whole if whole is not None and len(whole.spans) <= FEW else None
+
+
+def sets(site: Site, place: SitePath, new: Any) -> tuple[Mend, ...]:
     """The cure that sets a place, whatever ports are stopped."""
-    return (lambda ports: change(site, place, new),)
+    return (lambda ports, whom: change(site, place, new),)
 
 
-def adds(site: Site, place: SitePath, made: Callable[[PortSet], Any]) -> tuple[Callable[[PortSet], Change], ...]:
+def adds(site: Site, place: SitePath, made: Callable[[PortSet, AddressSet | None], Any]) -> tuple[Mend, ...]:
     """The cure that adds to a list what serves the ports that are stopped."""
-    return (lambda ports: change(site, (*place, len(value_at(site, place))), made(ports)),)
+    return (lambda ports, whom: change(site, (*place, len(value_at(site, place))), made(ports, whom)),)
+
+
+def inserts(place: SitePath, made: Callable[[PortSet, AddressSet | None], Any]) -> tuple[Mend, ...]:
+    """The cure that puts an entry before one of a list."""
+    return (lambda ports, whom: Change(place, None, made(ports, whom), inserts=True),)
+
+
+def widens(site: Site, place: SitePath) -> tuple[Mend, ...]:
+    """The cure that adds those who are stopped to the addresses that stand at a place."""
+    return (lambda ports, whom: change(site, place, either(value_at(site, place), whom)),)
 
 
 def needed(site: Site, ports: PortSet, wanted: PortSet) -> PortSet:
-    """What is wanted, and what of the present ports some service needs as well."""
+    """What is wanted, with whatever else an entry of several parts names, and what of the present ports some service
+    needs as well."""
+    if len(ports.spans) > 1:
+        return wanted | ports
     for each in site.services:
         wanted = wanted | ports & listens_on(each)
     return wanted

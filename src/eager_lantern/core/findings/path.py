@@ -4,48 +4,67 @@ Whether a helper makes the difference is not guessed: the promise is predicted a
 site as it would be if the helper saw the session.
 """
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 
-from msgspec import structs
+from msgspec import Struct, structs
+from msgspec.structs import replace
 
-from ..model.change import Change, change, changed, value_at
+from ..model.change import Change, change, changed
 from ..model.entries import Port, Typed
-from ..model.site import INTERNET, Filter, Forward, Gateway, HostFilter, Rule, Site, Tls
+from ..model.site import INTERNET, Filter, Forward, Gateway, HostFilter, Rule, Service, Site, Tls
 from ..network.filters import counts
-from ..network.topology import Topology
+from ..network.flow import Flow, Journey
+from ..network.topology import Topology, listens_on
 from ..network.translation import in_order
 from ..predict.forecast import Forecast
 from ..predict.ledger import Layer, Route, Study, next_hops
 from ..predict.session import predict
 from ..values.addresses import Address, AddressSet
-from ..values.phrases import article, only_from, quoted, the
-from ..values.ports import PortSet
+from ..values.phrases import article, quoted, the
+from ..values.ports import UNPRIVILEGED, PortSet
 from ..values.text_value import SitePath
-from .cause import FEW, Cause, Role, adds, control_port_differs, is_slip, range_differs, sets
+from .cause import (
+    NOBODY,
+    Cause,
+    Mend,
+    Role,
+    adds,
+    control_port_differs,
+    either,
+    inserts,
+    is_slip,
+    mismatch_kind,
+    range_differs,
+    sets,
+    widens,
+)
 
 _INFINITIVES = {"allows in": "let in", "allows out": "let out"}
 
 
-def filter_causes(topology: Topology, layer: Layer, role: Role, whom: AddressSet | None) -> Iterator[Cause]:
-    """The rules, or the lack of one, that keep a filter from passing what it ought to; ``whom`` a new one is for."""
+def filter_causes(topology: Topology, layer: Layer, role: Role, service: str) -> Iterator[Cause]:
+    """The rules, or the lack of one, that keep a filter from passing what it ought to of a service."""
     table, place, category = _filter_of_layer(topology, layer)
     verb = "allows in" if layer.aspect in ("inward", "incoming") else "allows out"
-    left = layer.shut
+    stopped, left = Stopped.at(layer, category), layer.shut
     for i, rule in enumerate(table.rules):
         hit = left & rule.ports
-        if (
-            hit
-            and rule.protocol in ("tcp", "any")
-            and (cause := _rule_cause(topology.site, layer, (*place, "rules", i), rule, hit, category))
-        ):
-            yield cause
+        if hit and rule.action == "allow" and rule.program is None and not _serves_only(topology.site, rule):
+            if role == "data" and not stopped.is_let_by(rule) and _is_wider(topology, rule, layer.wanted):
+                where = (*place, "rules", i, "ports")
+                yield _too_wide(topology.site, layer, where, the("rule", rule.name), hit, rule.ports)
+                left = left - hit
+            elif rule.from_ is None and rule.to is None and rule.from_ports is None:
+                continue
+        if hit & left and (cause := _rule_cause(topology.site, layer, (*place, "rules", i), rule, hit, stopped)):
+            yield replace(cause, about=stopped.about(service) if cause.whom is None or cause.whom else cause.about)
             left = left - hit
     if not left:
         return
     near = [
         (i, each)
         for i, each in enumerate(table.rules)
-        if _lets_tcp(each, category) and meant_for_data(topology, each.ports, layer.wanted)
+        if stopped.is_let_by(each) and meant_for_data(topology, each, layer.wanted)
     ]
     if role == "data" and near:
         i, rule = max(near, key=lambda pair: len(pair[1].ports & layer.wanted))
@@ -56,83 +75,168 @@ def filter_causes(topology: Topology, layer: Layer, role: Role, whom: AddressSet
     others = [
         (i, each)
         for i, each in enumerate(table.rules)
-        if _lets_tcp(each, category) and other_port(topology, each.ports) and meant_for(topology, each, left)
+        if stopped.is_let_by(each) and other_port(topology, each.ports) and meant_for(topology, each, left)
     ]
     if role == "control" and others:
         i, rule = others[0]
         text = f"{layer.at} {verb} port {rule.ports}, the control port is {left}"
         yield control_port_differs(topology.site, (*place, "rules", i, "ports"), the("rule", rule.name), left, text)
+    elif left == UNPRIVILEGED:
+        text = f"{layer.at} does not {_INFINITIVES[verb]} {{ports}}, and {service} has no fixed passive range"
+        yield Cause("filter-blocks", place, left, text, "fix a passive range first, then allow that range here")
     else:
-        cure = f"add under rules: {{action: allow, protocol: tcp, ports: {{ports}}{only_from(whom)}}}"
         text = (
             f"{layer.at} does not {_INFINITIVES[verb]} {{ports}}: no rule allows it, and its default is {table.default}"
         )
-        mends = adds(
-            topology.site,
-            (*place, "rules"),
-            lambda ports: Rule(action="allow", protocol="tcp", ports=ports, from_=whom),
+        mends = adds(topology.site, (*place, "rules"), stopped.rule)
+        cure, about = f"add under rules: {stopped.rule_text}", stopped.about(service)
+        yield Cause("filter-blocks", place, left, text, cure, about=about, mends=mends, whom=stopped.whom)
+
+
+def _is_wider(topology: Topology, entry: Rule | Forward, wanted: PortSet) -> bool:
+    """Whether an entry is for a range, and names more than it."""
+    return len(entry.ports.spans) == 1 and bool(entry.ports - wanted) and meant_for_data(topology, entry, wanted)
+
+
+def _too_wide(site: Site, layer: Layer, where: SitePath, what: str, ports: PortSet, written: PortSet) -> Cause:
+    """An entry that does not count, and would open too much if it did: first of all its ports are put right."""
+    text = f"{what} of {layer.at} is for {written}, the passive range is {layer.wanted}, and it does not count"
+    return range_differs(site, where, what, layer.wanted, ports, text)
+
+
+class Stopped(Struct, frozen=True):
+    """What a filter stops as it sees it: whose connections (None where they are too many to write down), to which
+    addresses where the filter is no host's own, and the category of the host whose own it is."""
+
+    whom: AddressSet | None
+    to: AddressSet | None
+    category: str | None
+
+    @classmethod
+    def at(cls, layer: Layer, category: str | None) -> "Stopped":
+        """What a layer stops of what it ought to pass."""
+        asked = layer.shut.shift(-layer.moved)
+        flows = [_as_met(each, layer.at) for each in layer.journeys if each.asked.ports & asked]
+        whom: AddressSet | None = NOBODY if flows else None
+        for each in flows:
+            whom = either(whom, each.sources)
+        to = AddressSet.single(*(each.to for each in flows)) if layer.aspect in ("inward", "outward") else None
+        return cls(whom, to or None, category)
+
+    def rule(self, ports: PortSet, whom: AddressSet | None) -> Rule:
+        """The narrowest rule that lets it pass."""
+        categories = (self.category,) if self.category else None
+        return Rule(action="allow", protocol="tcp", ports=ports, from_=whom, to=self.to, categories=categories)
+
+    @property
+    def rule_text(self) -> str:
+        """The same in the words of the file."""
+        to = "" if self.to is None else f", to: {self.to}" if len(self.to.spans) == 1 else f', to: "{self.to}"'
+        categories = f", categories: [{self.category}]" if self.category else ""
+        return f"{{action: allow, protocol: tcp, ports: {{ports}}{{from}}{to}{categories}}}"
+
+    def about(self, service: str) -> str:
+        """What keeps rules apart that are not for the same."""
+        return f"{service if self.whom is not None else ''} {self.to or ''}".strip()
+
+    def is_let_by(self, rule: Rule) -> bool:
+        """Whether a rule would let it pass, but for the ports."""
+        return (
+            rule.action == "allow"
+            and rule.protocol != "udp"
+            and rule.program is None
+            and rule.from_ports is None
+            and counts(rule, self.category)
+            and (rule.from_ is None or (self.whom is not None and self.whom <= rule.from_))
+            and (rule.to is None or (self.to is not None and self.to <= rule.to))
         )
-        yield Cause("filter-blocks", place, left, text, cure, mends=mends)
 
 
-def _lets_tcp(rule: Rule, category: str | None) -> bool:
-    return rule.action == "allow" and rule.protocol != "udp" and counts(rule, category)
+def _as_met(journey: Journey, at: str) -> Flow:
+    """A flow as a device met it last."""
+    return next((each.flow for each in reversed(journey.steps) if each.at == at), journey.flow)
 
 
 def _rule_cause(
-    site: Site, layer: Layer, place: SitePath, rule: Rule, ports: PortSet, category: str | None
+    site: Site, layer: Layer, place: SitePath, rule: Rule, ports: PortSet, stopped: Stopped
 ) -> Cause | None:
     """A rule about the missing ports that stops them, or that would let them pass and does not count."""
-    called = f"rule {quoted(rule.name)}of {layer.at}"
+    called, whom = f"rule {quoted(rule.name)}of {layer.at}", stopped.whom
     if rule.action == "unknown":
         return None
     if rule.action != "allow":
-        stops = any(each.end.place == place for each in layer.journeys)
-        text, cure = (
-            f"{called} shuts {{ports}} ({rule.action})",
-            "take these ports out of it, or put an allow before it",
-        )
-        return Cause("filter-blocks", place, ports, text, cure, mends=_without(site, place, rule)) if stops else None
+        if not any(each.end.place == place for each in layer.journeys):
+            return None
+        text, cure = f"{called} shuts {{ports}} ({rule.action})", f"put before it: {stopped.rule_text}"
+        mends = (*inserts(place, stopped.rule), *_without(site, place, rule))
+        return Cause("filter-blocks", place, ports, text, cure, mends=mends, whom=whom)
+    if rule.protocol == "udp":
+        where = (*place, "protocol")
+        text = f"{called} lets {{ports}} pass by UDP, and not by TCP"
+        own = _serves_only(site, rule, by_udp=True)
+        mends = sets(site, where, "tcp")
+        return Cause("filter-blocks", where, ports, text, "set protocol: tcp", mends=mends) if own else None
     if not rule.enabled:
         text = f"{called} would let {{ports}} pass, but is switched off"
         on = (*place, "enabled")
         return Cause("filter-blocks", on, ports, text, "set enabled: true", mends=sets(site, on, True))
-    if not counts(rule, category):
-        text = (
-            f"{called} counts on a network of category {', '.join(rule.categories or ())} only, this one is {category}"
-        )
+    if not counts(rule, stopped.category):
+        text = f"{called} counts on a network of category {', '.join(rule.categories or ())} only, "
+        text += f"this one is {stopped.category}"
         where, names = (*place, "categories"), rule.categories or ()
-        mends = sets(site, where, (*names, category)) if category else ()
-        return Cause("rule-wrong-category", where, ports, text, f"add {category} to its categories", mends=mends)
+        mends = sets(site, where, (*names, stopped.category)) if stopped.category else ()
+        cure = f"add {stopped.category} to its categories"
+        return Cause("rule-wrong-category", where, ports, text, cure, mends=mends)
+    if stopped.is_let_by(replace(rule, ports=ports)):
+        return None
+    return _limited_cause(site, layer, place, rule, ports, stopped)
+
+
+def _limited_cause(
+    site: Site, layer: Layer, place: SitePath, rule: Rule, ports: PortSet, stopped: Stopped
+) -> Cause | None:
+    """A rule that lets the ports pass for others only: widened where it serves nothing else, else one stands beside
+    it."""
+    limits = {"from": rule.from_, "to": rule.to, "from source ports": rule.from_ports}
+    which, only = next(((name, each) for name, each in limits.items() if each is not None), ("", None))
+    if not which:
+        return None
+    text = f"rule {quoted(rule.name)}of {layer.at} lets {{ports}} pass {which} {only} only"
+    where, whom = (*place, "from_ports" if rule.from_ports is not None and which[0] != "t" else which), stopped.whom
+    alone = sum(each is not None for each in limits.values()) == 1 and _serves_only(site, rule)
+    alone = alone and rule.protocol == "tcp" and (stopped.to is None or rule.to is not None)
+    if which == "from" and alone:
+        return Cause(
+            "filter-blocks", where, ports, text, "widen from: add {from}", mends=widens(site, where), whom=whom
+        )
+    if which == "to" and alone and stopped.to is not None:
+        whole = stopped.to | (rule.to or stopped.to)
+        return Cause("filter-blocks", where, ports, text, f"set to: {whole}", mends=sets(site, where, whole))
+    mends = adds(site, place[:-1], stopped.rule)
+    return Cause("filter-blocks", where, ports, text, f"add under rules: {stopped.rule_text}", mends=mends, whom=whom)
+
+
+def _serves_only(site: Site, entry: Rule | Forward, by_udp: bool = False) -> bool:
+    """Whether a rule or forward names ports of the services alone, so that nothing else can need it."""
+    used = PortSet()
+    for each in site.services:
+        used = used | listens_on(each)
+        if by_udp and each.passive and "udp" in each.passive.protocols:
+            return False
+    return entry.ports <= used
+
+
+def _without(site: Site, place: SitePath, rule: Rule) -> tuple[Mend, ...]:
+    """The ports taken out of a rule that stops them for everybody, or the rule switched off where it would be left with
+    none; one that bans some addresses is meant to."""
     if rule.from_ is not None or rule.to is not None or rule.from_ports is not None:
-        key = "from" if rule.from_ is not None else "to" if rule.to is not None else "from_ports"
-        only = rule.from_ or rule.to or rule.from_ports
-        which = {"from": "from", "to": "to", "from_ports": "from source ports"}[key]
-        text = f"{called} lets {{ports}} pass {which} {only} only"
-        cure = f"widen {key}, or add a rule for these clients"
-        return Cause("filter-blocks", (*place, key), ports, text, cure, mends=_widened(site, layer, place, key))
-    return None
+        return ()
 
-
-def _without(site: Site, place: SitePath, rule: Rule) -> tuple[Callable[[PortSet], Change], ...]:
-    """The ports taken out of a rule that stops them, or the rule switched off where it would be left with none."""
-
-    def mend(ports: PortSet) -> Change:
+    def mend(ports: PortSet, whom: AddressSet | None) -> Change:
         left = rule.ports - ports
         return change(site, (*place, "ports"), left) if left else change(site, (*place, "enabled"), False)
 
     return (mend,)
-
-
-def _widened(site: Site, layer: Layer, place: SitePath, key: str) -> tuple[Callable[[PortSet], Change], ...]:
-    """A rule that lets in those who are stopped as well; anybody only where they are too many to write down."""
-    own = value_at(site, (*place, key))
-    if key == "from":
-        for each in layer.journeys:
-            own = own | each.flow.sources
-        if len(own.spans) <= FEW:
-            return sets(site, (*place, key), own)
-    return sets(site, (*place, key), None)
 
 
 def _filter_of_layer(topology: Topology, layer: Layer) -> tuple[Filter, SitePath, str | None]:
@@ -230,10 +334,8 @@ def gateway_of(topology: Topology, name: str) -> Gateway:
     return next(each for each in topology.site.gateways if each.name == name)
 
 
-def forward_causes(
-    topology: Topology, route: Route, layer: Layer, role: Role, whom: AddressSet | None
-) -> Iterator[Cause]:
-    """The forwards, or the lack of one, that keep a gateway from serving the ports; ``whom`` a new one is for."""
+def forward_causes(topology: Topology, route: Route, layer: Layer, role: Role, service: str) -> Iterator[Cause]:
+    """The forwards, or the lack of one, that keep a gateway from serving the ports of a service."""
     gateway = gateway_of(topology, layer.at)
     place: SitePath = ("gateways", topology.site.gateways.index(gateway))
     reasons = {each.reason for each in layer.journeys}
@@ -254,6 +356,8 @@ def forward_causes(
         where = (*place, "hairpin_source")
         mends = sets(topology.site, where, "inside")
         yield Cause("answers-bypass-device", where, layer.shut, text, cure, mends=mends)
+    elif not gateway.forwarding and (wider := list(_wider_forwards(topology, route, layer, gateway, place, role))):
+        yield from wider
     elif not gateway.forwarding:
         text = f"{gateway.name} has forwarding switched off, so none of its forwards counts"
         on = (*place, "forwarding")
@@ -263,13 +367,23 @@ def forward_causes(
         left = layer.shut
         for i, forward in in_order(gateway, list(enumerate(gateway.forwards))):
             hit = left & forward.ports
-            meant = forward.protocol == "tcp" and _is_about(forward, route.goal)
-            if hit and meant:
-                cause = _of_forward(topology.site, route, layer, (*place, "forwards", i), forward, hit, role)
+            if hit and _is_about(forward, route.goal):
+                cause = _of_forward(topology, route, layer, (*place, "forwards", i), forward, hit, role)
                 yield from (cause,) if cause else ()
-                left = left - hit
+                left = left - hit if cause or forward.protocol == "tcp" else left
         if left:
-            yield _not_forwarded(topology, route, gateway, place, layer, left, role, whom)
+            yield _not_forwarded(topology, route, gateway, place, layer, left, role, service)
+
+
+def _wider_forwards(
+    topology: Topology, route: Route, layer: Layer, gateway: Gateway, place: SitePath, role: Role
+) -> Iterator[Cause]:
+    """Forwards of the data range that would open more than it once the device forwards again."""
+    for i, each in enumerate(gateway.forwards if role == "data" else ()):
+        ours = each.enabled and each.to in next_hops(route, gateway) and not _serves_only(topology.site, each)
+        if ours and each.ports & layer.wanted and _is_wider(topology, each, layer.wanted):
+            where, what = (*place, "forwards", i, "ports"), the("forward", each.name)
+            yield _too_wide(topology.site, layer, where, what, layer.shut, each.ports)
 
 
 def _is_about(forward: Forward, address: Address) -> bool:
@@ -287,13 +401,22 @@ def not_public(gateway: Gateway, place: SitePath, ports: PortSet) -> Cause:
 
 
 def _of_forward(
-    site: Site, route: Route, layer: Layer, place: SitePath, forward: Forward, ports: PortSet, role: Role
+    topology: Topology, route: Route, layer: Layer, place: SitePath, forward: Forward, ports: PortSet, role: Role
 ) -> Cause | None:
     """A forward that names the ports and still does not serve them."""
+    site = topology.site
     gateway = site.gateways[int(place[1])]
     hops = next_hops(route, gateway)
+    if role == "data" and not _serves_only(site, forward) and _is_wider(topology, forward, layer.wanted):
+        what = the("forward", forward.name)
+        return _too_wide(site, layer, (*place, "ports"), what, ports, forward.ports)
     held = any(each is forward for _, each in gateway.entered_forwards())
     called = f"forward {quoted(forward.name)}of {gateway.name}"
+    if forward.protocol == "udp":
+        if forward.to not in hops or not _serves_only(site, forward, by_udp=True):
+            return None
+        where, text = (*place, "protocol"), f"{called} hands on {{ports}} by UDP, and not by TCP"
+        return Cause("no-forward", where, ports, text, "set protocol: tcp", mends=sets(site, where, "tcp"))
     if not forward.enabled:
         text = f"{called} is written but switched off"
         on = (*place, "enabled")
@@ -313,7 +436,7 @@ def _of_forward(
     if forward.to not in hops:
         meant = f"{route.end.name} has {hops}" if hops == route.end.addresses else f"the way leads on through {hops}"
         text = f"{called} leads to {forward.to}, but {meant}"
-        mends = sets(site, (*place, "to"), hops.each[0]) if hops else ()
+        mends = sets(site, (*place, "to"), hops.each[0]) if hops and _is_ours(topology, forward, layer.wanted) else ()
         return Cause("forward-wrong-host", (*place, "to"), ports, text, f"set to: {hops}", mends=mends)
     before, behind = route.moved_at(gateway.name) or (0, 0)
     if role == "control" and forward.offset != behind - before:
@@ -335,13 +458,16 @@ def _of_forward(
         )
     if forward.from_ is None:
         return None
-    text = f"{called} takes connections from {forward.from_} only"
-    cure = "take from out, or add the clients' addresses to it"
-    own = forward.from_
-    for each in layer.journeys:
-        own = own | each.flow.sources
-    mends = (*(sets(site, (*place, "from"), own) if len(own.spans) <= FEW else ()), *sets(site, (*place, "from"), None))
-    return Cause("filter-blocks", (*place, "from"), ports, text, cure, mends=mends)
+    text, where = f"{called} takes connections from {forward.from_} only", (*place, "from")
+    whom = Stopped.at(layer, None).whom
+    return Cause("filter-blocks", where, ports, text, "widen from: add {from}", mends=widens(site, where), whom=whom)
+
+
+def _is_ours(topology: Topology, forward: Forward, wanted: PortSet) -> bool:
+    """Whether a forward that leads elsewhere is meant for the server: nobody of the site is there, or its name states
+    what it is for."""
+    elsewhere = {address for each in topology.clients for address in each.addresses.each}
+    return forward.to not in elsewhere or _is_named_for(topology, forward, wanted)
 
 
 def _not_forwarded(
@@ -352,14 +478,17 @@ def _not_forwarded(
     layer: Layer,
     left: PortSet,
     role: Role,
-    whom: AddressSet | None,
+    service: str,
 ) -> Cause:
+    to, stopped = next_hops(route, gateway), Stopped.at(layer, None)
     near = [
         (i, each)
         for i, each in enumerate(gateway.forwards)
         if each.enabled
         and each.protocol == "tcp"
-        and meant_for_data(topology, each.ports, layer.wanted)
+        and each.to in to
+        and (each.from_ is None or (stopped.whom is not None and stopped.whom <= each.from_))
+        and meant_for_data(topology, each, layer.wanted)
         and _is_about(each, route.goal)
     ]
     if role == "data" and near:
@@ -367,11 +496,11 @@ def _not_forwarded(
         text = f"{gateway.name} forwards {forward.ports}, {_hands_out(topology, route)} {layer.wanted}"
         where, what = (*place, "forwards", i, "ports"), the("forward", forward.name)
         return range_differs(topology.site, where, what, layer.wanted, left, text)
-    to = next_hops(route, gateway)
     others = [
         (i, each)
         for i, each in enumerate(gateway.forwards)
         if each.enabled
+        and each.protocol == "tcp"
         and each.to in to
         and not each.offset
         and other_port(topology, each.ports)
@@ -384,10 +513,23 @@ def _not_forwarded(
         return control_port_differs(topology.site, where, what, left, text)
     if role == "control" and (typed := _typed_otherwise(topology, route, gateway, left)):
         return typed
-    cure = f"add under forwards: {{protocol: tcp, ports: {{ports}}, to: {to}{only_from(whom)}}}"
-    where = (*place, "forwards")
-    mends = adds(topology.site, where, lambda ports: Forward(ports=ports, to=to.each[0], from_=whom)) if to else ()
-    return Cause("no-forward", where, left, f"{gateway.name} forwards nothing for {{ports}}", cure, mends=mends)
+    if left == UNPRIVILEGED:
+        text = f"{gateway.name} forwards nothing for {{ports}}, and {service} has no fixed passive range"
+        return Cause(
+            "no-forward", (*place, "forwards"), left, text, "fix a passive range first, then forward that range"
+        )
+    outside = route.goal if len(gateway.outside_addresses.of_family(route.goal.family)) > 1 else None
+    only = f", outside: {outside}" if outside else ""
+    cure = f"add under forwards: {{protocol: tcp, ports: {{ports}}, to: {to}{{from}}{only}}}"
+
+    def made(ports: PortSet, whom: AddressSet | None) -> Forward:
+        return Forward(ports=ports, to=to.each[0], from_=whom, outside=outside)
+
+    where, text = (*place, "forwards"), f"{gateway.name} forwards nothing for {{ports}}"
+    apart = role if gateway.ftp_helper else ""  # what a helper lets in by itself needs no forward
+    about = f"{stopped.about(service)} {to} {outside or ''} {apart}".strip()
+    mends = adds(topology.site, where, made) if to else ()
+    return Cause("no-forward", where, left, text, cure, about=about, mends=mends, whom=stopped.whom)
 
 
 def _typed_otherwise(topology: Topology, route: Route, gateway: Gateway, left: PortSet) -> Cause | None:
@@ -416,19 +558,47 @@ def _hands_out(topology: Topology, route: Route) -> str:
     )
 
 
-def meant_for_data(topology: Topology, ports: PortSet, wanted: PortSet) -> bool:
-    """A range that shares ports with the wanted one, or that can be for nothing else."""
-    control = {each.control_port.number for each in topology.site.services}
-    return bool(ports & wanted) or (1 < len(ports) < 60000 and not any(each in ports for each in control))
+def meant_for_data(topology: Topology, entry: Rule | Forward, wanted: PortSet) -> bool:
+    """Whether an entry is clearly meant for a range: what it names lies in that, or differs from it by a slip, or
+    shares ports with it and has no name that states something else; or its name states that it is for data."""
+    if any(each.control_port.number in entry.ports for each in topology.site.services):
+        return len(entry.ports.spans) > 1 and bool(entry.ports & wanted)
+    if entry.ports <= wanted or mismatch_kind(entry.ports, wanted) == "range-typo":
+        return True
+    shares = bool(entry.ports & wanted)
+    return (shares and not entry.name) or ((shares or len(entry.ports) > 1) and _is_named_for(topology, entry, wanted))
 
 
 def meant_for(topology: Topology, entry: Rule | Forward, wanted: PortSet) -> bool:
     """Whether an entry of one port is clearly meant for another: its name states a service that has this one, or the
     number is the other's with a slip. Else it serves something of its own, and is left alone."""
-    here = [each for each in topology.site.services if each.control_port.number in wanted]
-    names = ["control", *(each.protocol for each in here if each.protocol != "other"), *(each.name for each in here)]
+    return _is_named_for(topology, entry, wanted) or is_slip(entry.ports, wanted)
+
+
+def is_foreign(site: Site, service: Service, ports: PortSet) -> bool:
+    """Whether these ports of the server are another program's by the name of the entry that passes them: a range of
+    another service, or of none of the site."""
+    own = replace(site, services=tuple(
+        replace(each, passive=replace(each.passive, ports=ports)) if each is service and each.passive else each
+        for each in site.services
+    ))  # fmt: skip
+    topology, server = Topology(own), site.server
+    entries: list[Rule | Forward] = [each for each in server.filter.incoming.rules if each.action == "allow"]
+    entries += [each for gateway in site.gateways for each in gateway.forwards]
+    narrow = [each for each in entries if each.name and each.ports & ports and len(each.ports) <= 2 * len(ports)]
+    narrow = [each for each in narrow if service.control_port.number not in each.ports]
+    others = [each for each in site.services if each is not service and ports & listens_on(each)]
+    return bool(others) or not all(_is_named_for(topology, each, ports) for each in narrow)
+
+
+def _is_named_for(topology: Topology, entry: Rule | Forward, wanted: PortSet) -> bool:
+    """Whether the words of an entry's name are those of a service that listens on these ports, or of what they are."""
+    here = [each for each in topology.site.services if wanted & listens_on(each)]
+    control = any(each.control_port.number in wanted for each in here)
+    names = ["control"] if control else ["data", "passive", "pasv"]
+    names += [*(each.protocol for each in here if each.protocol != "other"), *(each.name for each in here)]
     own = _words(entry.name)
-    return any(words and words <= own for words in map(_words, names)) or is_slip(entry.ports, wanted)
+    return any(words and words <= own for words in map(_words, names))
 
 
 def _words(name: str) -> set[str]:

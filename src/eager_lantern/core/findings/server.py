@@ -85,7 +85,7 @@ def _range_finding(site: Site, service: Service, ports: PortSet, place: SitePath
 
 
 def _size(service: Service, ports: PortSet, place: SitePath) -> Iterator[Finding]:
-    need, reason = _need(service)
+    need, reason = ports_needed(service)
     if need > len(ports):
         message = f"{service.name} has {len(ports)} data ports, and {reason}"
         yield Finding("range-too-small", "risks", message, f"make the range at least {need} ports wide", place)
@@ -95,7 +95,7 @@ def _size(service: Service, ports: PortSet, place: SitePath) -> Iterator[Finding
         yield Finding("range-too-wide", "risks", message, "a few hundred do for most; every one is an open port", place)
 
 
-def _need(service: Service) -> tuple[int, str]:
+def ports_needed(service: Service) -> tuple[int, str]:
     """How many data ports the load asks for, and what it is that asks; 0 where nothing is known."""
     if service.load is None:
         return 0, ""

@@ -5,10 +5,11 @@ Every layer that stops something is asked for its causes, then the session itsel
 helper in a gateway makes all the difference, that is the one cause that is reported.
 """
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from math import ceil
 
-from ..model.change import Change
+from msgspec.structs import replace
+
 from ..model.entries import OWN, Destination, Typed
 from ..model.site import INTERNET, Gateway, Rule
 from ..network.flow import Step, segment_bytes
@@ -22,8 +23,8 @@ from ..values.phrases import article
 from ..values.ports import PortSet
 from ..values.quantities import Duration
 from ..values.text_value import SitePath
-from .cause import FEW, Cause, Role, adds, sets
-from .path import filter_causes, forward_causes, gateway_of, helper_cause
+from .cause import Cause, Mend, Role, adds, sets
+from .path import Stopped, filter_causes, forward_causes, gateway_of, helper_cause
 
 LEAST_IDLE_SECONDS = 7440.0
 """Two hours and four minutes: how long a translator keeps a quiet TCP connection at least (RFC 5382, REQ-5)."""
@@ -125,15 +126,19 @@ def cannot_return(topology: Topology, study: Study) -> Iterator[Cause]:
             yield Cause("active-cannot-return", layer.place, layer.shut, text, cure)
 
 
-def _let_out(topology: Topology, forecast: Forecast, layer: Layer) -> tuple[Callable[[PortSet], Change], ...]:
-    """A rule that lets the server's active data connections out, where a filter of the site stops them."""
+def _let_out(topology: Topology, forecast: Forecast, layer: Layer) -> tuple[Mend, ...]:
+    """A rule that lets the server's active data connections out to this client, where a filter of the site stops
+    them."""
     site, active = topology.site, forecast.service.active
     from_ports = PortSet.single(active.from_port.number) if active and active.from_port else None
-    made = Rule(action="allow", protocol="tcp", from_ports=from_ports)
+    stopped = Stopped.at(layer, None)
+    own = stopped.to or AddressSet.single(*(each.flow.to for each in layer.journeys))
+    made = Rule(action="allow", protocol="tcp", ports=layer.shut, to=own or None, from_ports=from_ports)
     if layer.at == site.server.name:
-        return adds(site, ("server", "filter", "outgoing", "rules"), lambda ports: made)
+        return adds(site, ("server", "filter", "outgoing", "rules"), lambda ports, whom: made)
     index = next(i for i, each in enumerate(site.gateways) if each.name == layer.at)
-    return adds(site, ("gateways", index, "filter", "outward", "rules"), lambda ports: made)
+    made = replace(made, from_=stopped.whom or None)
+    return adds(site, ("gateways", index, "filter", "outward", "rules"), lambda ports, whom: made)
 
 
 def _named_elsewhere(topology: Topology, forecast: Forecast, cure: str) -> Cause:
@@ -199,7 +204,7 @@ def session_causes(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
             yield _swallowed(topology, stop)
 
 
-def _straight(topology: Topology, forecast: Forecast) -> tuple[Callable[[PortSet], Change], ...]:
+def _straight(topology: Topology, forecast: Forecast) -> tuple[Mend, ...]:
     """Whoever stands where the server's own address can be seen goes straight to it."""
     spec, own = forecast.position.spec, topology.server.addresses
     seen = tuple(each for each in own.each if topology.sees(forecast.position.network, each))
@@ -300,7 +305,7 @@ def opened_against_promise(topology: Topology, forecast: Forecast) -> Iterator[C
             text = f"{forecast.position.name} reaches {forecast.service.name}, which is to stay shut, {through}"
             cure = "take it out, or limit it to the addresses that need it"
             place = step.place or forecast.place
-            mends = tuple((lambda ports, each=each: each) for each in closed(topology.site, journey, port))
+            mends = tuple((lambda ports, whom, each=each: each) for each in closed(topology.site, journey, port))
             yield Cause(
                 "exposed-inside-service",
                 place,
@@ -364,9 +369,9 @@ def _of_layer(topology: Topology, study: Study, route: Route, layer: Layer, role
         text = f"the provider of {gateway.name} blocks {{ports}}"
         yield Cause("provider-blocks-port", layer.place, layer.shut, text, "use ports that the provider does not block")
     elif layer.aspect == "forwards":
-        yield from forward_causes(topology, route, layer, role, _for_whom(study, layer))
+        yield from forward_causes(topology, route, layer, role, study.forecast.service.name)
     else:
-        yield from filter_causes(topology, layer, role, _for_whom(study, layer))
+        yield from filter_causes(topology, layer, role, study.forecast.service.name)
 
 
 def _outside_share(topology: Topology, gateway: Gateway, share: PortSet, layer: Layer, role: Role) -> Cause:
@@ -382,15 +387,3 @@ def _outside_share(topology: Topology, gateway: Gateway, share: PortSet, layer: 
     moved = f"let clients type port {fits}: forward it to the control port by to_port"
     cure = f"use the data range {fits}, on the server as well" if role == "data" else moved
     return Cause("port-outside-share", place, layer.shut - share, text, cure)
-
-
-def _for_whom(study: Study, layer: Layer) -> AddressSet | None:
-    """Whom a new rule or forward is to let in: anybody to what is there to transfer files, and to every other
-    service, or one by which the server is administered, the client alone, as it appears there."""
-    service = study.forecast.service
-    if service.protocol != "other" and not service.keep_open_for:
-        return None
-    found = AddressSet()
-    for each in layer.journeys:
-        found = found | each.flow.sources
-    return found if 0 < len(found.spans) <= FEW else None

@@ -15,11 +15,17 @@ from .site import Site
 class Change(Struct, frozen=True):
     """Set what stands at a place. An index one past the end of a list adds to it; ``new`` of None takes an
     entry out, or a key, so that its default counts. Mappings that are left out on the way are made. ``old`` is
-    what stood there; None where nothing did."""
+    what stood there; None where nothing did. Where it ``inserts``, the new entry comes before the one there."""
 
     place: SitePath
     old: Any
     new: Any
+    inserts: bool = False
+
+    @property
+    def adds(self) -> bool:
+        """Whether a list has an entry more by it."""
+        return self.old is None and isinstance(self.place[-1], int)
 
 
 def change(site: Site, place: SitePath, new: Any) -> Change:
@@ -41,7 +47,11 @@ def value_at(site: Site, place: SitePath) -> Any:
 def changed(site: Site, *changes: Change) -> Site:
     """The site with the changes made, one after the other."""
     for each in changes:
-        site = _with_value(site, each.place, each.new)
+        if each.inserts:
+            entries, index = value_at(site, each.place[:-1]), each.place[-1]
+            site = _with_value(site, each.place[:-1], (*entries[:index], each.new, *entries[index:]))
+        else:
+            site = _with_value(site, each.place, each.new)
     return site
 
 

@@ -1,13 +1,11 @@
-"""What the internet reaches behind the gateways: which ports, where they lead, which line opens them, and how much of
-it the promises need."""
+"""What the internet reaches behind the gateways: which ports, where they lead, and which line opens them."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..model.problem import network_names
-from ..model.site import INTERNET, Service, Site, Transport, complete
+from ..model.site import INTERNET, Service, Transport
 from ..network.reachability import Reach, opener, reaches
 from ..network.topology import Topology, listens_on
 from ..values.addresses import Address
@@ -91,63 +89,3 @@ def _opening(topology: Topology, reach: Reach, inside: PortSet, service: str, wa
         service,
         wanted,
     )
-
-
-Exposed = Mapping[tuple[str, str, Transport], PortSet]
-"""Ports of a host that connections from a network arrive at, by network, host and transport."""
-
-
-class Widened(Struct, frozen=True):
-    """Ports of a host that a network reaches and did not reach before."""
-
-    network: str
-    host: str
-    protocol: Transport
-    ports: PortSet
-
-
-def exposed(site: Site) -> Exposed:
-    """What anybody on each network reaches on hosts in others, whoever listens there."""
-    topology = Topology(site)
-    found: dict[tuple[str, str, Transport], PortSet] = {}
-    for network in network_names(site):
-        for each in reaches(topology, network):
-            key = (network, each.host, each.protocol)
-            found[key] = found.get(key, PortSet()) | each.ports
-    return found
-
-
-def widened(before: Exposed, after: Exposed) -> tuple[Widened, ...]:
-    """What is reached after a change and was not before."""
-    more = ((key, ports - before.get(key, PortSet())) for key, ports in after.items())
-    return tuple(Widened(*key, ports) for key, ports in sorted(more, key=lambda each: each[0]) if ports)
-
-
-def beyond_need(site: Site, more: tuple[Widened, ...]) -> tuple[Widened, ...]:
-    """What of that no promise of the site needs: of the server the ports of the services that are promised to work, of
-    a client those that it names in active mode."""
-    needed = _needed_ports(site)
-    beyond = (
-        Widened(each.network, each.host, each.protocol, each.ports - needed.get((each.host, each.protocol), PortSet()))
-        for each in more
-    )
-    return tuple(each for each in beyond if each.ports)
-
-
-def _needed_ports(site: Site) -> dict[tuple[str, Transport], PortSet]:
-    works = [each for each in site.promises if each.holds == "works"]
-    kept_open = {each.name for each in site.services if each.keep_open_for}
-    served = {each.service for each in works} | kept_open
-    found: dict[tuple[str, Transport], PortSet] = {}
-    for service in site.services:
-        if service.name in served:
-            ports = listens_on(service)
-            protocols: tuple[Transport, ...] = service.passive.protocols if service.passive else ()
-            for protocol in {"tcp", *protocols}:
-                key: tuple[str, Transport] = (site.server.name, "udp" if protocol == "udp" else "tcp")
-                found[key] = found.get(key, PortSet()) | ports
-    active = {each.client for each in works if each.mode == "active"}
-    for client in site.clients:
-        if client.name in active:
-            found[client.name, "tcp"] = complete(site, client).active_ports
-    return found

@@ -5,12 +5,12 @@ from typing import Any, Literal
 
 from msgspec import field, to_builtins
 
-from ...core.changes.access import Reached
 from ...core.changes.order import Turn, Verdict
 from ...core.changes.states import Comparison, Revisited, Transition
 from ...core.changes.steps import Edit, edit_action
 from ...core.model.site import Mode, Transport
 from ...core.observed.climb import Climb, RungSeen
+from ...core.predict.access import Reached
 from ...core.predict.forecast import Forecast, because
 from ...core.values.outcomes import Extent, Outcome, Rung
 from .base import LineOf, ResultPart

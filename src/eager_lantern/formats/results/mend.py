@@ -5,9 +5,9 @@ from typing import Literal
 
 from ...core.diagnosis.fault import Fault, FaultKind
 from ...core.findings.finding import FindingKind
-from ...core.mending.mend import DeviceChange, Mending, Owner, Plan, owner_of
+from ...core.mending.effect import AccessChange
+from ...core.mending.plan import DeviceChange, Mending, Owner, Plan, owner_of
 from ...core.model.site import Mode, Promise, Site, Transport
-from ...core.predict.exposure import Widened
 from ...core.predict.forecast import because
 from .base import LineOf, ResultPart
 from .check import ChangeResult, change_result
@@ -25,13 +25,15 @@ class MadeResult(ResultPart, frozen=True, kw_only=True):
     advice: str
 
 
-class OpenedResult(ResultPart, frozen=True, kw_only=True):
-    """Ports of a host that a network reaches after it and did not before."""
+class PassingResult(ResultPart, frozen=True, kw_only=True):
+    """Connections from a network or host to a host, or to anywhere on a network; ``sources`` is empty where anybody
+    there is meant."""
 
     network: str
     host: str
     protocol: Transport
     ports: str
+    sources: str
 
 
 class MendedPromise(ResultPart, frozen=True, kw_only=True):
@@ -44,12 +46,14 @@ class MendedPromise(ResultPart, frozen=True, kw_only=True):
 
 
 class PlanResult(ResultPart, frozen=True, kw_only=True):
-    """Changes that together keep every promise, their cost, which promises they keep, and what they let in."""
+    """Changes that together keep every promise, their cost, which promises they keep, what they let in, and what
+    they take away that passed before."""
 
     cost: float
     changes: tuple[MadeResult, ...]
     keeps: tuple[MendedPromise, ...]
-    opens: tuple[OpenedResult, ...]
+    opens: tuple[PassingResult, ...]
+    takes_away: tuple[PassingResult, ...]
 
 
 class RemainingResult(ResultPart, frozen=True, kw_only=True):
@@ -82,7 +86,9 @@ class UndoneResult(ResultPart, frozen=True, kw_only=True):
 
 
 class MendResult(ResultPart, frozen=True, kw_only=True):
-    """The cheapest changes that keep every promise. ``least`` is whether no cheaper set of cures does; ``patch`` is a
+    """The cheapest changes that keep every promise. ``least`` is whether no cheaper set of cures does; where it is not
+    known, none costs less than ``at_least``; ``tried`` sets of changes were looked at. ``harmful`` are plans that would
+    keep every promise, and open more than is needed or take away what passed before. ``patch`` is a
     unified diff of the site file; ``written`` whether it was written. ``on_devices`` are faults of a
     cause that was asked for, where the file is right and the device may not be."""
 
@@ -90,8 +96,11 @@ class MendResult(ResultPart, frozen=True, kw_only=True):
     site: str
     verdict: Literal["kept", "mended", "impossible", "unknown"]
     least: bool
+    at_least: float
+    tried: int
     plan: PlanResult | None
     alternatives: tuple[PlanResult, ...]
+    harmful: tuple[PlanResult, ...]
     remaining: tuple[RemainingResult, ...]
     incurable: tuple[IncurableResult, ...]
     on_devices: tuple[UndoneResult, ...]
@@ -107,8 +116,11 @@ def mend_result(
         site=site.site,
         verdict=found.verdict,
         least=found.least,
+        at_least=found.at_least,
+        tried=found.tried,
         plan=_plan_result(site, found.plan, line) if found.plan else None,
         alternatives=tuple(_plan_result(site, each, line) for each in found.alternatives),
+        harmful=tuple(_plan_result(site, each, line) for each in found.harmful),
         remaining=tuple(
             RemainingResult(
                 client=each.promise.client, service=each.promise.service, mode=each.promise.mode, because=because(each)
@@ -135,7 +147,8 @@ def _plan_result(site: Site, plan: Plan, line: LineOf) -> PlanResult:
         cost=plan.cost,
         changes=tuple(_made_result(site, each, line) for each in plan.steps),
         keeps=tuple(_mended_promise(each) for each in plan.gains),
-        opens=_opened_results(plan.more),
+        opens=_passing_results(site, plan.effect.opens),
+        takes_away=_passing_results(site, plan.effect.takes),
     )
 
 
@@ -155,5 +168,14 @@ def _made_result(site: Site, step: DeviceChange, line: LineOf) -> MadeResult:
     )
 
 
-def _opened_results(more: Sequence[Widened]) -> tuple[OpenedResult, ...]:
-    return tuple(OpenedResult(network=e.network, host=e.host, protocol=e.protocol, ports=str(e.ports)) for e in more)
+def _passing_results(site: Site, passing: Sequence[AccessChange]) -> tuple[PassingResult, ...]:
+    return tuple(
+        PassingResult(
+            network=each.origin,
+            host=each.place,
+            protocol=each.protocol,
+            ports=str(each.ports),
+            sources=each.limit(site),
+        )
+        for each in passing
+    )

@@ -25,7 +25,7 @@ from yaml.nodes import CollectionNode, MappingNode, Node, ScalarNode, SequenceNo
 
 from ...core.changes.adopted import DeviceConfig, ParsedValue, changes_between
 from ...core.changes.steps import Overlay
-from ...core.mending.mend import Plan
+from ...core.mending.plan import Plan
 from ...core.model.change import Change, changed, value_at
 from ...core.model.site import Site
 from ...core.values.text_value import SitePath
@@ -53,6 +53,8 @@ def _apply_one(text: str, change: Change) -> str:
         if found is None:
             return _added(text, node, change.place[depth:], change.new)
         last = depth == len(change.place) - 1
+        if last and change.inserts:
+            return _put_before(text, node, found, change.new)
         if last and change.new is None:
             return _removed(text, node, part)
         node = found
@@ -127,6 +129,21 @@ def _added(text: str, node: Node, rest: SitePath, new: Any) -> str:
     at = _line_end(text, _end_of(node))
     mark = "- " if isinstance(node, SequenceNode) else ""
     return f"{text[:at]}\n{' ' * column}{mark}{entry}{text[at:]}"
+
+
+def _put_before(text: str, node: Node, first: Node, new: Any) -> str:
+    """An entry more of a list, before one of it; in lines of their own before the remarks above that."""
+    assert isinstance(node, SequenceNode)
+    entry = _yaml_scalar(new)
+    if node.flow_style:
+        at = first.start_mark.index
+        return f"{text[:at]}{entry}, {text[at:]}"
+    at, lines = node.start_mark.index, _entry_lines(text, node)
+    for each, its in zip(node.value, lines, strict=True):
+        if each is first:
+            at = _line_end(text, _end_of(each)) - len(its)
+    indent = " " * node.start_mark.column
+    return f"{text[:at]}\n{indent}- {entry}{text[at:]}" if at > 0 else f"{indent}- {entry}\n{text}"
 
 
 def _removed(text: str, node: Node, part: str | int) -> str:

@@ -20,8 +20,9 @@ the same difference are listed together.
 ['23']
 """
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Hashable, Iterator, Mapping, Sequence
 from itertools import pairwise
+from typing import TypeVar
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -152,17 +153,26 @@ def both(one: Access, other: Access) -> Access:
 
 def more(before: Access, after: Access) -> tuple[Reached, ...]:
     """What is reached after and was not before, each connection once."""
-    return tuple(
-        Reached(*key, sources, ports)
-        for key, boxes in sorted(after.items())
-        for sources, ports in _difference(boxes, before.get(key, ()))
-    )
+    return tuple(Reached(*key, *box) for key, box in sorted(beyond(after, before), key=lambda each: each[0]))
+
+
+AnyKey = TypeVar("AnyKey", bound=Hashable)
+
+
+def beyond(
+    these: Mapping[AnyKey, Sequence[Box]], those: Mapping[AnyKey, Sequence[Box]]
+) -> Iterator[tuple[AnyKey, Box]]:
+    """What is in the first and not in the others, each connection once."""
+    for key, boxes in these.items():
+        for box in _difference(boxes, those.get(key, ())):
+            yield key, box
 
 
 def _difference(boxes: Sequence[Box], others: Sequence[Box]) -> Iterator[Box]:
     """The points of the first boxes that are in none of the others, cut up by senders."""
     found: dict[AddressSet, list[tuple[int, int]]] = {}
-    for low, high in _slices([*boxes, *others]):
+    alike = all(each in others for each in boxes)
+    for low, high in () if alike else _slices([*boxes, *others]):
         left = _senders(boxes, low) - _senders(others, low)
         if left:
             found.setdefault(left, []).append((low, high))

@@ -1,0 +1,143 @@
+"""What a plan is made of: changes, whose devices they are on, what they cost, and what they do besides."""
+
+from collections.abc import Mapping, Sequence
+from typing import Literal
+
+from msgspec import Struct
+
+from ..findings.finding import Finding
+from ..model.change import Change
+from ..model.site import INTERNET, Client, Gateway, Habits, Promise, PublishedName, Site
+from ..network.topology import Topology
+from ..predict.forecast import Forecast
+from .effect import AccessEffect
+
+Owner = Literal["server", "own-device", "name", "client", "other-device"]
+
+
+class Costs(Struct, frozen=True):
+    """What a change costs by whose it is, and what is added where it is of a key by which a protection is given up."""
+
+    owners: Mapping[Owner, float]
+    gives_up: Mapping[str, float]
+
+    def of(self, site: Site, change: Change) -> float:
+        """The cost of one change of a site."""
+        key = "fewer_ports" if _makes_smaller(change) else str(change.place[-1])
+        return self.owners[owner_of(site, change)] + self.gives_up.get(key, 0.0)
+
+
+def _makes_smaller(change: Change) -> bool:
+    """Whether a passive range has fewer ports by it."""
+    return change.place[-2:] == ("passive", "ports") and change.new is not None and len(change.new) < len(change.old)
+
+
+def owner_of(site: Site, change: Change) -> Owner:
+    """Whose device a change is on: the site's own are those between its server and the internet."""
+    match change.place[0]:
+        case "gateways":
+            own = own_gateways(site)
+            return "own-device" if site.gateways[int(change.place[1])].name in own else "other-device"
+        case "clients" | "habits":
+            return "client"
+        case "names":
+            return "name"
+        case _:
+            return "server"
+
+
+def own_gateways(site: Site) -> frozenset[str]:
+    """The gateways that the server is behind: those on its way to the internet, and all others of its own network."""
+    chain = Topology(site).chain(site.server.network, INTERNET) or ()
+    beside = {each.name for each in site.gateways if each.inside.network == site.server.network}
+    return frozenset(beside | {each.device.name for each in chain})
+
+
+def device_of(site: Site, change: Change) -> str:
+    """The gateway, client or name that a change is on, else the server."""
+    section, *rest = change.place
+    named: dict[str | int, Sequence[Gateway | Client | PublishedName | Habits]] = {
+        "gateways": site.gateways,
+        "clients": site.clients,
+        "names": site.names,
+        "habits": site.habits,
+    }
+    return named[section][int(rest[0])].name if section in named and rest else site.server.name
+
+
+def devices_of(site: Site) -> tuple[str, ...]:
+    """Everything that a change may be on."""
+    parts: tuple[Sequence[Gateway | Client | PublishedName | Habits], ...]
+    parts = (site.gateways, site.clients, site.names, site.habits)
+    return (site.server.name, *(each.name for part in parts for each in part))
+
+
+class Wishes(Struct, frozen=True):
+    """What a plan is limited to: cures of some ``kinds`` of findings alone; changes ``on`` some devices alone, and on
+    others ``never``. Where it ``allows_loss``, it may take away what passed before."""
+
+    kinds: frozenset[str] = frozenset()
+    on: frozenset[str] = frozenset()
+    never: frozenset[str] = frozenset()
+    allows_loss: bool = False
+
+    def permits(self, device: str) -> bool:
+        """Whether a device may be changed."""
+        return device not in self.never and (not self.on or device in self.on)
+
+
+class DeviceChange(Struct, frozen=True):
+    """A change, what it costs, and the finding that it cures."""
+
+    change: Change
+    cost: float
+    finding: Finding
+
+    def device(self, site: Site) -> str:
+        """The gateway, client or name that it is on, else the server."""
+        return device_of(site, self.change)
+
+
+class Plan(Struct, frozen=True):
+    """Changes that together keep every promise; ``gains`` are those that are not kept without, ``effect`` is what they
+    open and take away."""
+
+    steps: tuple[DeviceChange, ...]
+    gains: tuple[Promise, ...]
+    effect: AccessEffect
+
+    @property
+    def cost(self) -> float:
+        """The sum of what its changes cost."""
+        return sum(each.cost for each in self.steps)
+
+    @property
+    def changes(self) -> tuple[Change, ...]:
+        """Its changes, in order."""
+        return tuple(each.change for each in self.steps)
+
+
+class Mending(Struct, frozen=True):
+    """What mends a site: nothing needs to be done where ``kept``; without a plan nothing in the file helps, and
+    ``remaining`` are the promises that stay broken or unknown, with the findings that no change of the file cures.
+    ``least`` is whether the plan is known to be the cheapest that cures lead to; else none costs less than
+    ``at_least``. ``tried`` counts the sets of changes that were looked at, ``harmful`` are plans that keep every promise and do
+    harm besides."""
+
+    kept: bool
+    plan: Plan | None = None
+    alternatives: tuple[Plan, ...] = ()
+    least: bool = True
+    at_least: float = 0.0
+    tried: int = 0
+    harmful: tuple[Plan, ...] = ()
+    remaining: tuple[Forecast, ...] = ()
+    incurable: tuple[Finding, ...] = ()
+    wishes: Wishes = Wishes()
+
+    @property
+    def verdict(self) -> Literal["kept", "mended", "impossible", "unknown"]:
+        """Unknown where there was no plan among those that could be looked at."""
+        if self.kept:
+            return "kept"
+        return "mended" if self.plan is not None else "impossible" if self.least else "unknown"

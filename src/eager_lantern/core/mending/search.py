@@ -1,0 +1,211 @@
+"""The search for the cheapest changes that keep every promise.
+
+Theory: a search from cures
+===========================
+A finding that breaks a promise carries its cure as a change. A site with such a change made is another site, with
+findings and cures of its own, and so cures lead on, from site to site, until all promises are kept. Each way costs the
+sum of its changes. The search always goes on from the cheapest way that it has (uniform cost, Dijkstra 1959), so the
+first that arrives is the cheapest of all that cures lead to. It has arrived where every promise is kept that can be
+told, none that was kept is broken, nothing more is let in than the promises need, and nothing is taken away that passed
+before (:mod:`.effect`).
+
+Hundreds of promises share a few faults, and those that have the same findings are mended by the same changes. So the
+search looks at one promise of each such group; where it arrives, all are asked, and whoever is not kept by then is
+looked at from there on as well.
+
+The number of ways is bounded. Where that is not enough, whatever is cheaper than the cheapest way that waits has been
+looked at, so that its cost is a lower bound. Then all cures are made at once, as long as that brings anything,
+and every change is taken back that the promises can do without: a good set, which need not be the cheapest.
+"""
+
+from collections.abc import Iterator, Sequence
+from heapq import heappop, heappush
+from itertools import count
+from typing import NamedTuple
+
+from msgspec.structs import replace
+
+from ..findings.all import Studied, lines_of, of_promises, predicted
+from ..findings.finding import Finding
+from ..findings.session import causes_of
+from ..model.change import Change, changed
+from ..model.consistency import problems
+from ..model.site import Promise, Site
+from .effect import Before
+from .plan import Costs, DeviceChange, Plan, Wishes, device_of
+from .server_cures import server_cures
+
+MOST_STATES, LARGE, MOST_OF_LARGE = 400, 300, 12
+"""Sites that are looked at; and of sites with more than so many rules and forwards."""
+MOST_ROUNDS = 8
+MOST_HARMFUL = 3
+
+
+class Found(NamedTuple):
+    """Plans, the cheapest first; whether everything of less cost was looked at, else what none costs less than; how
+    many sites were looked at; and plans that do harm."""
+
+    plans: list[Plan]
+    complete: bool
+    at_least: float
+    tried: int
+    harmful: list[Plan]
+
+
+class Search:
+    """Ways from a site along cures."""
+
+    def __init__(self, site: Site, costs: Costs, start: Studied, wishes: Wishes) -> None:
+        self.site, self.costs, self.start, self.wishes = site, costs, start, wishes
+        self._before = Before(site)
+        self._broken = {each.promise for each in start.forecasts if each.kept is not True}
+
+    def arrived(self, after: Studied) -> bool:
+        """Whether every promise is kept that was known before, and what was unknown is no worse; where only
+        some kinds are to be cured, whether none of these is left and no promise is worse than before."""
+        return not self._unsettled(after) and not (self.wishes.kinds and self._findings(after))
+
+    def _unsettled(self, after: Studied) -> list[Promise]:
+        """Promises that are not as they have to be."""
+        before = {each.promise: each.kept for each in self.start.forecasts}
+        return [each.promise for each in after.forecasts if not self._settled(before[each.promise], each.kept)]
+
+    def _settled(self, before: bool | None, then: bool | None) -> bool:
+        if then is True or (then is None and before is None):
+            return True
+        return bool(self.wishes.kinds) and (before is False or then is before)
+
+    def _findings(self, after: Studied) -> list[Finding]:
+        found = [each for each in of_promises(after) if each.severity == "breaks"]
+        kinds = self.wishes.kinds
+        return [each for each in found if each.kind in kinds] if kinds else [*found, *server_cures(after, found)]
+
+    def cheapest(self, most_plans: int) -> Found:
+        """The cheapest plans: all of one cost, or as many as are wanted."""
+        looked_at = _one_of_each(self.start)
+        while True:
+            found, more = self._cheapest(looked_at, most_plans)
+            if not more:
+                return found
+            looked_at = looked_at | more
+
+    def _cheapest(self, looked_at: frozenset[Promise], most_plans: int) -> tuple[Found, frozenset[Promise]]:
+        """The same where some promises alone are looked at, and what others turn out to need a look."""
+        site = (
+            self.site
+            if self.wishes.kinds
+            else replace(self.site, promises=tuple(each for each in self.site.promises if each in looked_at))
+        )
+        whole = len(site.promises) == len(self.site.promises)
+        order = count()
+        waiting: list[tuple[float, int, tuple[DeviceChange, ...]]] = [(0.0, next(order), ())]
+        known: set[frozenset[object]] = set()
+        found, harmful, tried, most = list[Plan](), list[Plan](), 0, self._most_states()
+        while waiting and tried < most:
+            if (
+                found
+                and waiting[0][0] > found[0].cost
+                and (most_plans <= len(found) or waiting[0][0] > 2 * found[0].cost)
+            ):
+                return Found(found, True, found[0].cost, tried, harmful), frozenset()
+            cost, _, steps = heappop(waiting)
+            tried += 1
+            after = predicted(_with(site, steps))
+            if self.arrived(after):
+                on_all = after if whole else predicted(_with(self.site, steps))
+                unsettled = self._unsettled(on_all)
+                if unsettled and not whole:
+                    return Found([], False, cost, tried, []), frozenset(unsettled[:MOST_ROUNDS])
+                plan = self._plan(on_all, steps)
+                (found if self._is_allowed(plan) else harmful).append(plan)
+                continue
+            for step in self._next(after, steps):
+                way = (*steps, step)
+                key = frozenset(map(_identity, way))
+                if key not in known:
+                    known.add(key)
+                    heappush(waiting, (cost + step.cost, next(order), way))
+        at_least = found[0].cost if found else waiting[0][0] if waiting else 0.0
+        complete = not waiting or bool(found and waiting[0][0] > found[0].cost)
+        return Found(found, complete, at_least, tried, harmful[:MOST_HARMFUL]), frozenset()
+
+    def _most_states(self) -> int:
+        return MOST_STATES if lines_of(self.site) <= LARGE else MOST_OF_LARGE
+
+    def _next(self, after: Studied, steps: Sequence[DeviceChange]) -> Iterator[DeviceChange]:
+        """Every cure of what still breaks a promise, at places that are not changed yet."""
+        for finding in self._findings(after):
+            yield from self._cures(after, steps, finding)
+
+    def _cures(self, after: Studied, steps: Sequence[DeviceChange], finding: Finding) -> Iterator[DeviceChange]:
+        site = after.topology.site
+        places = {each.change.place for each in steps if not each.change.adds}
+        for cure in finding.cures:
+            free = cure.adds or cure.place not in places
+            if free and self.wishes.permits(device_of(site, cure)) and not problems(changed(site, cure)):
+                yield DeviceChange(cure, self.costs.of(self.site, cure), finding)
+
+    def _plan(self, after: Studied, steps: tuple[DeviceChange, ...]) -> Plan:
+        both = zip(self.start.forecasts, after.forecasts, strict=True)
+        gains = tuple(then.promise for before, then in both if then.kept is True and before.kept is not True)
+        return Plan(steps, gains, self._before.effect([each.change for each in steps]))
+
+    def _is_allowed(self, plan: Plan) -> bool:
+        """Whether it lets in nothing beyond what the promises need, and takes away nothing that served something."""
+        return not plan.effect.needless and (self.wishes.allows_loss or not plan.effect.lost)
+
+    def greedy(self) -> Plan | None:
+        """All cures made, round by round, then every change taken back that can be done without, the dearest first."""
+        steps: tuple[DeviceChange, ...] = ()
+        after = self.start
+        for _ in range(MOST_ROUNDS):
+            more = self._one_each(after, steps)
+            if not more or self.arrived(after):
+                break
+            steps = (*steps, *more)
+            after = predicted(_with(self.site, steps))
+        if not self.arrived(after):
+            return None
+        for each in sorted(steps, key=lambda each: -each.cost)[:MOST_OF_LARGE]:
+            without = tuple(other for other in steps if other is not each)
+            if not each.change.adds and self.arrived(predicted(_with(self.site, without))):
+                steps = without
+        plan = self._plan(predicted(_with(self.site, steps)), steps)
+        return plan if self._is_allowed(plan) else None
+
+    def _one_each(self, after: Studied, steps: Sequence[DeviceChange]) -> tuple[DeviceChange, ...]:
+        """The cheapest cure of each finding, where they do not meet."""
+        found: list[DeviceChange] = []
+        for finding in self._findings(after):
+            mine = sorted(self._cures(after, steps, finding), key=lambda each: each.cost)
+            if mine and not any(_overlap(mine[0].change, each.change) for each in found):
+                found.append(mine[0])
+        return tuple(found)
+
+
+def _with(site: Site, steps: Sequence[DeviceChange]) -> Site:
+    return changed(site, *(each.change for each in steps))
+
+
+def _one_of_each(start: Studied) -> frozenset[Promise]:
+    """Of the promises that are not kept, one of each group that the same findings break."""
+    found: dict[object, Promise] = {}
+    for each in start.promises:
+        if each.forecast.kept is not True:
+            causes = causes_of(start.topology, each)
+            key = frozenset((cause.kind, cause.place, cause.about, cause.ports) for cause in causes)
+            found.setdefault(key or each.forecast.promise, each.forecast.promise)
+    return frozenset(found.values())
+
+
+def _overlap(one: Change, other: Change) -> bool:
+    a, b = one.place, other.place
+    if one.adds and other.adds:
+        return a[:-1] == b[:-1]
+    return a[: len(b)] == b or b[: len(a)] == a
+
+
+def _identity(step: DeviceChange) -> object:
+    """What makes it this change, wherever in a list it is added."""
+    place = step.change.place[:-1] if step.change.adds else step.change.place
+    return place, step.change.new, step.change.inserts

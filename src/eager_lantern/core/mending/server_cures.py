@@ -1,0 +1,151 @@
+"""Cures on the server itself that no single layer asks for: where all other places agree, it is the one that differs.
+
+Theory: the odd one out
+=======================
+A range that the router, the cloud and the host's filter all pass, and the server does not use, is three findings, each
+with a cure on another device. One change of the server does instead. So each layer of the way is asked which ports it
+passes, wanted or not (:mod:`..predict.ledger`), and a range that all of them pass is a cure. The same holds for the
+address that every forward leads to, and for the category that its rules are written for.
+"""
+
+from collections.abc import Iterator, Sequence
+
+from ..findings.all import Studied
+from ..findings.cause import mismatch_kind
+from ..findings.finding import Finding, FindingKind
+from ..findings.path import is_foreign
+from ..findings.server import ports_needed
+from ..model.change import change
+from ..model.site import Forward, Rule, Service, Site
+from ..network.topology import Topology
+from ..predict.ledger import Study, measure
+from ..sizing.demand import clear_range, taken_by
+from ..values.addresses import Address, Addresses
+from ..values.ports import UNPRIVILEGED, PortSet
+
+WIDEST = 4096
+MOST_MEASURED = 24
+USUAL = 128
+"""Ports of a range where the load states nothing: enough for most, and few enough to be entered."""
+
+
+def server_cures(known: Studied, found: Sequence[Finding]) -> Iterator[Finding]:
+    """Findings with cures of the server, for a site where some are found already."""
+    kinds: set[FindingKind] = {each.kind for each in found}
+    site = known.topology.site
+    for i, service in enumerate(site.services):
+        broken = [each for each in known.promises if _is_broken(each, service)]
+        if broken and service.passive is not None:
+            yield from _range_cures(known, i, service)
+    if "forward-wrong-host" in kinds:
+        yield from _address_cures(known.topology)
+    if "rule-wrong-category" in kinds:
+        yield from _category_cures(site)
+
+
+def _is_broken(study: Study, service: Service) -> bool:
+    forecast = study.forecast
+    return forecast.service.name == service.name and forecast.promise.mode == "passive" and forecast.kept is not True
+
+
+def _range_cures(known: Studied, index: int, service: Service) -> Iterator[Finding]:
+    assert service.passive is not None
+    site, present = known.topology.site, service.passive.ports
+    for wanted in dict.fromkeys(_ranges(known, service, present)):
+        message = f"the passive range of {service.name} is {present}, and other devices pass {wanted}"
+        if present == UNPRIVILEGED:
+            message = f"{service.name} has no fixed passive range"
+        place = ("services", index, "passive", "ports")
+        cure = change(site, place, wanted)
+        yield Finding("range-mismatch", "breaks", message, f"set passive ports to {wanted}", place, (cure,))
+
+
+def _ranges(known: Studied, service: Service, present: PortSet) -> Iterator[PortSet]:
+    """Ranges that the server could use instead: what all else passes, what entries name that seem to be for it, and a
+    new one where it has none. A smaller one will do where the load allows that, where the present one differs from it by
+    a slip, or where two other entries agree on it."""
+    site = known.topology.site
+    stated = ports_needed(service)[0]
+    named = _named_ranges(site, service)
+    passed = _passed(known, service)
+    for whole in (*(PortSet.of(span) for span in passed.spans), *named):
+        enough = len(whole) >= (stated or len(present)) and present != UNPRIVILEGED
+        slip = mismatch_kind(present, whole) == "range-typo"
+        votes, others = named.get(whole, 0), named.get(present, 0) + 1
+        if whole == present or is_foreign(site, service, whole) or len(whole) > WIDEST:
+            continue
+        if votes < others or (votes == others and len(whole) > len(present)):
+            continue
+        if enough or slip or votes > 1 or (present == UNPRIVILEGED and len(whole) >= (stated or 2)):
+            yield whole
+    if present == UNPRIVILEGED:
+        try:
+            yield clear_range(stated or USUAL, taken_by(site, service.name), PortSet()).ports
+        except ValueError:
+            return
+
+
+def _named_ranges(site: Site, service: Service) -> dict[PortSet, int]:
+    """Ranges that rules of the server, and rules and forwards of gateways on its network name, and how many do."""
+    control = PortSet.of(*((each.control_port.number,) * 2 for each in site.services))
+    gateways = [each for each in site.gateways if each.inside.network == site.server.network]
+    entries: list[Rule | Forward] = [each for each in site.server.filter.incoming.rules if each.action == "allow"]
+    entries += [rule for each in gateways for rule in each.filter.inward.rules if rule.action == "allow"]
+    entries += [each for gateway in gateways for each in gateway.forwards]
+    found: dict[PortSet, int] = {}
+    for entry in entries:
+        for span in (entry.ports - control).spans:
+            ports = PortSet.of(span)
+            if 1 < len(ports) <= WIDEST and ports <= UNPRIVILEGED:
+                found[ports] = found.get(ports, 0) + 1
+    return found
+
+
+def _passed(known: Studied, service: Service) -> PortSet:
+    """Ports that every layer on the way of every passive session of a service passes, but for its own range."""
+    found = UNPRIVILEGED
+    for i, each in enumerate(known.promises):
+        forecast = each.forecast
+        if i >= MOST_MEASURED or forecast.service.name != service.name or forecast.promise.mode != "passive":
+            continue
+        study = each if each.data else measure(known.topology, forecast)
+        if not study.data:
+            return PortSet()
+        for layer in study.data:
+            if layer.aspect not in ("hands-out", "control", "address"):
+                found = found & layer.ports
+    return found - PortSet.of(*((each.control_port.number,) * 2 for each in known.topology.site.services))
+
+
+def _address_cures(topology: Topology) -> Iterator[Finding]:
+    """The address that all forwards for the server lead to."""
+    site, server = topology.site, topology.server
+    own = set(server.addresses.each)
+    led: dict[Address, None] = {}
+    for gateway in site.gateways:
+        if gateway.inside.network == server.network:
+            led |= {each.to: None for each in gateway.forwards if each.enabled and each.to not in own}
+    for address in led:
+        same = [each for each in server.addresses.each if each.family == address.family]
+        lies_there = topology.holds(server.network, address) and topology.holder(server.network, address) is None
+        if len(same) == 1 and lies_there:
+            new = Addresses(tuple(address if each == same[0] else each for each in server.addresses.each))
+            message = f"forwards lead to {address}, and {server.name} has {same[0]}"
+            place = ("server", "address")
+            cure = change(site, place, new)
+            advice = f"give {server.name} the address {address}"
+            yield Finding("forward-wrong-host", "breaks", message, advice, place, (cure,))
+
+
+def _category_cures(site: Site) -> Iterator[Finding]:
+    """The categories that rules of the server are written for."""
+    present = site.server.category
+    tables = (site.server.filter.incoming, site.server.filter.outgoing)
+    named = dict.fromkeys(name for table in tables for rule in table.rules for name in rule.categories or ())
+    for name in named:
+        if name != present:
+            message = f"rules of {site.server.name} are for a network of category {name}, its own is {present}"
+            place = ("server", "category")
+            cure = change(site, place, name)
+            advice = f"set the category of the network to {name}"
+            yield Finding("rule-wrong-category", "breaks", message, advice, place, (cure,))
