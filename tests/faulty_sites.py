@@ -178,11 +178,17 @@ def whole_faults(site: Site) -> dict[str, Callable[[random.Random], None]]:
         passive = service["passive"]
         found["announces own"] = lambda chance: passive.update(announce=SERVER)
         found["announces old"] = lambda chance: passive.update(announce="198.51.100.77")
-        found["other range"] = lambda chance: passive.update(ports="50000-50011")
+        found["other range"] = lambda chance: passive.update(ports=elsewhere(passive["ports"]))
         found["range slip"] = lambda chance: passive.update(ports=slip(chance, passive["ports"]))
     if "category" in site["server"]:
         found["category"] = lambda chance: categorised(site, chance)
     return found
+
+
+def elsewhere(ports: str) -> str:
+    """A range of the same size at another place."""
+    low, _, high = ports.partition("-")
+    return f"50000-{50000 + int(high) - int(low)}"
 
 
 def categorised(site: Site, chance: random.Random) -> None:

@@ -118,7 +118,7 @@ def _plan_rows(site: Site, plan: Plan, line: LineOf) -> Iterator[RenderableType]
             if each.device(site) == device:
                 number = Text(f"line {line(each.change.place)}", style=UNTRIED)
                 table.add_row("", number, Text(each.finding.message))
-                table.add_row("", "", Text(f"→ {each.finding.advice}", style=ACCENT))
+                table.add_row("", "", Text(f"→ {each.advice}", style=ACCENT))
         yield table
 
 

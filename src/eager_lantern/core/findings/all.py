@@ -23,7 +23,7 @@ from ..predict.ledger import Study, measure
 from ..predict.session import predict_from
 from ..values.text_value import SitePath
 from .accounts import account_findings
-from .cause import Cause
+from .cause import Cause, words_of
 from .finding import Finding, FindingKind, Severity
 from .gateways import device_findings
 from .rules import rule_findings
@@ -181,7 +181,8 @@ def _with_tested_cure(known: Studied, opened: set[tuple[str, SitePath]], finding
         left = untried(after)
         stays = any((each.kind, each.place) == (finding.kind, finding.place) for each in left)
         if not broken and not stays and _exposed_places(left) <= opened:
-            return replace(finding, cures=(cure,))
+            advice = finding.advice if cure == finding.cures[0] else words_of(cure)
+            return replace(finding, cures=(cure,), advice=advice)
         harm = harm or broken
     return replace(finding, cures=(), advice=f"{finding.advice}{_of_harm(harm)}")
 

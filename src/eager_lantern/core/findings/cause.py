@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from typing import Any, Literal
 
-from msgspec import Struct
+from msgspec import Struct, to_builtins
 from msgspec.structs import replace
 
 from ..model.change import Change, change, value_at
@@ -59,6 +59,18 @@ class Cause(Struct, frozen=True):
         """What to do about it."""
         written = f'"{self.ports}"' if len(self.ports.spans) > 1 else str(self.ports)
         return self.cure.replace("{ports}", written).replace("{from}", only_from(self.whom))
+
+
+def words_of(change: Change) -> str:
+    """What a change asks for, in the words of the file."""
+    place, key = change.place, next(str(part) for part in reversed(change.place) if isinstance(part, str))
+    new = to_builtins(change.new, enc_hook=str)
+    entry = "{" + ", ".join(f"{name}: {value}" for name, value in new.items()) + "}" if isinstance(new, dict) else new
+    if change.inserts:
+        return f"put before entry {int(place[-1]) + 1} of {key}: {entry}"
+    if change.adds:
+        return f"add under {key}: {entry}"
+    return f"take {key} out" if new is None else f"set {key} to {entry}"
 
 
 def either(one: AddressSet | None, other: AddressSet | None) -> AddressSet | None:

@@ -61,6 +61,7 @@ def filter_causes(topology: Topology, layer: Layer, role: Role, service: str) ->
             left = left - hit
     if not left:
         return
+    beside = adds(topology.site, (*place, "rules"), stopped.rule)
     near = [
         (i, each)
         for i, each in enumerate(table.rules)
@@ -70,7 +71,8 @@ def filter_causes(topology: Topology, layer: Layer, role: Role, service: str) ->
         i, rule = max(near, key=lambda pair: len(pair[1].ports & layer.wanted))
         text = f"{layer.at} {verb} {rule.ports}, the passive range of {topology.server.name} is {layer.wanted}"
         where, what = (*place, "rules", i, "ports"), the("rule", rule.name)
-        yield range_differs(topology.site, where, what, layer.wanted, left, text)
+        cause = range_differs(topology.site, where, what, layer.wanted, left, text)
+        yield replace(cause, mends=(*cause.mends, *beside), whom=stopped.whom)
         return
     others = [
         (i, each)
@@ -80,7 +82,9 @@ def filter_causes(topology: Topology, layer: Layer, role: Role, service: str) ->
     if role == "control" and others:
         i, rule = others[0]
         text = f"{layer.at} {verb} port {rule.ports}, the control port is {left}"
-        yield control_port_differs(topology.site, (*place, "rules", i, "ports"), the("rule", rule.name), left, text)
+        where, what = (*place, "rules", i, "ports"), the("rule", rule.name)
+        cause = control_port_differs(topology.site, where, what, left, text)
+        yield replace(cause, mends=(*cause.mends, *beside), whom=stopped.whom)
     elif left == UNPRIVILEGED:
         text = f"{layer.at} does not {_INFINITIVES[verb]} {{ports}}, and {service} has no fixed passive range"
         yield Cause("filter-blocks", place, left, text, "fix a passive range first, then allow that range here")
@@ -88,9 +92,8 @@ def filter_causes(topology: Topology, layer: Layer, role: Role, service: str) ->
         text = (
             f"{layer.at} does not {_INFINITIVES[verb]} {{ports}}: no rule allows it, and its default is {table.default}"
         )
-        mends = adds(topology.site, (*place, "rules"), stopped.rule)
         cure, about = f"add under rules: {stopped.rule_text}", stopped.about(service)
-        yield Cause("filter-blocks", place, left, text, cure, about=about, mends=mends, whom=stopped.whom)
+        yield Cause("filter-blocks", place, left, text, cure, about=about, mends=beside, whom=stopped.whom)
 
 
 def _is_wider(topology: Topology, entry: Rule | Forward, wanted: PortSet) -> bool:
@@ -187,7 +190,7 @@ def _rule_cause(
         mends = sets(site, where, (*names, stopped.category)) if stopped.category else ()
         cure = f"add {stopped.category} to its categories"
         return Cause("rule-wrong-category", where, ports, text, cure, mends=mends)
-    if stopped.is_let_by(replace(rule, ports=ports)):
+    if stopped.is_let_by(rule):
         return None
     return _limited_cause(site, layer, place, rule, ports, stopped)
 
@@ -195,15 +198,15 @@ def _rule_cause(
 def _limited_cause(
     site: Site, layer: Layer, place: SitePath, rule: Rule, ports: PortSet, stopped: Stopped
 ) -> Cause | None:
-    """A rule that lets the ports pass for others only: widened where it serves nothing else, else one stands beside
-    it."""
+    """A rule for these ports alone that lets them pass for others only: widened where that opens nothing else, else one
+    stands beside it."""
     limits = {"from": rule.from_, "to": rule.to, "from source ports": rule.from_ports}
     which, only = next(((name, each) for name, each in limits.items() if each is not None), ("", None))
-    if not which:
+    if not which or not _serves_only(site, rule):
         return None
     text = f"rule {quoted(rule.name)}of {layer.at} lets {{ports}} pass {which} {only} only"
     where, whom = (*place, "from_ports" if rule.from_ports is not None and which[0] != "t" else which), stopped.whom
-    alone = sum(each is not None for each in limits.values()) == 1 and _serves_only(site, rule)
+    alone = sum(each is not None for each in limits.values()) == 1
     alone = alone and rule.protocol == "tcp" and (stopped.to is None or rule.to is not None)
     if which == "from" and alone:
         return Cause(

@@ -120,7 +120,7 @@ def _as_stated(site: Site, changes: Sequence[Change]) -> Site:
         replace(
             each,
             forwarding=True,
-            forwards=tuple(replace(one, enabled=one.enabled or one.ports <= used) for one in each.forwards),
+            forwards=tuple(_without_excess(one, used) for one in each.forwards),
             filter=replace(
                 each.filter, inward=_all_on(each.filter.inward, used), outward=_all_on(each.filter.outward, used)
             ),
@@ -132,11 +132,24 @@ def _as_stated(site: Site, changes: Sequence[Change]) -> Site:
     return replace(site, gateways=gateways, server=replace(site.server, filter=own))
 
 
+def _without_excess(forward: Forward, used: PortSet) -> Forward:
+    """A forward with no more ports than the services have, where it is for any of them."""
+    ours = forward.ports & used
+    if not ours or forward.to_port is not None:
+        return forward
+    return replace(forward, ports=ours, enabled=forward.enabled or ours == forward.ports)
+
+
 def _all_on(table: Filter, used: PortSet) -> Filter:
-    rules = (
-        replace(each, enabled=each.enabled or (each.action == "allow" and each.ports <= used)) for each in table.rules
-    )
-    return replace(table, rules=tuple(rules))
+    return replace(table, rules=tuple(_as_meant(each, used) for each in table.rules))
+
+
+def _as_meant(rule: Rule, used: PortSet) -> Rule:
+    """A rule of the services that counts, for all of their ports where it is for every transport."""
+    if rule.action != "allow" or not rule.ports <= used:
+        return rule
+    ports = used if rule.protocol == "any" else rule.ports
+    return replace(rule, enabled=True, categories=None, ports=ports)
 
 
 def _is_strict(service: Service) -> bool:

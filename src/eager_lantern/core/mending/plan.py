@@ -5,6 +5,7 @@ from typing import Literal
 
 from msgspec import Struct
 
+from ..findings.cause import mismatch_kind, words_of
 from ..findings.finding import Finding
 from ..model.change import Change
 from ..model.site import INTERNET, Client, Gateway, Habits, Promise, PublishedName, Site
@@ -28,8 +29,10 @@ class Costs(Struct, frozen=True):
 
 
 def _makes_smaller(change: Change) -> bool:
-    """Whether a passive range has fewer ports by it."""
-    return change.place[-2:] == ("passive", "ports") and change.new is not None and len(change.new) < len(change.old)
+    """Whether a passive range has fewer ports by it, and not because a slip in it is put right."""
+    if change.place[-2:] != ("passive", "ports") or change.new is None or len(change.new) >= len(change.old):
+        return False
+    return mismatch_kind(change.old, change.new) != "range-typo"
 
 
 def owner_of(site: Site, change: Change) -> Owner:
@@ -97,6 +100,11 @@ class DeviceChange(Struct, frozen=True):
         """The gateway, client or name that it is on, else the server."""
         return device_of(site, self.change)
 
+    @property
+    def advice(self) -> str:
+        """What to do, in words."""
+        return self.finding.advice if self.change == self.finding.cures[0] else words_of(self.change)
+
 
 class Plan(Struct, frozen=True):
     """Changes that together keep every promise; ``gains`` are those that are not kept without, ``effect`` is what they
@@ -109,7 +117,12 @@ class Plan(Struct, frozen=True):
     @property
     def cost(self) -> float:
         """The sum of what its changes cost."""
-        return sum(each.cost for each in self.steps)
+        return round(sum(each.cost for each in self.steps), 6)
+
+    @property
+    def opened_ports(self) -> int:
+        """How many ports it opens, of every place and from everywhere."""
+        return sum(len(each.ports) for each in self.effect.opens)
 
     @property
     def changes(self) -> tuple[Change, ...]:
@@ -121,8 +134,8 @@ class Mending(Struct, frozen=True):
     """What mends a site: nothing needs to be done where ``kept``; without a plan nothing in the file helps, and
     ``remaining`` are the promises that stay broken or unknown, with the findings that no change of the file cures.
     ``least`` is whether the plan is known to be the cheapest that cures lead to; else none costs less than
-    ``at_least``. ``tried`` counts the sets of changes that were looked at, ``harmful`` are plans that keep every promise and do
-    harm besides."""
+    ``at_least``. ``tried`` counts the sets of changes that were looked at, ``harmful`` are plans that keep every
+    promise and do harm besides."""
 
     kept: bool
     plan: Plan | None = None

@@ -107,7 +107,7 @@ class Search:
                 and waiting[0][0] > found[0].cost
                 and (most_plans <= len(found) or waiting[0][0] > 2 * found[0].cost)
             ):
-                return Found(found, True, found[0].cost, tried, harmful), frozenset()
+                return Found(_in_order(found), True, found[0].cost, tried, harmful), frozenset()
             cost, _, steps = heappop(waiting)
             tried += 1
             after = predicted(_with(site, steps))
@@ -124,10 +124,10 @@ class Search:
                 key = frozenset(map(_identity, way))
                 if key not in known:
                     known.add(key)
-                    heappush(waiting, (cost + step.cost, next(order), way))
+                    heappush(waiting, (round(cost + step.cost, 6), next(order), way))
         at_least = found[0].cost if found else waiting[0][0] if waiting else 0.0
         complete = not waiting or bool(found and waiting[0][0] > found[0].cost)
-        return Found(found, complete, at_least, tried, harmful[:MOST_HARMFUL]), frozenset()
+        return Found(_in_order(found), complete, at_least, tried, harmful[:MOST_HARMFUL]), frozenset()
 
     def _most_states(self) -> int:
         return MOST_STATES if lines_of(self.site) <= LARGE else MOST_OF_LARGE
@@ -181,6 +181,11 @@ class Search:
             if mine and not any(_overlap(mine[0].change, each.change) for each in found):
                 found.append(mine[0])
         return tuple(found)
+
+
+def _in_order(plans: Sequence[Plan]) -> list[Plan]:
+    """The cheapest first, of those the one that opens least."""
+    return sorted(plans, key=lambda each: (each.cost, each.opened_ports))
 
 
 def _with(site: Site, steps: Sequence[DeviceChange]) -> Site:

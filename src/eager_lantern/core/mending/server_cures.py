@@ -62,8 +62,8 @@ def _range_cures(known: Studied, index: int, service: Service) -> Iterator[Findi
 
 def _ranges(known: Studied, service: Service, present: PortSet) -> Iterator[PortSet]:
     """Ranges that the server could use instead: what all else passes, what entries name that seem to be for it, and a
-    new one where it has none. A smaller one will do where the load allows that, where the present one differs from it by
-    a slip, or where two other entries agree on it."""
+    new one where it has none. A smaller one will do where the load allows that, where the present one differs from it
+    by a slip, or where two other entries agree on it."""
     site = known.topology.site
     stated = ports_needed(service)[0]
     named = _named_ranges(site, service)

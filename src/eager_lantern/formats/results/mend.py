@@ -164,7 +164,7 @@ def _made_result(site: Site, step: DeviceChange, line: LineOf) -> MadeResult:
         change=change_result(step.change, line),
         cures=step.finding.kind,
         message=step.finding.message,
-        advice=step.finding.advice,
+        advice=step.advice,
     )
 
 
