@@ -439,7 +439,10 @@ def _of_forward(
     if forward.to not in hops:
         meant = f"{route.end.name} has {hops}" if hops == route.end.addresses else f"the way leads on through {hops}"
         text = f"{called} leads to {forward.to}, but {meant}"
-        mends = sets(site, (*place, "to"), hops.each[0]) if hops and _is_ours(topology, forward, layer.wanted) else ()
+        if not _is_ours(topology, forward, layer.wanted):
+            cure = "use other ports for one of the two: each outside port leads to one host"
+            return Cause("forward-wrong-host", (*place, "to"), ports, text, cure)
+        mends = sets(site, (*place, "to"), hops.each[0]) if hops else ()
         return Cause("forward-wrong-host", (*place, "to"), ports, text, f"set to: {hops}", mends=mends)
     before, behind = route.moved_at(gateway.name) or (0, 0)
     if role == "control" and forward.offset != behind - before:
@@ -470,7 +473,7 @@ def _is_ours(topology: Topology, forward: Forward, wanted: PortSet) -> bool:
     """Whether a forward that leads elsewhere is meant for the server: nobody of the site is there, or its name states
     what it is for."""
     elsewhere = {address for each in topology.clients for address in each.addresses.each}
-    return forward.to not in elsewhere or _is_named_for(topology, forward, wanted)
+    return forward.to not in elsewhere or is_named_for(topology, forward, wanted)
 
 
 def _not_forwarded(
@@ -565,17 +568,18 @@ def meant_for_data(topology: Topology, entry: Rule | Forward, wanted: PortSet) -
     """Whether an entry is clearly meant for a range: what it names lies in that, or differs from it by a slip, or
     shares ports with it and has no name that states something else; or its name states that it is for data."""
     if any(each.control_port.number in entry.ports for each in topology.site.services):
-        return len(entry.ports.spans) > 1 and bool(entry.ports & wanted)
+        several = len(entry.ports.spans) > 1 and bool(entry.ports & wanted)
+        return several or mismatch_kind(entry.ports, wanted) == "range-typo"
     if entry.ports <= wanted or mismatch_kind(entry.ports, wanted) == "range-typo":
         return True
     shares = bool(entry.ports & wanted)
-    return (shares and not entry.name) or ((shares or len(entry.ports) > 1) and _is_named_for(topology, entry, wanted))
+    return (shares and not entry.name) or ((shares or len(entry.ports) > 1) and is_named_for(topology, entry, wanted))
 
 
 def meant_for(topology: Topology, entry: Rule | Forward, wanted: PortSet) -> bool:
     """Whether an entry of one port is clearly meant for another: its name states a service that has this one, or the
     number is the other's with a slip. Else it serves something of its own, and is left alone."""
-    return _is_named_for(topology, entry, wanted) or is_slip(entry.ports, wanted)
+    return is_named_for(topology, entry, wanted) or is_slip(entry.ports, wanted)
 
 
 def is_foreign(site: Site, service: Service, ports: PortSet) -> bool:
@@ -591,10 +595,10 @@ def is_foreign(site: Site, service: Service, ports: PortSet) -> bool:
     narrow = [each for each in entries if each.name and each.ports & ports and len(each.ports) <= 2 * len(ports)]
     narrow = [each for each in narrow if service.control_port.number not in each.ports]
     others = [each for each in site.services if each is not service and ports & listens_on(each)]
-    return bool(others) or not all(_is_named_for(topology, each, ports) for each in narrow)
+    return bool(others) or not all(is_named_for(topology, each, ports) for each in narrow)
 
 
-def _is_named_for(topology: Topology, entry: Rule | Forward, wanted: PortSet) -> bool:
+def is_named_for(topology: Topology, entry: Rule | Forward, wanted: PortSet) -> bool:
     """Whether the words of an entry's name are those of a service that listens on these ports, or of what they are."""
     here = [each for each in topology.site.services if wanted & listens_on(each)]
     control = any(each.control_port.number in wanted for each in here)

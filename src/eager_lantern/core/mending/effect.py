@@ -19,6 +19,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..findings.cause import FEW
+from ..findings.path import is_named_for
 from ..model.change import Change, changed, value_at
 from ..model.problem import network_names
 from ..model.site import Filter, Forward, Promise, Rule, Service, Site, Transport
@@ -116,11 +117,12 @@ def _as_stated(site: Site, changes: Sequence[Change]) -> Site:
     used = PortSet()
     for each in site.services:
         used = used | (listens_on(each) if not _is_strict(each) else PortSet())
+    topology = Topology(site)
     gateways = tuple(
         replace(
             each,
             forwarding=True,
-            forwards=tuple(_without_excess(one, used) for one in each.forwards),
+            forwards=tuple(_without_excess(topology, one, used) for one in each.forwards),
             filter=replace(
                 each.filter, inward=_all_on(each.filter.inward, used), outward=_all_on(each.filter.outward, used)
             ),
@@ -132,12 +134,12 @@ def _as_stated(site: Site, changes: Sequence[Change]) -> Site:
     return replace(site, gateways=gateways, server=replace(site.server, filter=own))
 
 
-def _without_excess(forward: Forward, used: PortSet) -> Forward:
+def _without_excess(topology: Topology, forward: Forward, used: PortSet) -> Forward:
     """A forward with no more ports than the services have, where it is for any of them."""
     ours = forward.ports & used
-    if not ours or forward.to_port is not None:
+    if forward.to_port is not None or not (ours or is_named_for(topology, forward, used)):
         return forward
-    return replace(forward, ports=ours, enabled=forward.enabled or ours == forward.ports)
+    return replace(forward, ports=ours, enabled=bool(ours) and (forward.enabled or ours == forward.ports))
 
 
 def _all_on(table: Filter, used: PortSet) -> Filter:

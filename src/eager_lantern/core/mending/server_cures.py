@@ -37,7 +37,7 @@ def server_cures(known: Studied, found: Sequence[Finding]) -> Iterator[Finding]:
         broken = [each for each in known.promises if _is_broken(each, service)]
         if broken and service.passive is not None:
             yield from _range_cures(known, i, service)
-    if "forward-wrong-host" in kinds:
+    if kinds & {"forward-wrong-host", "no-way-in"}:
         yield from _address_cures(known.topology)
     if "rule-wrong-category" in kinds:
         yield from _category_cures(site)
@@ -78,20 +78,32 @@ def _ranges(known: Studied, service: Service, present: PortSet) -> Iterator[Port
             continue
         if enough or slip or votes > 1 or (present == UNPRIVILEGED and len(whole) >= (stated or 2)):
             yield whole
-    if present == UNPRIVILEGED:
+    elsewhere = _of_others(site)
+    if present == UNPRIVILEGED or present & elsewhere:
+        size = stated or (USUAL if present == UNPRIVILEGED else min(len(present), USUAL))
         try:
-            yield clear_range(stated or USUAL, taken_by(site, service.name), PortSet()).ports
+            yield clear_range(size, taken_by(site, service.name) | elsewhere, PortSet()).ports
         except ValueError:
             return
 
 
+def _of_others(site: Site) -> PortSet:
+    """Outside ports that gateways lead to other hosts of the site."""
+    elsewhere = {address for each in site.clients for address in each.address.each}
+    found = PortSet()
+    for gateway in site.gateways:
+        for each in gateway.forwards:
+            found = found | (each.ports if each.enabled and each.to in elsewhere else PortSet())
+    return found
+
+
 def _named_ranges(site: Site, service: Service) -> dict[PortSet, int]:
-    """Ranges that rules of the server, and rules and forwards of gateways on its network name, and how many do."""
+    """Ranges that rules and forwards on the ways to the server name, and how many do."""
     control = PortSet.of(*((each.control_port.number,) * 2 for each in site.services))
-    gateways = [each for each in site.gateways if each.inside.network == site.server.network]
-    entries: list[Rule | Forward] = [each for each in site.server.filter.incoming.rules if each.action == "allow"]
-    entries += [rule for each in gateways for rule in each.filter.inward.rules if rule.action == "allow"]
-    entries += [each for gateway in gateways for each in gateway.forwards]
+    tables = [site.server.filter.incoming, *(each.filter.inward for each in site.gateways)]
+    tables += [each.filter.outward for each in site.gateways if each.inside.network != site.server.network]
+    entries: list[Rule | Forward] = [each for table in tables for each in table.rules if each.action == "allow"]
+    entries += [each for gateway in site.gateways for each in gateway.forwards]
     found: dict[PortSet, int] = {}
     for entry in entries:
         for span in (entry.ports - control).spans:
@@ -118,19 +130,23 @@ def _passed(known: Studied, service: Service) -> PortSet:
 
 
 def _address_cures(topology: Topology) -> Iterator[Finding]:
-    """The address that all forwards for the server lead to."""
+    """Addresses to which forwards lead, or which clients beside the server type, and at which nobody is."""
     site, server = topology.site, topology.server
     own = set(server.addresses.each)
     led: dict[Address, None] = {}
     for gateway in site.gateways:
         if gateway.inside.network == server.network:
-            led |= {each.to: None for each in gateway.forwards if each.enabled and each.to not in own}
+            led |= {each.to: None for each in gateway.forwards if each.to not in own}
+    for client in topology.clients:
+        typed = site.clients[topology.client_index(client.name)].reaches
+        if typed is not None and client.network == server.network:
+            led |= {each: None for each in typed.addresses.each if each not in own}
     for address in led:
         same = [each for each in server.addresses.each if each.family == address.family]
         lies_there = topology.holds(server.network, address) and topology.holder(server.network, address) is None
         if len(same) == 1 and lies_there:
             new = Addresses(tuple(address if each == same[0] else each for each in server.addresses.each))
-            message = f"forwards lead to {address}, and {server.name} has {same[0]}"
+            message = f"forwards or clients go to {address}, and {server.name} has {same[0]}"
             place = ("server", "address")
             cure = change(site, place, new)
             advice = f"give {server.name} the address {address}"
