@@ -271,8 +271,8 @@ def made(site: dict[str, Any], change: dict[str, Any]) -> dict[str, Any]:
         if isinstance(part, str) and part not in holder:
             holder[part] = [] if isinstance(following, int) else {}
         holder = holder[part]
-    if isinstance(last, int) and last == len(holder):
-        holder.append(change["to"])
+    if change["inserts"] or (isinstance(last, int) and last == len(holder)):
+        holder.insert(last, change["to"])
     elif change["to"] is None:
         del holder[last]
     else:

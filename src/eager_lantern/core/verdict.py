@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING, Literal
 from msgspec import Struct
 
 from .findings.all import findings, studied
+from .findings.behind import behind
 from .findings.finding import Finding
 from .model.site import Site
 from .predict.exposure import Opening, openings
@@ -17,8 +18,9 @@ if TYPE_CHECKING:
 
 class Verdict(Struct, frozen=True):
     """What is predicted of a site. ``ways_in`` are those that have to stay open whatever is promised; ``openings``
-    what the internet reaches; ``kinds`` the kinds of client that there are, where the site describes none.
-    ``belied`` states whether something that a promise rests on was seen to be other than the file states."""
+    what the internet reaches; ``behind`` are findings that show once the others are cured; ``kinds`` the kinds of
+    client that there are, where the site describes none. ``belied`` states whether something that a promise rests on was seen
+    to be other than the file states."""
 
     site: Site
     forecasts: tuple[Forecast, ...]
@@ -26,6 +28,7 @@ class Verdict(Struct, frozen=True):
     ledgers: tuple[Ledger, ...]
     findings: tuple[Finding, ...]
     openings: tuple[Opening, ...]
+    behind: tuple[Finding, ...] = ()
     kinds: "tuple[ClientKind, ...]" = ()
     belied: bool = False
 
@@ -41,13 +44,15 @@ def judge(site: Site) -> Verdict:
     """Predict every promise of a consistent site and find what is wrong in it."""
     known = studied(site)
     ledgers = tuple(ledger for each in known.promises if (ledger := each.ledger))
+    found = findings(known)
     return Verdict(
         site,
         tuple(each.forecast for each in known.promises),
         tuple(each.forecast for each in known.ways_in),
         ledgers,
-        findings(known),
+        found,
         openings(known.topology, known.forecasts),
+        behind(known, found),
         () if site.clients else _kinds(site),
     )
 

@@ -71,6 +71,8 @@ def check_body(verdict: Verdict, shown: Shown) -> Iterator[RenderableType]:
         yield from ledger_view(ledger, shown.line)
     yield ""
     yield from _findings(verdict.findings, shown)
+    if verdict.behind:
+        yield from _behind(verdict.behind, shown)
 
 
 def _check_headline(verdict: Verdict) -> Text:
@@ -138,7 +140,13 @@ def _findings(found: tuple[Finding, ...], shown: Shown) -> Iterator[RenderableTy
     listed = ", ".join(f"{count} {severity}" for severity, count in counts.items() if count)
     yield Text(f"Findings: {listed}", style=STRONG)
     room = len(found) if shown.whole else MOST_FINDINGS
-    for each in found[:room]:
+    yield from _finding_rows(found[:room], shown)
+    if len(found) > room:
+        yield Text(f"  and {len(found) - room} more, {found[room].severity} at most (--all shows them)", style=UNTRIED)
+
+
+def _finding_rows(found: Sequence[Finding], shown: Shown) -> Iterator[RenderableType]:
+    for each in found:
         yield (
             Text("  ")
             + state(each.severity)
@@ -147,12 +155,22 @@ def _findings(found: tuple[Finding, ...], shown: Shown) -> Iterator[RenderableTy
         )
         yield indented(Text(each.message), 12)
         yield indented(Text(f"→ {each.advice}", style=ACCENT), 12)
+
+
+def _behind(found: tuple[Finding, ...], shown: Shown) -> Iterator[RenderableType]:
+    """What would stop a promise next."""
+    yield ""
+    yield Text(f"Behind these: {len(found)} more, hidden until they are cured", style=STRONG)
+    room = len(found) if shown.whole else MOST_FINDINGS
+    yield from _finding_rows(found[:room], shown)
     if len(found) > room:
-        yield Text(f"  and {len(found) - room} more, {found[room].severity} at most (--all shows them)", style=UNTRIED)
+        yield Text(f"  and {len(found) - room} more (--all shows them)", style=UNTRIED)
 
 
 def _next_step(verdict: Verdict, file: str) -> Text:
     """The command that helps most now."""
+    if verdict.verdict == "broken" and any(each.severity == "breaks" and each.cures for each in verdict.findings):
+        return command(f"Next: {command_line('mend', file)}", ACCENT)
     for each in (*verdict.forecasts, *verdict.ways_in):
         if each.kept is False and each.promise.holds == "works":
             return command(f"Next: {command_line('walk', file, *walk_words(each))}", ACCENT)

@@ -26,9 +26,9 @@ NOBODY = AddressSet()
 
 
 class Cause(Struct, frozen=True):
-    """A kind of fault at a place. ``{ports}`` in the texts stands for the ports that it stops, ``{from}`` for
-    ``whom`` they ought to pass, None anybody; ``about`` keeps causes of one place apart; ``mends`` give the changes
-    that would cure it."""
+    """A kind of fault at a place. ``{ports}`` in the texts stands for the ports that it stops, ``{from}`` and
+    ``{whom}`` for ``whom`` they ought to pass, None anybody; ``about`` keeps causes of one place apart; ``mends`` give
+    the changes that would cure it."""
 
     kind: FindingKind
     place: SitePath
@@ -58,7 +58,11 @@ class Cause(Struct, frozen=True):
     def advice(self) -> str:
         """What to do about it."""
         written = f'"{self.ports}"' if len(self.ports.spans) > 1 else str(self.ports)
-        return self.cure.replace("{ports}", written).replace("{from}", only_from(self.whom))
+        return (
+            self.cure.replace("{ports}", written)
+            .replace("{from}", only_from(self.whom))
+            .replace("{whom}", "anybody" if self.whom is None else str(self.whom))
+        )
 
 
 def words_of(change: Change) -> str:

@@ -210,7 +210,7 @@ def _limited_cause(
     alone = alone and rule.protocol == "tcp" and (stopped.to is None or rule.to is not None)
     if which == "from" and alone:
         return Cause(
-            "filter-blocks", where, ports, text, "widen from: add {from}", mends=widens(site, where), whom=whom
+            "filter-blocks", where, ports, text, "add {whom} to its from", mends=widens(site, where), whom=whom
         )
     if which == "to" and alone and stopped.to is not None:
         whole = stopped.to | (rule.to or stopped.to)
@@ -466,7 +466,7 @@ def _of_forward(
         return None
     text, where = f"{called} takes connections from {forward.from_} only", (*place, "from")
     whom = Stopped.at(layer, None).whom
-    return Cause("filter-blocks", where, ports, text, "widen from: add {from}", mends=widens(site, where), whom=whom)
+    return Cause("filter-blocks", where, ports, text, "add {whom} to its from", mends=widens(site, where), whom=whom)
 
 
 def _is_ours(topology: Topology, forward: Forward, wanted: PortSet) -> bool:

@@ -112,7 +112,7 @@ def cannot_return(topology: Topology, study: Study) -> Iterator[Cause]:
         yield _named_elsewhere(topology, forecast, cure)
         return
     for layer in study.data:
-        if not layer.shut:
+        if not layer.shut or layer.aspect == "control":  # whoever is not let in at all has causes of that
             continue
         if layer.aspect in ("outgoing", "outward") and on_server_side(topology, layer.at):
             text = f"{server} cannot connect back to {client}: {layer.at} does not let it out"
@@ -342,6 +342,8 @@ def causes_of(topology: Topology, study: Study) -> list[Cause]:
     else:
         partly = list(study.data)
         found += udp_causes(topology, forecast)
+    if forecast.data is None:  # what a helper lets in by itself shows once there is a session
+        partly = [each for each in partly if not _may_follow(topology, forecast, each)]
     if study.data_route:
         found += [cause for layer in partly for cause in _of_layer(topology, study, study.data_route, layer, "data")]
     turned_back = any(each.kind == "announces-outside-to-inside" for each in found)
@@ -349,6 +351,13 @@ def causes_of(topology: Topology, study: Study) -> list[Cause]:
         if not (turned_back and cause.kind == "peer-address-changes"):
             found.append(cause)
     return found
+
+
+def _may_follow(topology: Topology, forecast: Forecast, layer: Layer) -> bool:
+    """Whether the helper of a gateway may read these sessions and lead their data on."""
+    helpers = {each.name for each in topology.site.gateways if each.ftp_helper}
+    clear = not forecast.position.spec.secures(forecast.service.tls)
+    return layer.at in helpers and layer.aspect in ("forwards", "inward") and clear
 
 
 def _own_side(topology: Topology, layer: Layer) -> bool:

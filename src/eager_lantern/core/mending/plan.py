@@ -103,7 +103,7 @@ class DeviceChange(Struct, frozen=True):
     @property
     def advice(self) -> str:
         """What to do, in words."""
-        return self.finding.advice if self.change == self.finding.cures[0] else words_of(self.change)
+        return self.finding.advice if self.finding.cures[:1] == (self.change,) else words_of(self.change)
 
 
 class Plan(Struct, frozen=True):

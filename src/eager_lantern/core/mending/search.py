@@ -9,10 +9,6 @@ first that arrives is the cheapest of all that cures lead to. It has arrived whe
 told, none that was kept is broken, nothing more is let in than the promises need, and nothing is taken away that passed
 before (:mod:`.effect`).
 
-Hundreds of promises share a few faults, and those that have the same findings are mended by the same changes. So the
-search looks at one promise of each such group; where it arrives, all are asked, and whoever is not kept by then is
-looked at from there on as well.
-
 The number of ways is bounded. Where that is not enough, whatever is cheaper than the cheapest way that waits has been
 looked at, so that its cost is a lower bound. Then all cures are made at once, as long as that brings anything,
 and every change is taken back that the promises can do without: a good set, which need not be the cheapest.
@@ -27,10 +23,10 @@ from msgspec.structs import replace
 
 from ..findings.all import Studied, lines_of, of_promises, predicted
 from ..findings.finding import Finding
-from ..findings.session import causes_of
-from ..model.change import Change, changed
+from ..model.change import Change, changed, value_at
 from ..model.consistency import problems
 from ..model.site import Promise, Site
+from ..values.text_value import SitePath
 from .effect import Before
 from .plan import Costs, DeviceChange, Plan, Wishes, device_of
 from .server_cures import server_cures
@@ -82,41 +78,16 @@ class Search:
 
     def cheapest(self, most_plans: int) -> Found:
         """The cheapest plans: all of one cost, or as many as are wanted."""
-        looked_at = _one_of_each(self.start)
-        while True:
-            found, more = self._cheapest(looked_at, most_plans)
-            if not more:
-                return found
-            looked_at = looked_at | more
-
-    def _cheapest(self, looked_at: frozenset[Promise], most_plans: int) -> tuple[Found, frozenset[Promise]]:
-        """The same where some promises alone are looked at, and what others turn out to need a look."""
-        site = (
-            self.site
-            if self.wishes.kinds
-            else replace(self.site, promises=tuple(each for each in self.site.promises if each in looked_at))
-        )
-        whole = len(site.promises) == len(self.site.promises)
         order = count()
         waiting: list[tuple[float, int, tuple[DeviceChange, ...]]] = [(0.0, next(order), ())]
         known: set[frozenset[object]] = set()
         found, harmful, tried, most = list[Plan](), list[Plan](), 0, self._most_states()
-        while waiting and tried < most:
-            if (
-                found
-                and waiting[0][0] > found[0].cost
-                and (most_plans <= len(found) or waiting[0][0] > 2 * found[0].cost)
-            ):
-                return Found(_in_order(found), True, found[0].cost, tried, harmful), frozenset()
+        while waiting and tried < most and not self._is_enough(found, waiting[0][0], most_plans):
             cost, _, steps = heappop(waiting)
             tried += 1
-            after = predicted(_with(site, steps))
+            after = predicted(_with(self.site, steps)) if steps else self.start
             if self.arrived(after):
-                on_all = after if whole else predicted(_with(self.site, steps))
-                unsettled = self._unsettled(on_all)
-                if unsettled and not whole:
-                    return Found([], False, cost, tried, []), frozenset(unsettled[:MOST_ROUNDS])
-                plan = self._plan(on_all, steps)
+                plan = self._plan(after, steps)
                 (found if self._is_allowed(plan) else harmful).append(plan)
                 continue
             for step in self._next(after, steps):
@@ -125,9 +96,16 @@ class Search:
                 if key not in known:
                     known.add(key)
                     heappush(waiting, (round(cost + step.cost, 6), next(order), way))
-        at_least = found[0].cost if found else waiting[0][0] if waiting else 0.0
-        complete = not waiting or bool(found and waiting[0][0] > found[0].cost)
-        return Found(_in_order(found), complete, at_least, tried, harmful[:MOST_HARMFUL]), frozenset()
+        plans = sorted(found, key=lambda each: (each.cost, each.opened_ports))
+        complete = not waiting or bool(plans and waiting[0][0] > plans[0].cost)
+        at_least = plans[0].cost if complete and plans else waiting[0][0] if waiting else 0.0
+        return Found(plans, complete, at_least, tried, harmful[:MOST_HARMFUL])
+
+    def _is_enough(self, found: Sequence[Plan], next_cost: float, most_plans: int) -> bool:
+        """Whether all plans of the least cost are found, and as many others as are wanted, at up to twice of it."""
+        if not found or next_cost <= found[0].cost:
+            return False
+        return len(found) >= most_plans or next_cost > 2 * found[0].cost
 
     def _most_states(self) -> int:
         return MOST_STATES if lines_of(self.site) <= LARGE else MOST_OF_LARGE
@@ -146,6 +124,7 @@ class Search:
                 yield DeviceChange(cure, self.costs.of(self.site, cure), finding)
 
     def _plan(self, after: Studied, steps: tuple[DeviceChange, ...]) -> Plan:
+        steps = _folded(self.site, steps)
         both = zip(self.start.forecasts, after.forecasts, strict=True)
         gains = tuple(then.promise for before, then in both if then.kept is True and before.kept is not True)
         return Plan(steps, gains, self._before.effect([each.change for each in steps]))
@@ -183,24 +162,27 @@ class Search:
         return tuple(found)
 
 
-def _in_order(plans: Sequence[Plan]) -> list[Plan]:
-    """The cheapest first, of those the one that opens least."""
-    return sorted(plans, key=lambda each: (each.cost, each.opened_ports))
-
-
 def _with(site: Site, steps: Sequence[DeviceChange]) -> Site:
     return changed(site, *(each.change for each in steps))
 
 
-def _one_of_each(start: Studied) -> frozenset[Promise]:
-    """Of the promises that are not kept, one of each group that the same findings break."""
-    found: dict[object, Promise] = {}
-    for each in start.promises:
-        if each.forecast.kept is not True:
-            causes = causes_of(start.topology, each)
-            key = frozenset((cause.kind, cause.place, cause.about, cause.ports) for cause in causes)
-            found.setdefault(key or each.forecast.promise, each.forecast.promise)
-    return frozenset(found.values())
+def _folded(site: Site, steps: tuple[DeviceChange, ...]) -> tuple[DeviceChange, ...]:
+    """The same changes, where what is changed of an entry that an earlier one adds is added so at once."""
+    whole, found = _with(site, steps), list[DeviceChange]()
+    for step in steps:
+        place = step.change.place
+        added = next((i for i, each in enumerate(found) if each.change.adds and _is_within(place, each.change)), None)
+        if added is None:
+            found.append(step)
+            continue
+        new = value_at(_with(site, (*found, step)), found[added].change.place)
+        found[added] = replace(found[added], change=replace(found[added].change, new=new))
+    return tuple(found) if _with(site, found) == whole else steps
+
+
+def _is_within(place: SitePath, added: Change) -> bool:
+    """Whether a place is in an entry that a change adds."""
+    return len(place) > len(added.place) and place[: len(added.place)] == added.place
 
 
 def _overlap(one: Change, other: Change) -> bool:

@@ -111,12 +111,13 @@ class Where(ResultPart, frozen=True, kw_only=True):
 
 class ChangeResult(ResultPart, frozen=True, kw_only=True):
     """A change of the site file in its own words: null is what is not there, and an index one past the end of a
-    list adds to it."""
+    list adds to it. Where it ``inserts``, the new entry comes before the one at the path."""
 
     path: str
     line: int | None
     from_: Any = field(name="from")
     to: Any
+    inserts: bool = False
 
 
 class FindingResult(ResultPart, frozen=True, kw_only=True):
@@ -155,7 +156,7 @@ class SeenResult(ResultPart, frozen=True, kw_only=True):
 
 
 class CheckResult(ResultPart, frozen=True, kw_only=True):
-    """What is predicted of a site."""
+    """What is predicted of a site; ``behind`` are findings that show once the others are cured."""
 
     format: Literal["eager-lantern/check/1"] = "eager-lantern/check/1"
     site: str
@@ -167,6 +168,7 @@ class CheckResult(ResultPart, frozen=True, kw_only=True):
     openings: tuple[OpeningResult, ...]
     kinds: tuple[KindResult, ...]
     findings: tuple[FindingResult, ...]
+    behind: tuple[FindingResult, ...]
     seen: tuple[SeenResult, ...] | UnsetType = UNSET
 
 
@@ -197,6 +199,7 @@ def check_result(verdict: Verdict, line: LineOf, file: str, seen: tuple[Compared
         openings=tuple(_opening(each, line) for each in verdict.openings),
         kinds=tuple(map(_kind_result, verdict.kinds)),
         findings=tuple(finding_result(each, line, file) for each in verdict.findings),
+        behind=tuple(finding_result(each, line, file) for each in verdict.behind),
         seen=tuple(map(_seen_result, seen)) or UNSET,
     )
 
@@ -286,7 +289,7 @@ def finding_result(finding: Finding, line: LineOf, file: str) -> FindingResult:
 def change_result(change: Change, line: LineOf) -> ChangeResult:
     """A change of the site, with the line of its place."""
     old, new = (to_builtins(each, enc_hook=str) for each in (change.old, change.new))
-    return ChangeResult(path=dotted(change.place), line=line(change.place), from_=old, to=new)
+    return ChangeResult(path=dotted(change.place), line=line(change.place), from_=old, to=new, inserts=change.inserts)
 
 
 def _seen_result(compared: Compared) -> SeenResult:

@@ -22,7 +22,7 @@ _LEVELS = {"breaks": "error", "risks": "warning", "note": "note"}
 
 def sarif(results: Iterable[Result], unread: Iterable[BadInput], pages: Mapping[str, Page]) -> Result:
     """A SARIF log (OASIS, version 2.1.0) with one run."""
-    findings = [_sarif_finding(each) for result in results for each in result["findings"]]
+    findings = [_sarif_finding(each) for result in results for each in (*result["findings"], *result["behind"])]
     broken = [_sarif_problem(error.file, each.line, each.message) for error in unread for each in error.problems]
     rules = [_sarif_rule(kind, page) for kind, page in sorted(pages.items())]
     rules.append({"id": BAD_INPUT, "shortDescription": {"text": "The site file cannot be used."}})
