@@ -315,11 +315,11 @@ def test_no_change_is_told_that_opens_what_ought_to_be_shut() -> None:
     assert (dotted(shut.place), shut.cures) == ("server.filter.incoming.rules[2].from", ())
 
 
-def test_what_is_open_and_ought_to_be_shut_is_explained_next() -> None:
+def test_what_is_open_and_ought_to_be_shut_is_mended_next() -> None:
     case = next(each for each in TABLE["cases"] if each["name"].startswith("shut to the internet, and open"))
     source = parse_site("open", json.dumps(changed(case)))
     shown = rendered(check_view(judge(source.site), Shown("open", source.line, usual_names)), colour=False)
-    assert shown.rstrip().endswith("Next: eager-lantern explain exposed-inside-service")
+    assert shown.rstrip().endswith("Next: eager-lantern mend open")
 
 
 WITHOUT_A_CHANGE = {

@@ -65,8 +65,8 @@ def mend_command(
     for option, names in (("--only", only), ("--never", never)):
         for each in names or ():
             known(option, each, devices_of(source.site))
-    wishes = Wishes(frozenset(cause or ()), frozenset(only or ()), frozenset(never or ()), allow_loss)
-    found = mend(source.site, shipped_costs(), wishes, at_most)
+    wishes = Wishes(frozenset(cause or ()), frozenset(only or ()), frozenset(never or ()), allow_loss, at_most)
+    found = mend(source.site, shipped_costs(), wishes)
     on_devices = _on_devices(source.site, cause or (), source.file)
     after = mended_text(source, text, found.plan) if found.plan else text
     written = writes and found.plan is not None

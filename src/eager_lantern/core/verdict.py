@@ -19,8 +19,8 @@ if TYPE_CHECKING:
 class Verdict(Struct, frozen=True):
     """What is predicted of a site. ``ways_in`` are those that have to stay open whatever is promised; ``openings``
     what the internet reaches; ``behind`` are findings that show once the others are cured; ``kinds`` the kinds of
-    client that there are, where the site describes none. ``belied`` states whether something that a promise rests on was seen
-    to be other than the file states."""
+    client that there are, where the site describes none. ``belied`` states whether something that a promise rests on
+    was seen to be other than the file states."""
 
     site: Site
     forecasts: tuple[Forecast, ...]

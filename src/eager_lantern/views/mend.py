@@ -32,6 +32,9 @@ def mend_view(
     if not found.least:
         costs = f"at least {found.at_least:g}, this plan costs {found.plan.cost:g}"
         yield Text(f"▲ A cheaper plan may exist: {costs}; {found.tried} sets of changes tried.", style=RISKS)
+    if found.wishes.others and not found.alternatives:
+        yield ""
+        yield Text("No other plan costs at most twice as much.")
     for number, other in enumerate(found.alternatives, start=2):
         yield ""
         cost = (
@@ -119,6 +122,7 @@ def _plan_rows(site: Site, plan: Plan, line: LineOf) -> Iterator[RenderableType]
                 number = Text(f"line {line(each.change.place)}", style=UNTRIED)
                 table.add_row("", number, Text(each.finding.message))
                 table.add_row("", "", Text(f"→ {each.advice}", style=ACCENT))
+                table.add_row("", "", Text(f"to undo: {each.undoing}", style=UNTRIED))
         yield table
 
 

@@ -10,7 +10,7 @@ from ..model.change import Change, change, value_at
 from ..model.site import Site
 from ..network.topology import listens_on
 from ..values.addresses import AddressSet
-from ..values.phrases import only_from, ports_phrase
+from ..values.phrases import flow_text, only_from, ports_phrase
 from ..values.ports import PortSet
 from ..values.text_value import SitePath
 from .finding import FindingKind, Severity
@@ -67,14 +67,23 @@ class Cause(Struct, frozen=True):
 
 def words_of(change: Change) -> str:
     """What a change asks for, in the words of the file."""
-    place, key = change.place, next(str(part) for part in reversed(change.place) if isinstance(part, str))
-    new = to_builtins(change.new, enc_hook=str)
-    entry = "{" + ", ".join(f"{name}: {value}" for name, value in new.items()) + "}" if isinstance(new, dict) else new
+    key = next(str(part) for part in reversed(change.place) if isinstance(part, str))
+    new = flow_text(to_builtins(change.new, enc_hook=str))
     if change.inserts:
-        return f"put before entry {int(place[-1]) + 1} of {key}: {entry}"
+        return f"put before entry {int(change.place[-1]) + 1} of {key}: {new}"
     if change.adds:
-        return f"add under {key}: {entry}"
-    return f"take {key} out" if new is None else f"set {key} to {entry}"
+        return f"add under {key}: {new}"
+    return f"take {key} out" if change.new is None else f"set {key} to {new}"
+
+
+def undoing_words(change: Change) -> str:
+    """What takes a change back."""
+    key = next(str(part) for part in reversed(change.place) if isinstance(part, str))
+    if change.adds:
+        return f"take this entry out of {key}"
+    return (
+        f"take {key} out" if change.old is None else f"set {key} to {flow_text(to_builtins(change.old, enc_hook=str))}"
+    )
 
 
 def either(one: AddressSet | None, other: AddressSet | None) -> AddressSet | None:

@@ -20,7 +20,7 @@ from ..predict.forecast import Forecast
 from ..predict.ledger import Layer, Route, Study, next_hops
 from ..predict.session import predict
 from ..values.addresses import Address, AddressSet
-from ..values.phrases import article, quoted, the
+from ..values.phrases import article, flow_text, quoted, the
 from ..values.ports import UNPRIVILEGED, PortSet
 from ..values.text_value import SitePath
 from .cause import (
@@ -46,7 +46,7 @@ def filter_causes(topology: Topology, layer: Layer, role: Role, service: str) ->
     """The rules, or the lack of one, that keep a filter from passing what it ought to of a service."""
     table, place, category = _filter_of_layer(topology, layer)
     verb = "allows in" if layer.aspect in ("inward", "incoming") else "allows out"
-    stopped, left = Stopped.at(layer, category), layer.shut
+    stopped, left = Stopped.at(layer, category, service), layer.shut
     for i, rule in enumerate(table.rules):
         hit = left & rule.ports
         if hit and rule.action == "allow" and rule.program is None and not _serves_only(topology.site, rule):
@@ -57,7 +57,7 @@ def filter_causes(topology: Topology, layer: Layer, role: Role, service: str) ->
             elif rule.from_ is None and rule.to is None and rule.from_ports is None:
                 continue
         if hit & left and (cause := _rule_cause(topology.site, layer, (*place, "rules", i), rule, hit, stopped)):
-            yield replace(cause, about=stopped.about(service) if cause.whom is None or cause.whom else cause.about)
+            yield replace(cause, about=stopped.about if cause.whom is None or cause.whom else cause.about)
             left = left - hit
     if not left:
         return
@@ -92,7 +92,7 @@ def filter_causes(topology: Topology, layer: Layer, role: Role, service: str) ->
         text = (
             f"{layer.at} does not {_INFINITIVES[verb]} {{ports}}: no rule allows it, and its default is {table.default}"
         )
-        cure, about = f"add under rules: {stopped.rule_text}", stopped.about(service)
+        cure, about = f"add under rules: {stopped.rule_text}", stopped.about
         yield Cause("filter-blocks", place, left, text, cure, about=about, mends=beside, whom=stopped.whom)
 
 
@@ -111,12 +111,13 @@ class Stopped(Struct, frozen=True):
     """What a filter stops as it sees it: whose connections (None where they are too many to write down), to which
     addresses where the filter is no host's own, and the category of the host whose own it is."""
 
+    service: str
     whom: AddressSet | None
     to: AddressSet | None
     category: str | None
 
     @classmethod
-    def at(cls, layer: Layer, category: str | None) -> "Stopped":
+    def at(cls, layer: Layer, category: str | None, service: str) -> "Stopped":
         """What a layer stops of what it ought to pass."""
         asked = layer.shut.shift(-layer.moved)
         flows = [_as_met(each, layer.at) for each in layer.journeys if each.asked.ports & asked]
@@ -124,23 +125,33 @@ class Stopped(Struct, frozen=True):
         for each in flows:
             whom = either(whom, each.sources)
         to = AddressSet.single(*(each.to for each in flows)) if layer.aspect in ("inward", "outward") else None
-        return cls(whom, to or None, category)
+        return cls(service, whom, to or None, category)
 
     def rule(self, ports: PortSet, whom: AddressSet | None) -> Rule:
         """The narrowest rule that lets it pass."""
         categories = (self.category,) if self.category else None
-        return Rule(action="allow", protocol="tcp", ports=ports, from_=whom, to=self.to, categories=categories)
+        return Rule(
+            action="allow",
+            name=self.service,
+            protocol="tcp",
+            ports=ports,
+            from_=whom,
+            to=self.to,
+            categories=categories,
+        )
 
     @property
     def rule_text(self) -> str:
         """The same in the words of the file."""
         to = "" if self.to is None else f", to: {self.to}" if len(self.to.spans) == 1 else f', to: "{self.to}"'
         categories = f", categories: [{self.category}]" if self.category else ""
-        return f"{{action: allow, protocol: tcp, ports: {{ports}}{{from}}{to}{categories}}}"
+        name = flow_text(self.service)
+        return f"{{name: {name}, action: allow, protocol: tcp, ports: {{ports}}{{from}}{to}{categories}}}"
 
-    def about(self, service: str) -> str:
+    @property
+    def about(self) -> str:
         """What keeps rules apart that are not for the same."""
-        return f"{service if self.whom is not None else ''} {self.to or ''}".strip()
+        return f"{self.service if self.whom is not None else ''} {self.to or ''}".strip()
 
     def is_let_by(self, rule: Rule) -> bool:
         """Whether a rule would let it pass, but for the ports."""
@@ -465,7 +476,7 @@ def _of_forward(
     if forward.from_ is None:
         return None
     text, where = f"{called} takes connections from {forward.from_} only", (*place, "from")
-    whom = Stopped.at(layer, None).whom
+    whom = Stopped.at(layer, None, "").whom
     return Cause("filter-blocks", where, ports, text, "add {whom} to its from", mends=widens(site, where), whom=whom)
 
 
@@ -486,7 +497,7 @@ def _not_forwarded(
     role: Role,
     service: str,
 ) -> Cause:
-    to, stopped = next_hops(route, gateway), Stopped.at(layer, None)
+    to, stopped = next_hops(route, gateway), Stopped.at(layer, None, service)
     near = [
         (i, each)
         for i, each in enumerate(gateway.forwards)
@@ -526,14 +537,15 @@ def _not_forwarded(
         )
     outside = route.goal if len(gateway.outside_addresses.of_family(route.goal.family)) > 1 else None
     only = f", outside: {outside}" if outside else ""
-    cure = f"add under forwards: {{protocol: tcp, ports: {{ports}}, to: {to}{{from}}{only}}}"
+    name = flow_text(service)
+    cure = f"add under forwards: {{name: {name}, protocol: tcp, ports: {{ports}}, to: {to}{{from}}{only}}}"
 
     def made(ports: PortSet, whom: AddressSet | None) -> Forward:
-        return Forward(ports=ports, to=to.each[0], from_=whom, outside=outside)
+        return Forward(name=service, ports=ports, to=to.each[0], from_=whom, outside=outside)
 
     where, text = (*place, "forwards"), f"{gateway.name} forwards nothing for {{ports}}"
     apart = role if gateway.ftp_helper else ""  # what a helper lets in by itself needs no forward
-    about = f"{stopped.about(service)} {to} {outside or ''} {apart}".strip()
+    about = f"{stopped.about} {to} {outside or ''} {apart}".strip()
     mends = adds(topology.site, where, made) if to else ()
     return Cause("no-forward", where, left, text, cure, about=about, mends=mends, whom=stopped.whom)
 

@@ -131,9 +131,10 @@ def _let_out(topology: Topology, forecast: Forecast, layer: Layer) -> tuple[Mend
     them."""
     site, active = topology.site, forecast.service.active
     from_ports = PortSet.single(active.from_port.number) if active and active.from_port else None
-    stopped = Stopped.at(layer, None)
+    stopped = Stopped.at(layer, None, forecast.service.name)
     own = stopped.to or AddressSet.single(*(each.flow.to for each in layer.journeys))
-    made = Rule(action="allow", protocol="tcp", ports=layer.shut, to=own or None, from_ports=from_ports)
+    name = f"{forecast.service.name} active"
+    made = Rule(action="allow", name=name, protocol="tcp", ports=layer.shut, to=own or None, from_ports=from_ports)
     if layer.at == site.server.name:
         return adds(site, ("server", "filter", "outgoing", "rules"), lambda ports, whom: made)
     index = next(i for i, each in enumerate(site.gateways) if each.name == layer.at)
@@ -342,7 +343,7 @@ def causes_of(topology: Topology, study: Study) -> list[Cause]:
     else:
         partly = list(study.data)
         found += udp_causes(topology, forecast)
-    if forecast.data is None:  # what a helper lets in by itself shows once there is a session
+    if any(each.missing for each in study.control):  # what a helper lets in by itself shows once there is a session
         partly = [each for each in partly if not _may_follow(topology, forecast, each)]
     if study.data_route:
         found += [cause for layer in partly for cause in _of_layer(topology, study, study.data_route, layer, "data")]

@@ -12,19 +12,18 @@ from .search import Search
 MOST_ALTERNATIVES = 3
 
 
-def mend(site: Site, costs: Costs, wishes: Wishes = Wishes(), at_most: int = 0) -> Mending:
+def mend(site: Site, costs: Costs, wishes: Wishes = Wishes()) -> Mending:
     """The cheapest changes that keep every promise of a consistent site, within what is wished; where kinds of findings
-    are named, the cures of these alone, whatever else stays broken. ``at_most`` so many other plans are looked for
-    that cost more."""
+    are named, the cures of these alone, whatever else stays broken."""
     start = predicted(site)
     search = Search(site, costs, start, wishes)
     if search.arrived(start):
         unsure = () if wishes.kinds else tuple(each for each in start.forecasts if each.kept is None)
         return Mending(kept=not unsure, least=not unsure, remaining=unsure)
-    found = search.cheapest(at_most + 1)
+    found = search.cheapest(wishes.others + 1)
     harmful = tuple(found.harmful)
     if found.plans:
-        others = tuple(found.plans[1 : max(at_most, MOST_ALTERNATIVES) + 1])
+        others = tuple(found.plans[1 : max(wishes.others, MOST_ALTERNATIVES) + 1])
         return Mending(
             False, found.plans[0], others, found.complete, found.at_least, found.tried, harmful, wishes=wishes
         )

@@ -5,7 +5,7 @@ from typing import Literal
 
 from msgspec import Struct
 
-from ..findings.cause import mismatch_kind, words_of
+from ..findings.cause import mismatch_kind, undoing_words, words_of
 from ..findings.finding import Finding
 from ..model.change import Change
 from ..model.site import INTERNET, Client, Gateway, Habits, Promise, PublishedName, Site
@@ -77,12 +77,14 @@ def devices_of(site: Site) -> tuple[str, ...]:
 
 class Wishes(Struct, frozen=True):
     """What a plan is limited to: cures of some ``kinds`` of findings alone; changes ``on`` some devices alone, and on
-    others ``never``. Where it ``allows_loss``, it may take away what passed before."""
+    others ``never``. Where it ``allows_loss``, it may take away what passed before. So many ``others`` are looked for
+    that may cost more, up to twice as much."""
 
     kinds: frozenset[str] = frozenset()
     on: frozenset[str] = frozenset()
     never: frozenset[str] = frozenset()
     allows_loss: bool = False
+    others: int = 0
 
     def permits(self, device: str) -> bool:
         """Whether a device may be changed."""
@@ -104,6 +106,11 @@ class DeviceChange(Struct, frozen=True):
     def advice(self) -> str:
         """What to do, in words."""
         return self.finding.advice if self.finding.cures[:1] == (self.change,) else words_of(self.change)
+
+    @property
+    def undoing(self) -> str:
+        """What takes it back, in words."""
+        return undoing_words(self.change)
 
 
 class Plan(Struct, frozen=True):

@@ -74,6 +74,8 @@ def _ranges(known: Studied, service: Service, present: PortSet) -> Iterator[Port
         votes, others = named.get(whole, 0), named.get(present, 0) + 1
         if whole == present or is_foreign(site, service, whole) or len(whole) > WIDEST:
             continue
+        if stated and whole <= present and enough:
+            yield whole
         if votes < others or (votes == others and len(whole) > len(present)):
             continue
         if enough or slip or votes > 1 or (present == UNPRIVILEGED and len(whole) >= (stated or 2)):

@@ -1,6 +1,6 @@
 """Whether the parts of a site fit together: names, addresses, gateways, routes and paths."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 from ..values.addresses import FAMILIES, Address, Addresses, AddressSet
 from ..values.text_value import SitePath
@@ -208,6 +208,19 @@ def _all_filters(site: Site) -> Iterator[tuple[SitePath, Filter]]:
         yield (*place, "outgoing"), both.outgoing
 
 
+def _works_against(site: Site, shut: Promise, services: Mapping[str, Service]) -> list[int]:
+    """The promises to the same client that a port works which another has shut."""
+
+    def port(name: str) -> int | None:
+        return services[name].control_port.number if name in services else None
+
+    return [
+        i
+        for i, each in enumerate(site.promises)
+        if each.holds == "works" and each.client == shut.client and port(each.service) == port(shut.service) is not None
+    ]
+
+
 def _promise_problems(site: Site) -> Iterator[Problem]:
     clients = {each.name: complete(site, each) for each in site.clients}
     services = {each.name: each for each in site.services}
@@ -218,6 +231,12 @@ def _promise_problems(site: Site) -> Iterator[Problem]:
             yield Problem(
                 place, f"found the same promise a second time (it is number {first} already); expected it once"
             )
+        if promise.holds == "shut" and (works := _works_against(site, promise, services)):
+            both = f"{promise.client} → {promise.service}"
+            yield Problem(
+                ("promises", works[0]), f"found {both} promised to work, and to stay shut; expected one of them"
+            )
+            yield Problem(place, f"found {both} promised to stay shut, and to work; expected one of them")
         places = [*clients, *network_names(site)]
         yield from refers("client", promise.client, places, (*place, "client"))
         yield from refers("service", promise.service, list(services), (*place, "service"))

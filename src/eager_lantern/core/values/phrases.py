@@ -1,7 +1,9 @@
 """Phrases that messages are made of."""
 
+import re
 from collections.abc import Iterable
 from shlex import quote
+from typing import Any
 
 from .addresses import AddressSet
 from .ports import PortSet
@@ -15,6 +17,24 @@ def ports_phrase(ports: PortSet) -> str:
 def only_from(whom: AddressSet | None) -> str:
     """``, from: 192.0.2.40``, or nothing for anybody."""
     return "" if whom is None else f", from: {whom}" if len(whom.spans) == 1 else f', from: "{whom}"'
+
+
+_PLAIN = re.compile(r"[A-Za-z0-9/][A-Za-z0-9 ./_-]*")
+
+
+def flow_text(value: Any) -> str:
+    """A value as the site file has it on one line."""
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, dict):
+        return "{" + ", ".join(f"{key}: {flow_text(each)}" for key, each in value.items()) + "}"
+    if isinstance(value, (list, tuple)):
+        return "[" + ", ".join(map(flow_text, value)) + "]"
+    text = str(value)
+    if not isinstance(value, str) or _PLAIN.fullmatch(text):
+        return text
+    escaped = text.replace("\\", "\\\\").replace('"', '\\"')
+    return f'"{escaped}"'
 
 
 def quoted(name: str) -> str:

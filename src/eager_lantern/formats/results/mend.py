@@ -14,7 +14,7 @@ from .check import ChangeResult, change_result
 
 
 class MadeResult(ResultPart, frozen=True, kw_only=True):
-    """A change of the site file, on whose device it is, what it costs, and what it cures."""
+    """A change of the site file, on whose device it is, what it costs, what it cures, and what takes it back."""
 
     device: str
     owner: Owner
@@ -23,6 +23,7 @@ class MadeResult(ResultPart, frozen=True, kw_only=True):
     cures: FindingKind
     message: str
     advice: str
+    undo: str
 
 
 class PassingResult(ResultPart, frozen=True, kw_only=True):
@@ -165,6 +166,7 @@ def _made_result(site: Site, step: DeviceChange, line: LineOf) -> MadeResult:
         cures=step.finding.kind,
         message=step.finding.message,
         advice=step.advice,
+        undo=step.undoing,
     )
 
 

@@ -198,7 +198,7 @@ def mended_text(source: SiteFile, text: str, plan: Plan) -> str:
     is written in a way that does not let them be made in their places alone."""
     found, again = text, None
     try:
-        found = edited(text, plan.changes)
+        found = _with_old_remarks(text, edited(text, plan.changes))
         again = parse_site(source.file, found).site
     except (BadInput, yaml.YAMLError):
         pass  # the author's hand does it better
@@ -207,6 +207,17 @@ def mended_text(source: SiteFile, text: str, plan: Plan) -> str:
         message = "found text that cannot be changed in this place alone (an alias, perhaps); expected a change by hand"
         raise bad_file(source.file, message, line)
     return found
+
+
+_READ_FROM = re.compile(r"(   # )(as [^#\n]+)$")
+
+
+def _with_old_remarks(before: str, after: str) -> str:
+    """The later text, where a line that differs no longer claims to be as a device was read."""
+    known = set(before.splitlines())
+    lines = after.split("\n")
+    changed_lines = (each if each in known else _READ_FROM.sub(r"\1changed since; before \2", each) for each in lines)
+    return "\n".join(changed_lines)
 
 
 def patch(before: str, after: str, file: str) -> str:
