@@ -5,12 +5,15 @@ Faults are made in the text of the site, one entry at a time, and know nothing o
 
 import copy
 import ipaddress
+import json
 import random
 from collections.abc import Callable, Iterator
 from typing import Any, NamedTuple
 
 from plain import Packet, Site, send
 from working_sites import OUTSIDE, SERVER, working_site
+
+from eager_lantern.api import BadInput, judge, parse_site
 
 FOREIGN_IN: list[dict[str, Any]] = [
     {"name": "web", "action": "allow", "protocol": "tcp", "ports": 443},
@@ -206,20 +209,8 @@ def faulty_site(seed: int, most: int = 4) -> Faulty:
     found = copy.deepcopy(meant)
     places: list[tuple[str, ...]] = []
     for _ in range(chance.randrange(1, most + 1)):
-        whole = whole_faults(found)
-        if chance.random() < 0.35:
-            kind = chance.choice(sorted(whole))
-            whole[kind](chance)
-            places.append((kind,))
-            continue
-        entries = list(own_entries(found))
-        if entries:
-            place, its, i = chance.choice(entries)
-            kinds = OF_ENTRIES | (OF_FORWARDS if place[1] == "forwards" else OF_RULES)
-            kind = chance.choice(sorted(kinds))
-            label = str(its[i].get("name", i))
-            kinds[kind](chance, its, i)
-            places.append((*place, kind, label))
+        if any(own_entries(found)):
+            places.append(one_fault(found, chance))
     return Faulty(meant, found, places)
 
 
@@ -233,6 +224,103 @@ GATEWAY = {
     "forwards": [],
     "filter": {},
 }
+
+
+WHOLE = {
+    "switch": ("gateways", 0, "forwarding"),
+    "name": ("names", 0),
+    "category": ("server", "filter", "incoming"),
+    "announces own": ("services", 0, "passive", "announce"),
+    "announces old": ("services", 0, "passive", "announce"),
+}
+
+
+def places_of(fault: tuple[str, ...], site: Site) -> tuple[str | int, ...]:
+    """Where a fault stands: the key, or the table of its entry; nothing where it shows at other places."""
+    if len(fault) == 1:
+        return WHOLE.get(fault[0], ())
+    if fault[0] == "server":
+        return "server", "filter", "incoming"
+    index = [each["name"] for each in site["gateways"]].index(fault[0])
+    return ("gateways", index, "forwards") if fault[1] == "forwards" else ("gateways", index, "filter", fault[1])
+
+
+def several_faults(seed: int) -> Faulty | None:
+    """A site with two to four faults, each of another entry or key, of which each alone would break a promise."""
+    chance = random.Random(seed)
+    meant = meant_site(chance)
+    if verdict_of(meant) != "kept":
+        return None
+    found, places, most = copy.deepcopy(meant), list[tuple[str, ...]](), chance.choice([2, 3, 4])
+    for _ in range(40):
+        alone = copy.deepcopy(meant)
+        fault = one_fault(alone, chance)
+        new = entry_of(fault) not in map(entry_of, places)
+        if len(places) < most and new and verdict_of(alone) == "broken" and copied(meant, alone, found, fault):
+            places.append(fault)
+    return Faulty(meant, found, places) if len(places) > 1 and verdict_of(found) == "broken" else None
+
+
+def entry_of(fault: tuple[str, ...]) -> tuple[str, ...]:
+    """What a fault is of: two of the same are never put in."""
+    if len(fault) > 1:
+        return (*fault[:2], fault[-1])
+    return {"other range": ("range",), "range slip": ("range",)}.get(fault[0], (fault[0].split()[0],))
+
+
+def verdict_of(site: Site) -> str:
+    try:
+        return judge(parse_site("site", json.dumps(site)).site).verdict
+    except BadInput:
+        return "bad input"
+
+
+def one_fault(site: Site, chance: random.Random) -> tuple[str, ...]:
+    """A fault put in, and its place: the key, or table, kind and label of the entry."""
+    whole = whole_faults(site)
+    if chance.random() < 0.35:
+        kind = chance.choice(sorted(whole))
+        whole[kind](chance)
+        return (kind,)
+    place, entries, i = chance.choice(list(own_entries(site)))
+    kinds = OF_ENTRIES | (OF_FORWARDS if place[1] == "forwards" else OF_RULES)
+    kind = chance.choice(sorted(kinds))
+    label = str(entries[i].get("name", i))
+    kinds[kind](chance, entries, i)
+    return (*place, kind, label)
+
+
+def copied(meant: Site, source: Site, target: Site, fault: tuple[str, ...]) -> bool:
+    """The one fault of a site put into another; whether there was a place for it."""
+    if len(fault) == 1:
+        for keys in (("gateways", 0, "forwarding"), ("names", 0, "addresses"), ("server", "address"),
+                     ("services", 0, "passive", "announce"), ("services", 0, "passive", "ports")):  # fmt: skip
+            copy_key(meant, source, target, keys)
+        if fault[0] != "category":
+            return True
+    tables = {(place, str(its[i].get("name", i))): (its, i) for place, its, i in own_entries(target)}
+    theirs = {(place, str(its[i].get("name", i))): its[i] for place, its, i in own_entries(source)}
+    if fault[0] == "category":
+        keys = [key for key, each in theirs.items() if "categories" in each]
+    else:
+        keys = [(fault[:2], fault[-1])]
+    for key in keys:
+        if key in tables:
+            its, i = tables[key]
+            its[i : i + 1] = [copy.deepcopy(theirs[key])] if key in theirs else []
+            return True
+    return False
+
+
+def copy_key(meant: Any, source: Any, target: Any, keys: tuple[str | int, ...]) -> None:
+    """What stands at a place of one site, at that of another, where it differs from what was meant."""
+    *way, last = keys
+    for key in way:
+        if isinstance(key, str) and key not in source:
+            return
+        meant, source, target = meant[key], source[key], target[key]
+    if last in source and source[last] != meant.get(last):
+        target[last] = source[last]
 
 
 COSTS = {"server": 1.0, "harbour-router": 1.2, "carrier-nat": 8.0, "name": 2.0, "switch": 1.2}

@@ -255,7 +255,7 @@ def test_check_as_text_is_one_screen_that_names_the_line_to_edit() -> None:
     assert "\x1b" not in done.stdout
     assert re.search(r"line 18 +range-mismatch", done.stdout)
     assert "every second transfer hangs" in done.stdout
-    assert following.startswith("Next: eager-lantern walk saltmarsh-before.site.yaml --client field-station")
+    assert following.startswith("Next: eager-lantern mend saltmarsh-before.site.yaml")
 
 
 def test_walk_tells_each_hop_and_where_it_stops() -> None:

@@ -109,7 +109,7 @@ def _too_wide(site: Site, layer: Layer, where: SitePath, what: str, ports: PortS
 
 class Stopped(Struct, frozen=True):
     """What a filter stops as it sees it: whose connections (None where they are too many to write down), to which
-    addresses where the filter is no host's own, and the category of the host whose own it is."""
+    addresses where they do not end here, and the category of the host whose own it is."""
 
     service: str
     whom: AddressSet | None
@@ -124,7 +124,7 @@ class Stopped(Struct, frozen=True):
         whom: AddressSet | None = NOBODY if flows else None
         for each in flows:
             whom = either(whom, each.sources)
-        to = AddressSet.single(*(each.to for each in flows)) if layer.aspect in ("inward", "outward") else None
+        to = AddressSet.single(*(each.to for each in flows)) if layer.aspect != "incoming" else None
         return cls(service, whom, to or None, category)
 
     def rule(self, ports: PortSet, whom: AddressSet | None) -> Rule:

@@ -11,13 +11,13 @@ from math import ceil
 from msgspec.structs import replace
 
 from ..model.entries import OWN, Destination, Typed
-from ..model.site import INTERNET, Gateway, Rule
+from ..model.site import INTERNET, Forward, Gateway, Rule
 from ..network.flow import Step, segment_bytes
 from ..network.reachability import closed, opener
 from ..network.topology import Device, Topology
 from ..predict.endpoints import entrances, is_inside, typed_port
 from ..predict.forecast import Forecast, Stop
-from ..predict.ledger import Layer, Route, Study
+from ..predict.ledger import Layer, Route, Study, next_hops
 from ..values.addresses import Addresses, AddressSet
 from ..values.phrases import article
 from ..values.ports import PortSet
@@ -123,7 +123,35 @@ def cannot_return(topology: Topology, study: Study) -> Iterator[Cause]:
             yield Cause("active-outgoing-blocked", layer.place, layer.shut, text, advice, mends=mends)
         elif not layer.ports & layer.wanted:
             text = f"{server} cannot connect back to {client}: {layer.at} {_stops(layer)}"
-            yield Cause("active-cannot-return", layer.place, layer.shut, text, cure)
+            mends = _let_back(topology, study, layer)
+            yield Cause("active-cannot-return", layer.place, layer.shut, text, cure, mends=mends)
+
+
+MOST_ACTIVE_PORTS = 4096
+"""Ports that a forward for active mode may open on the client's side."""
+
+
+def _let_back(topology: Topology, study: Study, layer: Layer) -> tuple[Mend, ...]:
+    """A forward or rule on the client's side for the server's connections back to ports that are fixed."""
+    site, route = topology.site, study.data_route
+    stopped = Stopped.at(layer, None, study.forecast.service.name)
+    if route is None or len(layer.wanted) > MOST_ACTIVE_PORTS or not stopped.whom:
+        return ()
+    if layer.aspect == "forwards":
+        gateway = gateway_of(topology, layer.at)
+        to = next_hops(route, gateway)
+        made = (
+            Forward(name=f"{stopped.service} active", ports=layer.wanted, to=to.each[0], from_=stopped.whom)
+            if to
+            else None
+        )
+        place: SitePath = ("gateways", site.gateways.index(gateway), "forwards")
+        return adds(site, place, lambda ports, whom: made) if made else ()
+    index = next((i for i, each in enumerate(site.clients) if each.name == layer.at), None)
+    if layer.aspect != "incoming" or index is None:
+        return ()
+    rule = stopped.rule(layer.wanted, stopped.whom)
+    return adds(site, ("clients", index, "filter", "incoming", "rules"), lambda ports, whom: rule)
 
 
 def _let_out(topology: Topology, forecast: Forecast, layer: Layer) -> tuple[Mend, ...]:

@@ -1,4 +1,4 @@
-"""Cures on the server itself that no single layer asks for: where all other places agree, it is the one that differs.
+"""Cures that no single layer asks for: of the server where all other places agree, and of clients.
 
 Theory: the odd one out
 =======================
@@ -16,14 +16,17 @@ from ..findings.finding import Finding, FindingKind
 from ..findings.path import is_foreign
 from ..findings.server import ports_needed
 from ..model.change import change
+from ..model.entries import Port, Typed
 from ..model.site import Forward, Rule, Service, Site
-from ..network.topology import Topology
+from ..network.topology import Topology, listens_on
 from ..predict.ledger import Study, measure
 from ..sizing.demand import clear_range, taken_by
-from ..values.addresses import Address, Addresses
+from ..values.addresses import Address, Addresses, AddressSet
 from ..values.ports import UNPRIVILEGED, PortSet
 
 WIDEST = 4096
+FIRST_DOOR = 2121
+"""Where a control port is looked for that no provider blocks."""
 MOST_MEASURED = 24
 USUAL = 128
 """Ports of a range where the load states nothing: enough for most, and few enough to be entered."""
@@ -37,6 +40,10 @@ def server_cures(known: Studied, found: Sequence[Finding]) -> Iterator[Finding]:
         broken = [each for each in known.promises if _is_broken(each, service)]
         if broken and service.passive is not None:
             yield from _range_cures(known, i, service)
+    if "provider-blocks-port" in kinds:
+        yield from _other_doors(known)
+    if "active-client-names-private" in kinds:
+        yield from _named_addresses(known)
     if kinds & {"forward-wrong-host", "no-way-in"}:
         yield from _address_cures(known.topology)
     if "rule-wrong-category" in kinds:
@@ -80,13 +87,64 @@ def _ranges(known: Studied, service: Service, present: PortSet) -> Iterator[Port
             continue
         if enough or slip or votes > 1 or (present == UNPRIVILEGED and len(whole) >= (stated or 2)):
             yield whole
-    elsewhere = _of_others(site)
+    elsewhere = _of_others(site) | _blocked(site)
     if present == UNPRIVILEGED or present & elsewhere:
         size = stated or (USUAL if present == UNPRIVILEGED else min(len(present), USUAL))
         try:
             yield clear_range(size, taken_by(site, service.name) | elsewhere, PortSet()).ports
         except ValueError:
             return
+
+
+def _blocked(site: Site) -> PortSet:
+    """Ports that providers never let in."""
+    found = PortSet()
+    for each in site.gateways:
+        found = found | each.provider_blocks.ports
+    return found
+
+
+def _other_doors(known: Studied) -> Iterator[Finding]:
+    """Another outside port for the control connection, which clients type, where a provider blocks the usual one."""
+    site = known.topology.site
+    used = _blocked(site)
+    for gateway in site.gateways:
+        for each in gateway.forwards:
+            used = used | each.ports
+    for service in site.services:
+        used = used | listens_on(service)
+    port = next((each for each in range(FIRST_DOOR, FIRST_DOOR + 100) if each not in used), None)
+    for study in known.promises:
+        forecast = study.forecast
+        client = known.topology.client(forecast.promise.client)
+        blocked = forecast.rung == "connect" and any(each.reason == "provider blocks" for each in forecast.stops)
+        if port is None or client is None or client.reaches is None or not blocked:
+            continue
+        place = ("clients", known.topology.client_index(client.name), "reaches")
+        cure = change(site, place, Typed(client.reaches.addresses, client.reaches.name, Port(port)))
+        message = f"a provider blocks port {forecast.service.control_port} on the way of {client.name}"
+        advice = (
+            f"let {client.name} type port {port} ({cure.new}), and forward that to port {forecast.service.control_port}"
+        )
+        yield Finding("provider-blocks-port", "breaks", message, advice, place, (cure,))
+
+
+def _named_addresses(known: Studied) -> Iterator[Finding]:
+    """The address that a client in active mode has for the server, for the client to name."""
+    site = known.topology.site
+    for study in known.promises:
+        forecast = study.forecast
+        seen = forecast.control[0].flow.sources if forecast.control else AddressSet()
+        if len(seen) != 1 or not any(each.reason == "address refused" for each in forecast.stops):
+            continue
+        index, address = known.topology.client_index(forecast.promise.client), Address(seen.lowest)
+        place = ("clients", index, "active_address")
+        cure = change(site, place, address)
+        message = (
+            f"{forecast.promise.client} names {forecast.announced} in active mode, and the server sees it at {address}"
+        )
+        advice = f"let {forecast.promise.client} name {address} in active mode (active_address)"
+        yield Finding("active-client-names-private", "breaks", message, advice, place, (cure,))
 
 
 def _of_others(site: Site) -> PortSet:
