@@ -218,11 +218,12 @@ def openings_view(
     if not found:
         return
     table = columns(widths=(11, 17, Share(5), Share(4), 8))
+    several = len({each.door for each in found}) > 1
     for each in found:
         table.add_row(
             Text("  ") + state("wanted" if each.wanted else "unasked"),
             Text(f"{each.protocol} {_counted(each.ports)}"),
-            Text(_leads(each)),
+            Text(f"{_leads(each)}{f', at {each.door}' if several else ''}"),
             Text(_listening_service(each, usual)),
             Text(f"line {line(each.place)}", style=ACCENT),
         )

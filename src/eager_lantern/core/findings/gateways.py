@@ -104,7 +104,7 @@ def _expiring_forwards(site: Site, gateway: Gateway, place: SitePath) -> Iterato
 
 
 def _moving_outside(topology: Topology, gateway: Gateway, place: SitePath) -> Iterator[Finding]:
-    """An outside address that the provider may change, written down elsewhere."""
+    """An outside address that the provider may change, announced or typed."""
     if gateway.outside.lease != "dynamic" or not any(each.forwarded for each in entries(gateway)):
         return
     for i, service in enumerate(topology.site.services):
@@ -113,6 +113,17 @@ def _moving_outside(topology: Topology, gateway: Gateway, place: SitePath) -> It
             message = f"{service.name} announces {seen}, which the provider of {gateway.name} may change at any time"
             cure = "ask for a fixed address, or announce a name that follows it"
             yield Finding("announces-stale-address", "risks", message, cure, ("services", i, "passive", "announce"))
+    own = gateway.outside.address
+    typing = [
+        (i, each)
+        for i, each in enumerate(topology.site.clients)
+        if each.reaches and not each.reaches.name and any(one in own for one in each.reaches.addresses.each)
+    ]
+    if typing:
+        who = ", ".join(each.name for _, each in typing)
+        message = f"the address that is typed ({who}) is one that the provider of {gateway.name} may change at any time"
+        cure = "ask for a fixed address, or let clients type a name that follows it"
+        yield Finding("server-address-may-change", "risks", message, cure, ("clients", typing[0][0], "reaches"))
 
 
 def _moving_server(topology: Topology) -> Iterator[Finding]:

@@ -6,17 +6,17 @@ from typing import Literal
 
 from msgspec.structs import replace
 
-from ..model.site import Rule, Site, Transport
+from ..model.site import Forward, Rule, Site, Transport
 from ..network.filters import Ruling, Table, rulings
 from ..network.flow import Flow
 from ..network.topology import Topology, listens_on
 from ..network.translation import entries
 from ..predict.endpoints import service_of
 from ..values.addresses import EVERY_ADDRESS, Address, AddressSet, Family
-from ..values.phrases import ports_phrase
+from ..values.phrases import ports_phrase, quoted
 from ..values.ports import EVERY_PORT, PortSet
 from ..values.text_value import SitePath
-from .cause import FEW
+from .cause import FEW, needed
 from .finding import Finding, set_to
 
 MOST_COMPARED = 400
@@ -32,6 +32,7 @@ def rule_findings(topology: Topology) -> Iterator[Finding]:
         yield from _useless(topology.site, at, table)
         yield from _unknown_rule_findings(at, table)
     yield from _port_20(topology)
+    yield from _wider_than_range(topology)
     for j, rule in enumerate(topology.site.server.filter.incoming.rules):
         if rule.program is not None and rule.action == "allow" and rule.enabled:
             message = (
@@ -42,6 +43,46 @@ def rule_findings(topology: Topology) -> Iterator[Finding]:
             cures = set_to(topology.site, place[:-1], named)
             message_cure = "name the ports instead of the program"
             yield Finding("whole-program-allowed", "note", message, message_cure, place, cures)
+
+
+TIMES_THE_RANGE, MOST_OF_A_RANGE = 8, 60_000
+"""How much wider than a passive range an entry is by mistake; wider ones are not meant for a range at all."""
+
+
+def _wider_than_range(topology: Topology) -> Iterator[Finding]:
+    """Entries for a passive range with many times its ports: a digit is missing, or one is too many."""
+    site, server = topology.site, topology.server
+    entries: list[tuple[SitePath, str, Rule | Forward]] = [
+        (("server", "filter", "incoming", "rules", i), f"rule {quoted(each.name)}of {server.name}", each)
+        for i, each in enumerate(site.server.filter.incoming.rules)
+        if each.action == "allow" and each.program is None
+    ]
+    for i, gateway in enumerate(site.gateways):
+        called = f"of {gateway.name}"
+        entries += [
+            (("gateways", i, "forwards", j), f"forward {quoted(each.name)}{called}", each)
+            for j, each in enumerate(gateway.forwards)
+            if each.to in server.addresses and each.to_port is None
+        ]
+        entries += [
+            (("gateways", i, "filter", "inward", "rules", j), f"rule {quoted(each.name)}{called}", each)
+            for j, each in enumerate(gateway.filter.inward.rules)
+            if each.action == "allow" and each.program is None
+        ]
+    for place, called, entry in entries:
+        for service in site.services if entry.enabled and len(entry.ports.spans) == 1 else ():
+            wanted = service.passive.ports if service.passive else PortSet()
+            wide = TIMES_THE_RANGE * len(wanted) <= len(entry.ports) <= MOST_OF_A_RANGE
+            if wanted and wide and wanted <= entry.ports:
+                good = needed(site, entry.ports, wanted)
+                message = (
+                    f"{called} is for {entry.ports}, {len(entry.ports)} ports; the passive range of {service.name} "
+                )
+                message += f"is {wanted}, {len(wanted)} ports"
+                where = (*place, "ports")
+                yield Finding(
+                    "wider-than-range", "risks", message, f"set ports to {good}", where, set_to(site, where, good)
+                )
 
 
 def _named_tables(topology: Topology) -> Iterator[tuple[str, Table]]:

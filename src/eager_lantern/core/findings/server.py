@@ -3,15 +3,16 @@
 import math
 from collections.abc import Iterator
 
+from ..model.entries import Destination
 from ..model.site import INTERNET, Service, Site, Tls
 from ..network.flow import Flow
 from ..network.journey import trace
 from ..network.reachability import Reach, closed, opener, reaches
 from ..network.topology import Device, Topology, listens_on
 from ..observed.looks import DAY_SECONDS, LEAST_BITS, Certificate
-from ..predict.endpoints import resolved, service_of
+from ..predict.endpoints import entrances, resolved, service_of
 from ..predict.ledger import Study
-from ..values.addresses import Address, AddressSet
+from ..values.addresses import Address, Addresses, AddressSet
 from ..values.phrases import ports_named, ports_phrase
 from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
 from ..values.quantities import Chance, Duration
@@ -29,8 +30,49 @@ def range_findings(topology: Topology) -> Iterator[Finding]:
     yield from _resting(topology)
     for i, service in enumerate(site.services):
         yield from _control_twice(site, i, service)
+        yield from _names_not_listed(topology, i, service)
         if service.protocol == "ftp" and service.passive:
+            yield from _other_family(topology, i, service)
             yield from _range_finding(site, service, service.passive.ports, ("services", i, "passive", "ports"))
+
+
+def _names_not_listed(topology: Topology, index: int, service: Service) -> Iterator[Finding]:
+    """Names that clients under TLS type and that the service's certificate is not to have."""
+    site, listed = topology.site, service.tls.names
+    promised = {each.client for each in site.promises if each.service == service.name and each.holds == "works"}
+    typed: dict[str, None] = {}
+    for each in site.clients if listed else ():
+        client = topology.client(each.name)
+        if client and each.name in promised and client.secures(service.tls) and each.reaches and each.reaches.name:
+            typed[each.reaches.name] = None
+    missing = [name for name in typed if not any(_covers(pattern, name) for pattern in listed)]
+    if missing:
+        message = (
+            f"clients of {service.name} type {', '.join(missing)}, and its certificate is to have {', '.join(listed)}"
+        )
+        place: SitePath = ("services", index, "tls", "names")
+        cures = set_to(site, place, (*listed, *missing))
+        yield Finding("name-not-in-tls", "risks", message, f"add {', '.join(missing)} to tls.names", place, cures)
+
+
+def _covers(pattern: str, name: str) -> bool:
+    """Whether a name of a certificate stands for a name: itself, or by its first label alone (RFC 6125, section
+    6.4.3)."""
+    one, other = pattern.lower().rstrip("."), name.lower().rstrip(".")
+    return one == other or (one.startswith("*.") and one[2:] == other.partition(".")[2])
+
+
+def _other_family(topology: Topology, index: int, service: Service) -> Iterator[Finding]:
+    """An announced address that the passive reply has no room for (RFC 959, section 4.1.2)."""
+    announced = service.passive.announce.addresses if service.passive else None
+    if not announced or announced.of_family(4) or not topology.server.addresses.of_family(4):
+        return
+    place: SitePath = ("services", index, "passive", "announce")
+    four = [each for each in entrances(topology, INTERNET) if each.family == 4]
+    cures = set_to(topology.site, place, Destination(addresses=Addresses((four[0],)))) if four else ()
+    message = f"{service.name} announces {announced}, and the passive reply carries IPv4 addresses alone"
+    advice = f"set announce: {four[0]}" if four else "announce the outside IPv4 address"
+    yield Finding("announces-other-family", "risks", message, advice, place, cures)
 
 
 def _resting(topology: Topology) -> Iterator[Finding]:
