@@ -9,11 +9,12 @@ from typing import Any
 import msgspec
 import pytest
 import yaml
-from faulty_sites import faulty_site, held_against, undone_cost
+from faulty_sites import faulty_site, held_against, places_of, several_faults, undone_cost
 from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 from program import AFTER, BEFORE, DATA, result_of, run
 from rich_sites import rich_sites
+from test_sites import changed as altered_base
 from working_sites import working_site
 
 from eager_lantern.core.diagnosis.diagnosis import settled
@@ -22,7 +23,7 @@ from eager_lantern.core.diagnosis.faults import faults_of
 from eager_lantern.core.findings.all import predicted
 from eager_lantern.core.mending.effect import Before
 from eager_lantern.core.mending.mend import mend
-from eager_lantern.core.mending.plan import Mending
+from eager_lantern.core.mending.plan import Mending, Wishes
 from eager_lantern.core.model.change import Change, changed
 from eager_lantern.core.model.consistency import problems
 from eager_lantern.core.model.site import Site
@@ -291,3 +292,68 @@ def test_a_client_beside_the_server_is_sent_straight_to_it_where_the_router_hide
     assert found.plan is not None
     (step,) = found.plan.steps
     assert (step.finding.kind, step.change.place[::2]) == ("peer-address-changes", ("clients", "reaches"))
+
+
+MENDED = yaml.safe_load((Path(__file__).parent / "cases" / "mended.yaml").read_text())
+
+
+@pytest.mark.parametrize("case", MENDED, ids=lambda case: case["name"])
+def test_a_small_site_is_mended_as_a_careful_engineer_would(case: dict[str, Any]) -> None:
+    site = parse_site("small", json.dumps(altered_base(case))).site
+    wishes = Wishes(**{key: frozenset(each) for key, each in case.get("wishes", {}).items()})
+    found = mend(site, COSTS, wishes)
+    assert found.verdict == case.get("verdict", "mended")
+    made = [] if found.plan is None else list(found.plan.changes)
+    shown = [[".".join(map(str, each.place)), msgspec.to_builtins(each.new, enc_hook=str)] for each in made]
+    shown = json.loads(json.dumps(shown))
+    assert sorted(shown, key=str) == sorted(case.get("changes", []), key=str)
+
+
+def test_a_plan_that_takes_away_what_passes_is_shown_as_none_and_made_where_that_is_allowed(tmp_path: Path) -> None:
+    path = tmp_path / "x.site.yaml"
+    text = AFTER.read_text().replace("  address: 10.61.4.20\n", "  address: 10.61.4.27\n")
+    vpn = "- {name: vpn, protocol: udp, ports: 1194, to: 10.61.4.27}"
+    text = text.replace("    forwards:\n", f"    forwards:\n      {vpn}\n")
+    path.write_text(
+        text.replace("        rules:\n", "        rules:\n        - {name: vpn, action: allow, ports: 1194}\n")
+    )
+    shown = run("mend", path, "--never", "harbour-router")
+    assert shown.returncode == 1
+    assert "This would keep every promise, and is no plan:" in shown.stdout
+    assert "gauge-store: udp port 1194, from carrier, internet" in shown.stdout
+    result = result_of(run("mend", path, "--allow-loss", "--format", "json").stdout)
+    assert [(each["change"]["to"], each["undo"]) for each in result["plan"]["changes"]] == [
+        ("10.61.4.20", "set address: 10.61.4.27")
+    ]
+    assert {(each["host"], each["ports"]) for each in result["plan"]["takes_away"]} == {("gauge-store", "1194")}
+
+
+def test_other_plans_are_shown_with_what_they_cost_and_a_device_that_is_left_alone_is_in_none(tmp_path: Path) -> None:
+    path = tmp_path / "x.site.yaml"
+    path.write_text(BEFORE.read_text().replace("{from_port: 20}", "{from_port: 20}\n    load: {burst: 8}"))
+    shown = run("mend", path, "--at-most", "2")
+    assert "Another plan that costs" in shown.stdout
+    result = result_of(run("mend", path, "--never", "harbour-router", "--format", "json").stdout)
+    assert {each["device"] for each in result["plan"]["changes"]} == {"gauge-store"}
+    wrong = run("mend", path, "--only", "harbour-rooter")
+    assert (wrong.returncode, "did you mean “harbour-router”" in wrong.stderr) == (2, True)
+
+
+def test_a_line_that_is_changed_no_longer_claims_to_be_as_a_device_was_read(tmp_path: Path) -> None:
+    path = tmp_path / "x.site.yaml"
+    forward = "ports: 61200-61327, to: 10.61.4.20}"
+    path.write_text(BEFORE.read_text().replace(forward, f"{forward}   # as router.txt line 3, 2026-11-02"))
+    assert run("mend", path, "--write").returncode == 0
+    assert "# changed since; before as router.txt line 3, 2026-11-02" in path.read_text()
+
+
+@settings(max_examples=15, deadline=None, suppress_health_check=list(HealthCheck))
+@given(st.integers(0, 100_000))
+def test_a_check_lists_every_fault_at_once_though_they_hide_one_another(seed: int) -> None:
+    faulty = several_faults(seed)
+    assume(faulty is not None)
+    assert faulty is not None
+    verdict = judge(parse_site("site", json.dumps(faulty.found)).site)
+    found = [each.place for each in (*verdict.findings, *verdict.behind) if each.severity == "breaks"]
+    stated = [place for fault in faulty.places if (place := places_of(fault, faulty.found))]
+    assert [place for place in stated if not any(each[: len(place)] == place for each in found)] == []

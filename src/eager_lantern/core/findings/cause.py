@@ -73,7 +73,7 @@ def words_of(change: Change) -> str:
         return f"put before entry {int(change.place[-1]) + 1} of {key}: {new}"
     if change.adds:
         return f"add under {key}: {new}"
-    return f"take {key} out" if change.new is None else f"set {key} to {new}"
+    return f"take {key} out" if change.new is None else f"set {key}: {new}"
 
 
 def undoing_words(change: Change) -> str:
@@ -81,9 +81,7 @@ def undoing_words(change: Change) -> str:
     key = next(str(part) for part in reversed(change.place) if isinstance(part, str))
     if change.adds:
         return f"take this entry out of {key}"
-    return (
-        f"take {key} out" if change.old is None else f"set {key} to {flow_text(to_builtins(change.old, enc_hook=str))}"
-    )
+    return f"take {key} out" if change.old is None else f"set {key}: {flow_text(to_builtins(change.old, enc_hook=str))}"
 
 
 def either(one: AddressSet | None, other: AddressSet | None) -> AddressSet | None:

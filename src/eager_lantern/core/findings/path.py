@@ -528,7 +528,7 @@ def _not_forwarded(
         text = f"{gateway.name} forwards port {forward.ports}, the control port is {left}"
         where, what = (*place, "forwards", i, "ports"), the("forward", forward.name)
         return control_port_differs(topology.site, where, what, left, text)
-    if role == "control" and (typed := _typed_otherwise(topology, route, gateway, left)):
+    if role == "control" and (typed := _typed_otherwise(topology, route, gateway, left, stopped)):
         return typed
     if left == UNPRIVILEGED:
         text = f"{gateway.name} forwards nothing for {{ports}}, and {service} has no fixed passive range"
@@ -550,7 +550,9 @@ def _not_forwarded(
     return Cause("no-forward", where, left, text, cure, about=about, mends=mends, whom=stopped.whom)
 
 
-def _typed_otherwise(topology: Topology, route: Route, gateway: Gateway, left: PortSet) -> Cause | None:
+def _typed_otherwise(
+    topology: Topology, route: Route, gateway: Gateway, left: PortSet, stopped: Stopped
+) -> Cause | None:
     """A client that types another port than the one under which a device shows the service."""
     steps = route.moved_at(gateway.name)
     behind = steps[1] if steps else left.lowest
@@ -566,7 +568,13 @@ def _typed_otherwise(topology: Topology, route: Route, gateway: Gateway, left: P
                 cure = f"let clients type port {port} (reaches: {typed}), or set ports of"
                 cure += f" {the('forward', forward.name)} to {left}"
                 where: SitePath = ("clients", i, "reaches")
-                return Cause("control-port-differs", where, left, text, cure, mends=sets(topology.site, where, typed))
+
+                def door(ports: PortSet, whom: AddressSet | None, to: Address = forward.to) -> Forward:
+                    return Forward(name=stopped.service, ports=ports, to=to, to_port=Port(behind), from_=whom)
+
+                at: SitePath = ("gateways", topology.site.gateways.index(gateway), "forwards")
+                mends = (*sets(topology.site, where, typed), *adds(topology.site, at, door))
+                return Cause("control-port-differs", where, left, text, cure, mends=mends, whom=stopped.whom)
     return None
 
 
