@@ -314,9 +314,8 @@ def test_a_plan_that_takes_away_what_passes_is_shown_as_none_and_made_where_that
     text = AFTER.read_text().replace("  address: 10.61.4.20\n", "  address: 10.61.4.27\n")
     vpn = "- {name: vpn, protocol: udp, ports: 1194, to: 10.61.4.27}"
     text = text.replace("    forwards:\n", f"    forwards:\n      {vpn}\n")
-    path.write_text(
-        text.replace("        rules:\n", "        rules:\n        - {name: vpn, action: allow, ports: 1194}\n")
-    )
+    data = "        - {name: data, action: allow"
+    path.write_text(text.replace(data, f"        - {{name: vpn, action: allow, ports: 1194}}\n{data}"))
     shown = run("mend", path, "--never", "harbour-router")
     assert shown.returncode == 1
     assert "This would keep every promise, and is no plan:" in shown.stdout
