@@ -132,7 +132,7 @@ def _noticed_by_client(forecast: Forecast) -> object:
     """What a client notices of it."""
     data = forecast.data
     stops = tuple((each.outcome, each.answer) for each in forecast.stops)
-    return forecast.predicted, forecast.rung, stops, data and (data.works, data.fails, data.unknown)
+    return forecast.predicted, forecast.banned, forecast.rung, stops, data and (data.works, data.fails, data.unknown)
 
 
 def _order(found: Comparison, overlay: Overlay) -> Order:

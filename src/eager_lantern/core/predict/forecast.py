@@ -5,6 +5,7 @@ from fractions import Fraction
 from typing import assert_never
 
 from msgspec import Struct, field
+from msgspec.structs import replace
 
 from ..model.site import CompleteClient, Promise, Refusal, Service
 from ..network.flow import Flow, Journey, Reason
@@ -60,7 +61,8 @@ class Forecast(Struct, frozen=True):
 
     ``control`` holds the journeys of the control connection to ``target``; ``announced`` is
     the address that the client gets for data. ``data_flow`` is what is sent for data, and
-    ``helped`` the gateways whose helper expects it.
+    ``helped`` the gateways whose helper expects it. ``banned`` are those of whoever is promised it
+    whom rules stop by their addresses, and who are left out.
     """
 
     promise: Promise
@@ -76,6 +78,7 @@ class Forecast(Struct, frozen=True):
     announced: Address | None = None
     data_flow: Flow | None = None
     helped: Helped = field(default_factory=dict)
+    banned: AddressSet = AddressSet()
 
     @property
     def kept(self) -> bool | None:
@@ -292,10 +295,19 @@ def _unreachable(address: str) -> str:
     return f"no route to {address or 'it'}" + (f", a {known.kind} address" if known and special else "")
 
 
+MOST_NAMED = 4
+"""Spans of addresses that are named in a sentence."""
+
+
 def because(forecast: Forecast) -> str:
     """Why a promise is kept or broken, in one sentence."""
     if forecast.promise.holds == "shut":
         return _shut_text(forecast)
+    if forecast.banned:
+        named = f"{forecast.banned}," if len(forecast.banned.spans) <= MOST_NAMED else "the addresses"
+        but = f"save for {named} which a rule bans"
+        rest = because(replace(forecast, banned=AddressSet()))
+        return f"{but}; of the others: {rest}" if rest else but
     if not forecast.stops:
         return ""
     stop = forecast.stops[0]

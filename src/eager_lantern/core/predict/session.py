@@ -9,12 +9,13 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
-from ..model.site import Active, CompleteClient, Gateway, Passive, Promise, Service
+from ..model.change import value_at
+from ..model.site import Active, CompleteClient, Gateway, Passive, Promise, Rule, Service
 from ..network.flow import Flow, Journey, Leg, Reason, largest_passing, swallowing
 from ..network.ftp_helper import Followed, announced_to_all, first_reader, named_through, reads_twice
 from ..network.journey import Expected, trace
 from ..network.topology import Device, Topology
-from ..values.addresses import Address, AddressSet
+from ..values.addresses import FAMILIES, Address, AddressSet, Family
 from ..values.outcomes import Extent, Outcome, Rung
 from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
 from ..values.text_value import SitePath
@@ -28,7 +29,39 @@ def predict(topology: Topology, promise: Promise, place: SitePath) -> Forecast:
 
 
 def predict_from(topology: Topology, promise: Promise, position: ClientPosition) -> Forecast:
-    """The same for whoever stands somewhere, be it a client of the site or not."""
+    """The same for whoever stands somewhere, be it a client of the site or not. Where it stands for many, those whom a
+    rule bans by their addresses are spared, as long as they are few: who writes such a rule means them."""
+    forecast = _predicted(topology, promise, position)
+    if promise.holds == "shut" or forecast.kept is True or position.spec.address or position.spec.on_server:
+        return forecast
+    banned = _banned(topology, forecast)
+    rest = position.sources - banned
+    if not rest or not banned or not all(_are_few(banned, position.sources, each) for each in FAMILIES):
+        return forecast
+    spared = _predicted(topology, promise, replace(position, sources=rest))
+    return replace(spared, banned=banned) if spared.kept is not False else forecast
+
+
+LARGEST_BAN = 0.01
+"""The share of the addresses of a network that a rule may ban and the network is still promised."""
+
+
+def _are_few(banned: AddressSet, whole: AddressSet, family: Family) -> bool:
+    few, all_of_them = (sum(high - low + 1 for low, high in each.of_family(family).spans) for each in (banned, whole))
+    return few <= LARGEST_BAN * all_of_them
+
+
+def _banned(topology: Topology, forecast: Forecast) -> AddressSet:
+    """The senders whom rules stop that are written for some addresses."""
+    found = AddressSet()
+    for each in (*forecast.control, *(forecast.data.journeys if forecast.data else ())):
+        rule = value_at(topology.site, each.end.place or ())
+        if each.outcome != "ok" and isinstance(rule, Rule) and rule.from_ and rule.action in ("deny", "refuse"):
+            found = found | each.asked.sources & forecast.position.sources
+    return found
+
+
+def _predicted(topology: Topology, promise: Promise, position: ClientPosition) -> Forecast:
     service, place = service_of(topology, promise.service), ()
     if promise.holds == "shut":
         outsiders = _kept_out(topology, position, service)

@@ -41,7 +41,8 @@ class DataResult(ResultPart, frozen=True, kw_only=True):
 
 
 class PromiseResult(ResultPart, frozen=True, kw_only=True):
-    """What is predicted of one promise; ``kept`` is null where it is unknown."""
+    """What is predicted of one promise; ``kept`` is null where it is unknown, and without regard to ``except_for``:
+    addresses of a network that rules ban."""
 
     client: str
     service: str
@@ -50,6 +51,7 @@ class PromiseResult(ResultPart, frozen=True, kw_only=True):
     predicted: Extent
     kept: bool | None
     because: str
+    except_for: str
     stops_at: StopsAt | None
     stopped_by: tuple[StopResult, ...]
     announced: str | None
@@ -231,6 +233,7 @@ def _promise_result(forecast: Forecast, line: LineOf) -> PromiseResult:
         predicted=forecast.predicted,
         kept=forecast.kept,
         because=because(forecast),
+        except_for=str(forecast.banned),
         stops_at=StopsAt(rung=forecast.rung, outcome=first.outcome) if first else None,
         stopped_by=tuple(stop_result(each, line) for each in forecast.stops if each not in of_data),
         announced=str(forecast.announced) if forecast.announced else None,
