@@ -91,9 +91,9 @@ def cheaper(site: Site, cost: float) -> tuple[Change, ...] | None:
                 continue
             try:
                 tried = changed(site, *some)
+                kept = not problems(tried) and all(each.kept for each in predicted(tried).forecasts)
             except (IndexError, AttributeError, TypeError):  # what is added to a list that another change has not made
                 continue
-            kept = not problems(tried) and all(each.kept for each in predicted(tried).forecasts)
             if kept and Before(site).effect(some).harmless:
                 return some
     return None
