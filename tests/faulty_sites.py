@@ -416,9 +416,10 @@ SERVERS = (SERVER, "10.61.4.27", "10.61.4.7")
 
 def held_against(faulty: Faulty, after: Site) -> tuple[list[str], list[str]]:
     """By plain reading of sampled packets: what passed in both the site as found and as meant, and is lost; and what
-    passes now and did in neither. UDP to ports of the server on which nobody listens is not asked for."""
+    passes now and did in neither, nor is stated by entries that a master switch alone keeps from counting. UDP to ports of the server on which nobody listens is not asked for."""
     lost, needless = [], []
-    sites = [counted(each) for each in (faulty.found, faulty.meant, after)]
+    stated = {**faulty.found, "gateways": [{**each, "forwarding": True} for each in faulty.found["gateways"]]}
+    sites = [counted(each) for each in (faulty.found, faulty.meant, after, stated)]
     for name, packet in samples(random.Random(0), *sites):
         ends = [
             arrives(each, name, packet._replace(to=each["server"]["address"]) if packet.to in SERVERS else packet)
@@ -427,9 +428,9 @@ def held_against(faulty: Faulty, after: Site) -> tuple[list[str], list[str]]:
         heard = packet.port == 1194 or 16384 <= packet.port < 16484
         if packet.protocol == "udp" and sites[0]["server"]["name"] in ends and not heard:
             continue
-        before, meant, now = ends
+        before, meant, now, switched = ends
         if before and before == meant != now:
             lost.append(f"{name} → {before}: {packet}")
-        if now and now not in (before, meant):
+        if now and now not in (before, meant, switched):
             needless.append(f"{name} → {now}: {packet}")
     return lost, needless

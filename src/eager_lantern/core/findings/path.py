@@ -59,6 +59,8 @@ def filter_causes(topology: Topology, layer: Layer, role: Role, service: str) ->
         if hit & left and (cause := _rule_cause(topology.site, layer, (*place, "rules", i), rule, hit, stopped)):
             yield replace(cause, about=stopped.about if cause.whom is None or cause.whom else cause.about)
             left = left - hit
+            if rule.action == "allow" and role == "data" and meant_for_data(topology, rule, layer.wanted):
+                return  # the rest is to be looked at once this one counts
     if not left:
         return
     beside = adds(topology.site, (*place, "rules"), stopped.rule)
@@ -385,6 +387,8 @@ def forward_causes(topology: Topology, route: Route, layer: Layer, role: Role, s
                 cause = _of_forward(topology, route, layer, (*place, "forwards", i), forward, hit, role)
                 yield from (cause,) if cause else ()
                 left = left - hit if cause or forward.protocol == "tcp" else left
+                if cause and role == "data" and meant_for_data(topology, forward, layer.wanted):
+                    left = PortSet()  # the rest is to be looked at once this one counts
         if left:
             yield _not_forwarded(topology, route, gateway, place, layer, left, role, service)
 
