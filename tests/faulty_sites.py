@@ -416,7 +416,8 @@ SERVERS = (SERVER, "10.61.4.27", "10.61.4.7")
 
 def held_against(faulty: Faulty, after: Site) -> tuple[list[str], list[str]]:
     """By plain reading of sampled packets: what passed in both the site as found and as meant, and is lost; and what
-    passes now and did in neither, nor is stated by entries that a master switch alone keeps from counting. UDP to ports of the server on which nobody listens is not asked for."""
+    passes now and did in neither, nor is stated by entries that a master switch alone keeps from counting. UDP to ports
+    of the server on which nobody listens is not asked for, nor a second way to it from its own network."""
     lost, needless = [], []
     stated = {**faulty.found, "gateways": [{**each, "forwarding": True} for each in faulty.found["gateways"]]}
     sites = [counted(each) for each in (faulty.found, faulty.meant, after, stated)]
@@ -426,7 +427,8 @@ def held_against(faulty: Faulty, after: Site) -> tuple[list[str], list[str]]:
             for each in sites
         ]
         heard = packet.port == 1194 or 16384 <= packet.port < 16484
-        if packet.protocol == "udp" and sites[0]["server"]["name"] in ends and not heard:
+        beside = packet.to == OUTSIDE and packet.source.startswith("10.61.4.")
+        if sites[0]["server"]["name"] in ends and (beside or (packet.protocol == "udp" and not heard)):
             continue
         before, meant, now, switched = ends
         if before and before == meant != now:
