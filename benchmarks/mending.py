@@ -39,7 +39,7 @@ from eager_lantern.formats.site.site_file import parse_site
 from eager_lantern.formats.weights import shipped_costs
 
 COSTS = shipped_costs()
-MOST_CHANGES, MOST_DEPTH = 18, 4
+MOST_CHANGES, MOST_DEPTH = 12, 4
 GATEWAYS, RULES = 50, 1000
 
 
