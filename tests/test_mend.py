@@ -9,7 +9,7 @@ from typing import Any
 import msgspec
 import pytest
 import yaml
-from faulty_sites import faulty_site, held_against, places_of, several_faults, undone_cost
+from faulty_sites import entry_of, faulty_site, held_against, places_of, several_faults, undone_cost
 from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 from program import AFTER, BEFORE, DATA, result_of, run
@@ -81,7 +81,8 @@ def is_held_against_what_was_meant(seed: int) -> None:
     ambiguous = {place[0] for place in faulty.places} & {"other range", "range slip"}
     lost, needless = held_against(faulty, json.loads(json.dumps(msgspec.to_builtins(after, enc_hook=str))))
     assert ambiguous or (lost, needless) == ([], [])
-    assert ambiguous or plan.cost <= undone_cost(faulty)
+    twice = len(set(map(entry_of, faulty.places))) < len(set(faulty.places))  # one change can open what the other has
+    assert ambiguous or twice or plan.cost <= undone_cost(faulty)
 
 
 @QUICK
@@ -91,7 +92,7 @@ def test_a_plan_takes_nothing_away_that_was_meant_and_opens_nothing_that_was_not
 
 
 @pytest.mark.sweep
-@settings(max_examples=300, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=150, deadline=None, suppress_health_check=list(HealthCheck))
 @given(st.integers(0, 1_000_000))
 def test_many_plans_take_nothing_away_that_was_meant_and_open_nothing_that_was_not(seed: int) -> None:
     is_held_against_what_was_meant(seed)
