@@ -50,8 +50,8 @@ def test_sessions_in_both_labs_end_as_predicted_for_small_sites(table: dict[str,
             others = rehearsed_on_loopback(site)
     for result, other in zip(kernel_saw, others, strict=True):
         # one address of many was tried: where login works for some of them alone, it may be any
-        for_some = result.forecast.predicted == "partly" and result.forecast.data is None
-        assert result.agree is (None if result.forecast.predicted == "unknown" or for_some else True), result.differences
+        chance = result.forecast.predicted == "partly" and result.forecast.data is None
+        assert result.agree is (None if result.forecast.predicted == "unknown" or chance else True), result.differences
         assert told_apart(result, other) == ""
 
 

@@ -27,6 +27,9 @@ from eager_lantern.core.mending.plan import Mending, Wishes
 from eager_lantern.core.model.change import Change, changed
 from eager_lantern.core.model.consistency import problems
 from eager_lantern.core.model.site import Site
+from eager_lantern.core.sheets.all import Sheets
+from eager_lantern.core.sheets.difference import change_pages
+from eager_lantern.core.sheets.sheet import Grid, Sheet, SheetPart
 from eager_lantern.core.values.ports import PortSet
 from eager_lantern.core.verdict import judge
 from eager_lantern.formats.site.edits import edited, mended_text
@@ -295,6 +298,46 @@ def test_a_client_beside_the_server_is_sent_straight_to_it_where_the_router_hide
     assert (step.finding.kind, step.change.place[::2]) == ("peer-address-changes", ("clients", "reaches"))
 
 
+RANGE, PART = ("data", "TCP", "2-9"), ("data", "TCP", "2-5")
+ROWS = [
+    ([RANGE], [RANGE], [], []),
+    ([PART], [RANGE], ["change row 1 (“data”): ports 2-5 → 2-9"], ["change row 1 back (“data”): ports 2-9 → 2-5"]),
+    ([PART], [("a", "UDP", "1"), PART], ["add as row 1: name: a, protocol: UDP, ports: 1"], ["take row 1 out (“a”)"]),
+    ([PART, ("-", "UDP", "1")], [PART], ["take row 2 out (UDP 1)"], ["add as row 2: protocol: UDP, ports: 1"]),
+    (
+        [("a", "TCP", "1"), ("b", "TCP", "2"), PART],
+        [("a", "UDP", "1"), PART],
+        ["change row 1 (“a”): protocol TCP → UDP", "take row 2 out (“b”)"],
+        ["add as row 2: name: b, protocol: TCP, ports: 2", "change row 1 back (“a”): protocol UDP → TCP"],
+    ),
+]
+
+
+@pytest.mark.parametrize(("before", "after", "steps", "back"), ROWS)
+def test_what_changes_on_a_page_is_said_row_by_row_and_how_to_take_it_back(
+    before: list[Any], after: list[Any], steps: list[str], back: list[str]
+) -> None:
+    def page(rows: list[Any]) -> Sheets:
+        part = SheetPart("Forwards", grid=Grid(("name", "protocol", "ports"), tuple(rows)))
+        return Sheets("x", "", (Sheet("router", "gateway", "", (part,)),))
+
+    parts = [part for each in change_pages(page(before), page(after)) for part in each.parts]
+    assert [list(each.steps) for each in parts] == ([steps, back] if steps else [])
+
+
+def test_a_plan_states_what_to_enter_where_and_the_pages_of_a_change_are_written_alone(tmp_path: Path) -> None:
+    shown = run("mend", BEFORE, "--format", "json")
+    entered = {each["name"]: each["parts"][0] for each in result_of(shown.stdout)["entered"]}
+    assert entered["harbour-router"]["steps"] == [
+        "change row 2 (“data”): outside ports and inside ports 61200-61327 → 61200-61455"
+    ]
+    assert run("sheets", AFTER, "--since", BEFORE, "--into", tmp_path / "pages").returncode == 0
+    pages = list((tmp_path / "pages").glob("*-harbour-router*.md"))
+    assert [each.read_text().count("61200-61327") for each in pages] == [2]
+    assert run("sheets", AFTER, "--since", AFTER, "--into", tmp_path / "none").returncode == 0
+    assert [each.name for each in (tmp_path / "none").glob("*.md")] == ["00-what-changes.md"]
+
+
 MENDED = yaml.safe_load((Path(__file__).parent / "cases" / "mended.yaml").read_text())
 
 
@@ -308,6 +351,8 @@ def test_a_small_site_is_mended_as_a_careful_engineer_would(case: dict[str, Any]
     shown = [[".".join(map(str, each.place)), msgspec.to_builtins(each.new, enc_hook=str)] for each in made]
     shown = json.loads(json.dumps(shown))
     assert sorted(shown, key=str) == sorted(case.get("changes", []), key=str)
+    helps = [] if found.elsewhere is None else list(found.elsewhere.changes)
+    assert [".".join(map(str, each.place)) for each in helps] == case.get("elsewhere", [])
 
 
 def test_a_plan_that_takes_away_what_passes_is_shown_as_none_and_made_where_that_is_allowed(tmp_path: Path) -> None:

@@ -165,7 +165,7 @@ def _mended(folder: Path, faulty: SiteFile) -> None:
     before = (folder / BEFORE).read_text(encoding="utf-8")
     after = mended_text(faulty, before, found.plan)
     (folder / MENDED).write_text(after, encoding="utf-8")
-    show(plan_view(faulty.site, found.plan, patch(before, after, BEFORE), faulty.line))
+    show(plan_view(faulty.site, found.plan, (), patch(before, after, BEFORE), faulty.line))
 
 
 def _lab() -> LabKind:

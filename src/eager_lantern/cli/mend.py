@@ -8,8 +8,12 @@ import typer
 from ..core.diagnosis.fault import Fault, FaultKind
 from ..core.findings.finding import FindingKind
 from ..core.mending.mend import mend, undone
-from ..core.mending.plan import Wishes, devices_of
+from ..core.mending.plan import Plan, Wishes, devices_of
+from ..core.model.change import changed
 from ..core.model.site import Site
+from ..core.sheets.all import sheets_of
+from ..core.sheets.difference import change_pages
+from ..core.sheets.sheet import Sheet
 from ..core.verdict import judge
 from ..formats.results.mend import mend_result
 from ..formats.site.edits import mended_text, patch
@@ -74,14 +78,21 @@ def mend_command(
         rewrite(path, text, after)
     difference = patch(text, after, source.file)
     name = source.file if written else ""
+    entered = _entered(source.site, found.plan) if found.plan else ()
     finish(
-        lambda: mend_result(source.site, found, on_devices, difference, written, source.line),
-        lambda: mend_view(source.site, found, on_devices, difference, name, source.file, source.line),
+        lambda: mend_result(source.site, found, entered, on_devices, difference, written, source.line),
+        lambda: mend_view(source.site, found, entered, on_devices, difference, name, source.file, source.line),
         form,
     )
     if on_devices:
         raise typer.Exit(BROKEN)
     raise typer.Exit(CANNOT_TELL if found.verdict == "unknown" else KEPT if written or found.kept else BROKEN)
+
+
+def _entered(site: Site, plan: Plan) -> tuple[Sheet, ...]:
+    """What the plan changes on the pages of the devices."""
+    before, after = (sheets_of(judge(each), "", {}, {}) for each in (site, changed(site, *plan.changes)))
+    return change_pages(before, after)
 
 
 def _on_devices(site: Site, kinds: Sequence[str], file: str) -> tuple[Fault, ...]:

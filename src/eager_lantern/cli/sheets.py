@@ -8,6 +8,7 @@ from typing import Annotated
 import typer
 
 from ..core.sheets.all import Sheets, sheets_of
+from ..core.sheets.difference import changed_sheets
 from ..core.sheets.sheet import Sheet, distinct, slug
 from ..core.verdict import judge
 from ..formats.devices.register import endings, files_of
@@ -30,6 +31,9 @@ def sheets(
     into: Annotated[
         Path | None, typer.Option(help="The folder to write to; default: named after the site file.")
     ] = None,
+    since: Annotated[
+        Path | None, typer.Option(help="Only what changes since this site file, and how to take it back.")
+    ] = None,
     force: Annotated[bool, typer.Option("--force", help="Replace files of the same names.")] = False,
     form: Annotated[
         Format, typer.Option("--format", help="What is shown: text for people, json for programs.")
@@ -41,14 +45,21 @@ def sheets(
 
     Markdown pages, one HTML file to print, CSV of the tables, for Linux devices a rule file, for a server scripts that
     give its rules to the front end or the Windows filter that runs there and take them back, and fragments of the own
-    files of four servers (docs/devices.md).
+    files of four servers (docs/devices.md). With --since the pages of what changes alone: each row to add, change
+    or take out, and what takes it back.
     Exit code 1 where the site as described does not keep its promises.
     """
     source = read_site(find_site_file(site))
     verdict = judge(source.site)
     to_load = files_of(source.site)
+    if since is not None:
+        earlier = read_site(find_site_file(since)).site
+        kept = {(each.name, each.text) for each in files_of(earlier)}
+        to_load = tuple(each for each in to_load if (each.name, each.text) not in kept)
     named = {each.owner: each.name for each in to_load if each.name.endswith(".nft")}
     result = sheets_of(verdict, as_typed(Path(Path(source.file).name)), named, _digests(source))
+    if since is not None:
+        result = changed_sheets(sheets_of(judge(earlier), as_typed(since), named, _digests(source)), result)
     folder = into or Path(source.file).with_name(f"{Path(source.file).name.removesuffix(PATTERN[1:])}-pages")
     written = {folder / name: text.encode() for name, text in _files(result)}
     written |= {folder / each.name: each.text.encode() for each in to_load}

@@ -8,7 +8,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from ..core.findings.finding import Finding
-from ..core.model.site import INTERNET, Transport
+from ..core.model.site import INTERNET, Site, Transport
 from ..core.predict.exposure import Opening
 from ..core.predict.forecast import Forecast, because
 from ..core.predict.kinds import ClientKind
@@ -178,7 +178,7 @@ def _next_step(verdict: Verdict, file: str) -> Text:
     if breaks and verdict.verdict == "broken":
         return command(f"Next: {command_line('explain', breaks)}", ACCENT)
     if not verdict.forecasts:
-        return command(f"Next: add to {file} what must work: {_first_promise(verdict)}", ACCENT)
+        return command(f"Next: add to {file} what must work: {first_promise(verdict.site)}", ACCENT)
     works = next((each for each in verdict.forecasts if each.promise.holds == "works"), None)
     if works and any(each.kind == "rule-unknown" for each in verdict.findings):
         return command(
@@ -189,10 +189,10 @@ def _next_step(verdict: Verdict, file: str) -> Text:
     return command("Next: add promises to the site file, one for each thing that must work", ACCENT)
 
 
-def _first_promise(verdict: Verdict) -> str:
+def first_promise(site: Site) -> str:
     """A promise in the words of the site file, for a site that has none."""
-    service = next((each for each in verdict.site.services if each.protocol != "other"), None)
-    client = next((each.name for each in verdict.site.clients), INTERNET)
+    service = next((each for each in site.services if each.protocol != "other"), None)
+    client = next((each.name for each in site.clients), INTERNET)
     name = service.name if service else "SERVICE"
     mode = ", mode: passive" if service is None or service.protocol == "ftp" else ""
     return f"promises: [{{client: {client}, service: {name}{mode}}}]"

@@ -141,7 +141,8 @@ def _missing_note(layer: Layer) -> Styled:
 
 
 def _meaning(ledger: Ledger, wanted: PortSet) -> Text:
-    fails = len(wanted) - len(ledger.reachable)
-    if not fails:
-        return Text("every transfer works", style=STRONG)
-    return Text(share_that(fails, len(wanted), ledger.outcome or "unknown"), style=STOPS)
+    unknown = len(ledger.unknown & wanted)
+    fails = len(wanted) - len(ledger.reachable) - unknown
+    parts = [(fails, ledger.outcome or "unknown"), (unknown, "unknown")]
+    found = [share_that(part, len(wanted), outcome) for part, outcome in parts if part]
+    return Text("; ".join(found), style=STOPS) if found else Text("every transfer works", style=STRONG)

@@ -10,15 +10,26 @@ from ..core.mending.effect import AccessChange
 from ..core.mending.plan import Mending, Plan
 from ..core.model.site import Promise, Site
 from ..core.predict.forecast import Forecast, because
-from ..core.values.phrases import ports_named
+from ..core.sheets.difference import BACK
+from ..core.sheets.sheet import Sheet
+from ..core.values.phrases import listed, ports_named
+from .check import first_promise
 from .ledger import LineOf
 from .screen import ACCENT, HOLDS, RISKS, STOPS, STRONG, UNTRIED, Share, between, columns, command, command_line
 
 
 def mend_view(
-    site: Site, found: Mending, on_devices: Sequence[Fault], patch: str, written: str, file: str, line: LineOf
+    site: Site,
+    found: Mending,
+    entered: Sequence[Sheet],
+    on_devices: Sequence[Fault],
+    patch: str,
+    written: str,
+    file: str,
+    line: LineOf,
 ) -> Iterator[RenderableType]:
-    """The whole of a mending; ``written`` is the file that was written, empty where none was."""
+    """The whole of a mending; ``entered`` are the pages of what the plan changes, ``written`` is the file that was
+    written, empty where none was."""
     if on_devices:
         yield from _undone(site, on_devices, file, line)
     if on_devices and found.plan is None:
@@ -28,7 +39,7 @@ def mend_view(
         yield from _without_plan(site, found, file, line)
         return
     yield ""
-    yield from plan_view(site, found.plan, patch, line)
+    yield from plan_view(site, found.plan, entered, patch, line)
     if not found.least:
         costs = f"at least {found.at_least:g}, this plan costs {found.plan.cost:g}"
         yield Text(f"▲ A cheaper plan may exist: {costs}; {found.tried} sets of changes tried.", style=RISKS)
@@ -43,7 +54,7 @@ def mend_view(
             else f"that costs {other.cost:g} (not {found.plan.cost:g})"
         )
         yield Text(f"Another plan {cost} ({number})", style=STRONG)
-        yield from _plan_rows(site, other, line)
+        yield from _plan_rows(site, other, (), line)
         yield from _effect_rows(site, other)
     yield ""
     if written:
@@ -54,9 +65,9 @@ def mend_view(
         yield command(f"Next: {command_line('mend', file, '--write')}", ACCENT)
 
 
-def plan_view(site: Site, plan: Plan, patch: str, line: LineOf) -> Iterator[RenderableType]:
-    """A plan device by device, what it brings and lets in, and the patch."""
-    yield from _plan_rows(site, plan, line)
+def plan_view(site: Site, plan: Plan, entered: Sequence[Sheet], patch: str, line: LineOf) -> Iterator[RenderableType]:
+    """A plan device by device, as it is entered there, what it brings and lets in, and the patch."""
+    yield from _plan_rows(site, plan, entered, line)
     yield ""
     yield from (Text(f"● {_promise_name(each)}: kept by this plan", style=HOLDS) for each in plan.gains)
     yield from _effect_rows(site, plan)
@@ -103,6 +114,8 @@ def _mend_head(found: Mending) -> Text:
         case "unknown" if found.remaining:
             many = len(found.remaining)
             return Text(f"◌ cannot tell: {many} promise{'s are' if many > 1 else ' is'} unknown", style=RISKS)
+        case "unknown" if not found.tried:
+            return Text("◌ no promises in the site file", style=RISKS)
         case "unknown":
             return Text("◌ no plan was found", style=RISKS)
 
@@ -112,18 +125,31 @@ def _promise_name(promise: Promise) -> str:
     return f"{promise.client} → {promise.service}{f', {how}' if how else ''}"
 
 
-def _plan_rows(site: Site, plan: Plan, line: LineOf) -> Iterator[RenderableType]:
-    """Device by device, in the order in which its changes come first."""
+def _plan_rows(site: Site, plan: Plan, entered: Sequence[Sheet], line: LineOf) -> Iterator[RenderableType]:
+    """Device by device, in the order in which its changes come first, with the page of each where there is one."""
     for device in dict.fromkeys(each.device(site) for each in plan.steps):
         yield Text(device, style=STRONG)
         table = columns(widths=(3, 9, Share(1)))
+        page = [part for each in entered if _is_of(each, device) for part in each.parts]
         for each in plan.steps:
             if each.device(site) == device:
                 number = Text(f"line {line(each.change.place)}", style=UNTRIED)
                 table.add_row("", number, Text(each.finding.message))
                 table.add_row("", "", Text(f"→ {each.advice}", style=ACCENT))
-                table.add_row("", "", Text(f"to undo: {each.undoing}", style=UNTRIED))
+                if not page:
+                    table.add_row("", "", Text(f"to undo: {each.undoing}", style=UNTRIED))
+        for part in page:
+            back = part.title.endswith(BACK)
+            where = part.title.removesuffix(BACK)
+            for step in part.steps:
+                label = Text("take back" if back else "enter", style=UNTRIED if back else STRONG)
+                table.add_row("", label, Text(f"{where}: {step}", style=UNTRIED if back else ""))
         yield table
+
+
+def _is_of(page: Sheet, device: str) -> bool:
+    """Whether a page is the device's own, or the card of a client of this name."""
+    return page.name == device or page.name.startswith(f"Card of {device},")
 
 
 def _effect_rows(site: Site, plan: Plan) -> Iterator[RenderableType]:
@@ -161,17 +187,27 @@ def _without_plan(site: Site, found: Mending, file: str, line: LineOf) -> Iterat
         number = line(each.place)
         yield Text.assemble((f"  {each.message}", STRONG), (f"  line {number}" if number else "", UNTRIED))
         yield Text(f"  → outside the file: {each.advice}", style=ACCENT)
+    if found.elsewhere is not None:
+        yield ""
+        names = dict.fromkeys(each.device(site) for each in found.elsewhere.steps)
+        yield Text(f"What helps is on {listed(names)}:", style=STRONG)
+        yield from _plan_rows(site, found.elsewhere, (), line)
     for plan in found.harmful:
         yield ""
         yield Text("This would keep every promise, and is no plan:", style=STRONG)
-        yield from _plan_rows(site, plan, line)
+        yield from _plan_rows(site, plan, (), line)
         if plan.effect.needless:
             yield Text("It opens more than the promises need:", style=RISKS)
             yield from _passing_rows(site, plan.effect.needless)
         if plan.effect.lost:
             yield Text("It takes away what passes now (--allow-loss permits that):", style=RISKS)
             yield from _passing_rows(site, plan.effect.lost)
-    yield command(f"Next: {command_line('check', file)}", ACCENT)
+    if not site.promises:
+        yield command(f"Next: add to {file} what must work: {first_promise(site)}", ACCENT)
+    elif found.elsewhere is not None:
+        yield command(f"Next: {command_line('mend', file)}   with all devices", ACCENT)
+    else:
+        yield command(f"Next: {command_line('check', file)}", ACCENT)
 
 
 def _remaining_line(forecast: Forecast) -> Text:

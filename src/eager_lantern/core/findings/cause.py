@@ -7,11 +7,11 @@ from msgspec import Struct, to_builtins
 from msgspec.structs import replace
 
 from ..model.change import Change, change, value_at
-from ..model.site import Site
+from ..model.site import Service, Site
 from ..network.topology import listens_on
 from ..values.addresses import AddressSet
 from ..values.phrases import flow_text, only_from, ports_phrase
-from ..values.ports import PortSet
+from ..values.ports import UNPRIVILEGED, PortSet
 from ..values.text_value import SitePath
 from .finding import FindingKind, Severity
 
@@ -139,6 +139,15 @@ def range_differs(site: Site, where: SitePath, what: str, wanted: PortSet, left:
     good = needed(site, written, wanted)
     cure = f"set ports of {what} to {good}"
     return Cause(mismatch_kind(written, wanted), where, left, text, cure, mends=sets(site, where, good))
+
+
+def not_fixed(site: Site, index: int, service: Service, text: str, passed: PortSet, left: PortSet) -> Cause:
+    """A service without a fixed range, where an entry passes one: no entry could pass every port, so that the range of
+    the service is the one to change."""
+    where: SitePath = ("services", index, "passive", "ports")
+    cure = f"fix the passive range of {service.name} to {passed}"
+    mends = sets(site, where, passed) if passed <= UNPRIVILEGED else ()
+    return Cause("range-left-to-system", where, left, text, cure, mends=mends)
 
 
 def control_port_differs(site: Site, where: SitePath, what: str, left: PortSet, text: str) -> Cause:

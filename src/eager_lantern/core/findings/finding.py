@@ -23,6 +23,7 @@ FindingKind = Literal[
     "announces-stale-address",
     "announces-other-family",
     "announced-name-disagrees",
+    "no-common-family",
     "no-way-in",
     "outside-address-not-public",
     "hairpin-needed",

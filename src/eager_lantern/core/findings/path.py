@@ -19,7 +19,7 @@ from ..network.translation import in_order
 from ..predict.forecast import Forecast
 from ..predict.ledger import Layer, Route, Study, next_hops
 from ..predict.session import predict
-from ..values.addresses import Address, AddressSet
+from ..values.addresses import Address, Addresses, AddressSet
 from ..values.phrases import article, flow_text, quoted, the
 from ..values.ports import UNPRIVILEGED, PortSet
 from ..values.text_value import SitePath
@@ -34,6 +34,7 @@ from .cause import (
     inserts,
     is_slip,
     mismatch_kind,
+    not_fixed,
     range_differs,
     sets,
     widens,
@@ -71,6 +72,9 @@ def filter_causes(topology: Topology, layer: Layer, role: Role, service: str) ->
     ]
     if role == "data" and near:
         i, rule = max(near, key=lambda pair: len(pair[1].ports & layer.wanted))
+        if layer.wanted == UNPRIVILEGED:
+            yield _not_fixed(topology.site, service, f"{layer.at} {verb} {rule.ports}", rule.ports, left)
+            return
         text = f"{layer.at} {verb} {rule.ports}, the passive range of {topology.server.name} is {layer.wanted}"
         where, what = (*place, "rules", i, "ports"), the("rule", rule.name)
         cause = range_differs(topology.site, where, what, layer.wanted, left, text)
@@ -96,6 +100,13 @@ def filter_causes(topology: Topology, layer: Layer, role: Role, service: str) ->
         )
         cure, about = f"add under rules: {stopped.rule_text}", stopped.about
         yield Cause("filter-blocks", place, left, text, cure, about=about, mends=beside, whom=stopped.whom)
+
+
+def _not_fixed(site: Site, name: str, passes: str, passed: PortSet, left: PortSet) -> Cause:
+    """A range that an entry passes, where the service has none of its own."""
+    index = next(i for i, each in enumerate(site.services) if each.name == name)
+    text = f"{passes}, and {name} has no fixed passive range: the server hands out any port"
+    return not_fixed(site, index, site.services[index], text, passed & UNPRIVILEGED, left)
 
 
 def _is_wider(topology: Topology, entry: Rule | Forward, wanted: PortSet) -> bool:
@@ -364,13 +375,13 @@ def forward_causes(topology: Topology, route: Route, layer: Layer, role: Role, s
         cure = (
             f"let them use {route.end.addresses} (a name of its own inside), or set hairpin: true where the device can"
         )
-        mends = sets(topology.site, (*place, "hairpin"), True)
+        mends = (*going_straight(topology, route.started_by), *sets(topology.site, (*place, "hairpin"), True))
         yield Cause("hairpin-needed", (*place, "hairpin"), layer.shut, text, cure, mends=mends)
     elif "answers bypass it" in reasons:
         text = f"{gateway.name} turns clients inside back and leaves their source as it is: answers bypass it"
         cure = f"let them use {route.end.addresses} (a name of its own inside), or set hairpin_source: inside"
         where = (*place, "hairpin_source")
-        mends = sets(topology.site, where, "inside")
+        mends = (*going_straight(topology, route.started_by), *sets(topology.site, where, "inside"))
         yield Cause("answers-bypass-device", where, layer.shut, text, cure, mends=mends)
     elif not gateway.forwarding and (wider := list(_wider_forwards(topology, route, layer, gateway, place, role))):
         yield from wider
@@ -391,6 +402,17 @@ def forward_causes(topology: Topology, route: Route, layer: Layer, role: Role, s
                     left = PortSet()  # the rest is to be looked at once this one counts
         if left:
             yield _not_forwarded(topology, route, gateway, place, layer, left, role, service)
+
+
+def going_straight(topology: Topology, name: str) -> tuple[Mend, ...]:
+    """Whoever stands where the server's own address can be seen goes straight to it."""
+    client = topology.client(name)
+    spec = topology.site.clients[topology.client_index(name)] if client else None
+    if client is None or spec is None or spec.reaches is None or client.network == INTERNET:
+        return ()
+    seen = tuple(each for each in topology.server.addresses.each if topology.sees(client.network, each))
+    place: SitePath = ("clients", topology.client_index(name), "reaches")
+    return sets(topology.site, place, Typed(Addresses(seen), port=spec.reaches.port)) if seen else ()
 
 
 def _wider_forwards(
@@ -514,6 +536,8 @@ def _not_forwarded(
     ]
     if role == "data" and near:
         i, forward = max(near, key=lambda pair: len(pair[1].ports & layer.wanted))
+        if layer.wanted == UNPRIVILEGED:
+            return _not_fixed(topology.site, service, f"{gateway.name} forwards {forward.ports}", forward.ports, left)
         text = f"{gateway.name} forwards {forward.ports}, {_hands_out(topology, route)} {layer.wanted}"
         where, what = (*place, "forwards", i, "ports"), the("forward", forward.name)
         return range_differs(topology.site, where, what, layer.wanted, left, text)
@@ -560,7 +584,7 @@ def _typed_otherwise(
     """A client that types another port than the one under which a device shows the service."""
     steps = route.moved_at(gateway.name)
     behind = steps[1] if steps else left.lowest
-    name = route.origin if isinstance(route.origin, str) else route.origin.name
+    name = route.started_by
     for i, client in enumerate(topology.site.clients):
         if client.name != name or client.reaches is None:
             continue

@@ -10,21 +10,22 @@ from math import ceil
 
 from msgspec.structs import replace
 
+from ..model.change import value_at
 from ..model.entries import OWN, Destination, Typed
 from ..model.site import INTERNET, Forward, Gateway, Rule
-from ..network.flow import Step, segment_bytes
+from ..network.flow import Journey, Step, segment_bytes
 from ..network.reachability import closed, opener
 from ..network.topology import Device, Topology
-from ..predict.endpoints import entrances, is_inside, typed_port
+from ..predict.endpoints import entrances, is_inside, resolved, typed_port
 from ..predict.forecast import Forecast, Stop
 from ..predict.ledger import Layer, Route, Study, next_hops
-from ..values.addresses import Addresses, AddressSet
+from ..values.addresses import Address, Addresses, AddressSet, Family
 from ..values.phrases import article
 from ..values.ports import PortSet
 from ..values.quantities import Duration
 from ..values.text_value import SitePath
-from .cause import Cause, Mend, Role, adds, sets
-from .path import Stopped, filter_causes, forward_causes, gateway_of, helper_cause
+from .cause import Cause, Mend, Role, adds, inserts, sets
+from .path import Stopped, filter_causes, forward_causes, gateway_of, going_straight, helper_cause
 
 LEAST_IDLE_SECONDS = 7440.0
 """Two hours and four minutes: how long a translator keeps a quiet TCP connection at least (RFC 5382, REQ-5)."""
@@ -79,7 +80,10 @@ def no_way_in(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
     """The client goes to an address that does not lead to the server at all."""
     if forecast.target is None or forecast.position.spec.reaches is None:
         return
-    good = ", ".join(map(str, entrances(topology, forecast.position.network))) or "no address of the site"
+    if any(each.reason == "no common family" for each in forecast.stops):
+        yield _no_common_family(topology, forecast, forecast.position.spec.reaches)
+        return
+    good = ", ".join(map(str, _ways(topology, forecast))) or "no address of the site"
     port = PortSet.single(typed_port(topology, forecast.position, forecast.service))
     reached = f"{topology.server.name} is reached from {forecast.position.network} at {good}"
     name = forecast.position.spec.reaches.name if forecast.position.spec.reaches else ""
@@ -87,16 +91,44 @@ def no_way_in(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
         if published.name == name:
             text = f"{name} leads to {published.addresses}, but {reached}"
             where: SitePath = ("names", i, "addresses")
-            ways = Addresses(entrances(topology, forecast.position.network))
+            ways = Addresses(_ways(topology, forecast))
             mends = sets(topology.site, where, ways) if ways else ()
             yield Cause("announced-name-disagrees", where, port, text, f"set addresses: [{good}]", mends=mends)
             return
     place: SitePath = ("clients", topology.client_index(forecast.position.name), "reaches")
     text = f"{forecast.position.name} goes to {forecast.target}, but {reached}"
-    ways = Addresses(entrances(topology, forecast.position.network))
+    ways = Addresses(_ways(topology, forecast))
     typed = Typed(ways, port=forecast.position.spec.reaches.port)
     mends = sets(topology.site, place, typed) if ways else ()
     yield Cause("no-way-in", place, port, text, f"let it reach {good}", mends=mends)
+
+
+def _ways(topology: Topology, forecast: Forecast) -> tuple[Address, ...]:
+    """The addresses under which the server is reached from where a client stands, but for those that a NAT64 makes."""
+    made = topology.stands_for_ipv4(forecast.position.network)
+    every = entrances(topology, forecast.position.network)
+    return tuple(each for each in every if made is None or made.within(each) is None)
+
+
+def _no_common_family(topology: Topology, forecast: Forecast, typed: Typed) -> Cause:
+    """A client of one family of addresses, and a server that it knows by one of the other alone."""
+    site, client = topology.site, forecast.position.name
+    have: Family = 6 if forecast.position.sources.of_family(6) else 4
+    known = resolved(topology, typed)
+    text = f"{client} has IPv{have} alone, and {typed.name or 'what it types'} leads to {known}"
+    found = [each for each in _ways(topology, forecast) if each.family == have]
+    if not found:
+        cure = f"give {topology.server.name} an IPv{have} address and a way in, or {client} one of the other family"
+        return Cause("no-common-family", forecast.place, PortSet(), text, cure, "risks", about=client)
+    whole = Addresses((*known.each, found[0]))
+    index = next((i for i, each in enumerate(site.names) if each.name == typed.name), None)
+    if index is not None:
+        mends = sets(site, ("names", index, "addresses"), whole)
+        return Cause("no-common-family", ("names", index, "addresses"), PortSet(), text,
+                     f"add {found[0]} to the addresses of {typed.name}", "risks", mends=mends)  # fmt: skip
+    place: SitePath = ("clients", topology.client_index(client), "reaches")
+    mends = sets(site, place, Typed(Addresses((found[0],)), port=typed.port))
+    return Cause("no-common-family", place, PortSet(), text, f"let it reach {found[0]}", "risks", mends=mends)
 
 
 def cannot_return(topology: Topology, study: Study) -> Iterator[Cause]:
@@ -203,10 +235,10 @@ def session_causes(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
                 f"{forecast.position.name} comes for data from another address than for control, {stop.at} refuses that"
             )
             cure = "let control and data take the same way, or set peer_must_match: false"
-            mends = _straight(topology, forecast)
+            mends = going_straight(topology, forecast.position.name)
             yield Cause("peer-address-changes", place, stop.ports, text, cure, mends=mends)
         elif stop.reason == "source address may change":
-            yield from _drawn_from_a_pool(forecast, stop, place)
+            yield from _drawn_from_a_pool(topology, forecast, stop, place)
         elif stop.reason == "session reuse":
             text = f"{topology.server.name} demands that data resumes the TLS session, {forecast.position.name} cannot"
             cure = "set reuse_required: false on the server, or use a client that resumes sessions"
@@ -216,7 +248,8 @@ def session_causes(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
         elif stop.reason == "TLS demanded":
             text = f"{topology.server.name} demands TLS, and {forecast.position.name} speaks none"
             cure = f"let {forecast.position.name} use a program that speaks TLS; without it passwords travel in clear"
-            yield Cause("tls-not-spoken", place, stop.ports, text, cure, about=forecast.position.name)
+            about = forecast.position.name
+            yield Cause("tls-not-spoken", place, stop.ports, text, cure, about=about, mends=_speaks(topology, about))
         elif stop.reason == "EPSV unknown":
             server, client = topology.server.name, forecast.position.name
             text = f"{server} supports neither EPSV nor EPRT, and {client} uses nothing else"
@@ -233,30 +266,36 @@ def session_causes(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
             yield _swallowed(topology, stop)
 
 
-def _straight(topology: Topology, forecast: Forecast) -> tuple[Mend, ...]:
-    """Whoever stands where the server's own address can be seen goes straight to it."""
-    spec, own = forecast.position.spec, topology.server.addresses
-    seen = tuple(each for each in own.each if topology.sees(forecast.position.network, each))
-    if not seen or forecast.position.network == INTERNET or topology.client(spec.name) is None or spec.reaches is None:
+def _speaks(topology: Topology, name: str) -> tuple[Mend, ...]:
+    """A client that takes another program, or switches TLS on in its own."""
+    if topology.client(name) is None:
         return ()
-    place: SitePath = ("clients", topology.client_index(spec.name), "reaches")
-    return sets(topology.site, place, Typed(Addresses(seen), port=spec.reaches.port))
+    return sets(topology.site, ("clients", topology.client_index(name), "speaks_tls"), "where-offered")
 
 
-def _drawn_from_a_pool(forecast: Forecast, stop: Stop, place: SitePath) -> Iterator[Cause]:
+def _paired(topology: Topology, forecast: Forecast) -> tuple[Mend, ...]:
+    """The devices on the way that may give a client another address for each connection, told to keep to one."""
+    passed = {step.at for each in forecast.control for step in each.steps}
+    pools = [each for each in topology.devices if each.name in passed and each.spec.pooling == "arbitrary"]
+    return tuple(mend for each in pools for mend in sets(topology.site, (*each.place, "pooling"), "paired"))
+
+
+def _drawn_from_a_pool(topology: Topology, forecast: Forecast, stop: Stop, place: SitePath) -> Iterator[Cause]:
     """Who minds that a pool may give another address; a rule or forward by source has causes of its own."""
-    client, ports = forecast.position.name, stop.ports
+    client, ports, mends = forecast.position.name, stop.ports, _paired(topology, forecast)
     text = f"{client} may come for data from another address of a pool than for control"
     paired = "set pooling: paired on that device where it can"
     if place[-1] == "peer_must_match":
         cure = f"{paired}, or peer_must_match: false on the server"
-        yield Cause("peer-address-changes", place, ports, text, cure, "risks")
+        yield Cause("peer-address-changes", place, ports, text, cure, "risks", mends=mends)
     elif place[-1] == "ftp_helper":
         text += f", and the helper of {stop.at} waits for the same one"
-        yield Cause("peer-address-changes", place, ports, text, f"{paired}, or forward the data range there", "risks")
+        cure = f"{paired}, or forward the data range there"
+        yield Cause("peer-address-changes", place, ports, text, cure, "risks", mends=mends)
     elif place[-1] == "accepts_other_address":
         text = f"{client} names one address of a pool for the connection back, and may be seen at another"
-        yield Cause("peer-address-changes", place, ports, text, f"let {client} use passive mode", "risks")
+        cure = f"{paired}, or let {client} use passive mode"
+        yield Cause("peer-address-changes", place, ports, text, cure, "risks", mends=mends)
 
 
 def _astray_cause(topology: Topology, forecast: Forecast, stop: Stop) -> Cause:
@@ -320,8 +359,29 @@ def udp_causes(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
         missing = journey.asked.ports & (by_udp - by_tcp)
         if missing and journey.outcome != "ok" and journey.asked.protocol == "udp":
             text = f"{journey.end.at} lets TCP pass on the data range and stops UDP on {{ports}}"
-            cure = "add the same range with protocol: udp there"
-            yield Cause("udp-missing", journey.end.place or forecast.place, missing, text, cure)
+            where = journey.end.place or forecast.place
+            mends = _udp_beside(topology, journey, where)
+            yield Cause("udp-missing", where, missing, text, "add the same range with protocol: udp there", mends=mends)
+
+
+def _udp_beside(topology: Topology, journey: Journey, where: SitePath) -> tuple[Mend, ...]:
+    """The entry that passes the same ports by TCP, once more for UDP."""
+    place = where
+    if journey.reason == "no forward":
+        place = ("gateways", next(i for i, each in enumerate(topology.site.gateways) if each.name == journey.end.at))
+        place = (*place, "forwards")
+    elif "rules" in where or journey.reason == "filter default":
+        place = (*(where[: where.index("rules")] if "rules" in where else where[:-1]), "rules")
+    found = value_at(topology.site, place)
+    entries: tuple[Rule | Forward, ...] = found if isinstance(found, tuple) else ()
+    ports = journey.asked.ports
+    passing = (each for each in entries if each.protocol == "tcp" and each.enabled and each.ports & ports)
+    twin = next((each for each in passing if isinstance(each, Forward) or each.action == "allow"), None)
+    if twin is None:
+        return ()
+    if "rules" in where:
+        return inserts(where, lambda ports, whom: replace(twin, protocol="udp", ports=ports))
+    return adds(topology.site, place, lambda ports, whom: replace(twin, protocol="udp", ports=ports))
 
 
 def opened_against_promise(topology: Topology, forecast: Forecast) -> Iterator[Cause]:

@@ -2,6 +2,8 @@
 
 from collections.abc import Collection
 
+from msgspec.structs import replace
+
 from ..diagnosis.fault import Fault, Wording
 from ..diagnosis.faults import faults_of
 from ..findings.all import of_promises, predicted
@@ -17,9 +19,11 @@ def mend(site: Site, costs: Costs, wishes: Wishes = Wishes()) -> Mending:
     are named, the cures of these alone, whatever else stays broken."""
     start = predicted(site)
     search = Search(site, costs, start, wishes)
+    unsure = () if wishes.kinds else tuple(each for each in start.forecasts if each.kept is None)
+    if not site.promises:
+        return Mending(kept=False, least=False)
     if search.arrived(start):
-        unsure = () if wishes.kinds else tuple(each for each in start.forecasts if each.kept is None)
-        return Mending(kept=not unsure, least=not unsure, remaining=unsure)
+        return Mending(kept=True)
     found = search.cheapest(wishes.others + 1)
     harmful = tuple(found.harmful)
     if found.plans:
@@ -29,10 +33,24 @@ def mend(site: Site, costs: Costs, wishes: Wishes = Wishes()) -> Mending:
         )
     if not found.complete and (plan := search.greedy()) is not None:
         return Mending(False, plan, (), False, found.at_least, found.tried, harmful, wishes=wishes)
+    if not any(each.kept is False for each in start.forecasts):
+        return Mending(False, None, (), False, tried=found.tried, remaining=unsure, wishes=wishes)
     remaining = tuple(each for each in start.forecasts if each.kept is False)
     incurable = tuple(each for each in of_promises(start) if each.severity == "breaks" and not each.cures)
+    limited = wishes.on or wishes.never
+    freely = mend(site, costs, replace(wishes, on=frozenset(), never=frozenset())) if limited else None
     return Mending(
-        False, None, (), found.complete, found.at_least, found.tried, harmful, remaining, incurable, wishes=wishes
+        False,
+        None,
+        (),
+        found.complete,
+        found.at_least,
+        found.tried,
+        harmful,
+        remaining,
+        incurable,
+        wishes,
+        freely.plan if freely else None,
     )
 
 

@@ -142,7 +142,7 @@ class Mending(Struct, frozen=True):
     ``remaining`` are the promises that stay broken or unknown, with the findings that no change of the file cures.
     ``least`` is whether the plan is known to be the cheapest that cures lead to; else none costs less than
     ``at_least``. ``tried`` counts the sets of changes that were looked at, ``harmful`` are plans that keep every
-    promise and do harm besides."""
+    promise and do harm besides; ``elsewhere`` is what would help on devices that may not be changed."""
 
     kept: bool
     plan: Plan | None = None
@@ -154,6 +154,7 @@ class Mending(Struct, frozen=True):
     remaining: tuple[Forecast, ...] = ()
     incurable: tuple[Finding, ...] = ()
     wishes: Wishes = Wishes()
+    elsewhere: Plan | None = None
 
     @property
     def verdict(self) -> Literal["kept", "mended", "impossible", "unknown"]:

@@ -54,25 +54,29 @@ class Search:
     def __init__(self, site: Site, costs: Costs, start: Studied, wishes: Wishes) -> None:
         self.site, self.costs, self.start, self.wishes = site, costs, start, wishes
         self._before = Before(site)
-        self._broken = {each.promise for each in start.forecasts if each.kept is not True}
+        unknown = {each.promise for each in start.forecasts if each.kept is None}
+        self._goals = unknown if all(each.kept is not False for each in start.forecasts) else set[Promise]()
 
     def arrived(self, after: Studied) -> bool:
-        """Whether every promise is kept that was known before, and what was unknown is no worse; where only
-        some kinds are to be cured, whether none of these is left and no promise is worse than before."""
+        """Whether every promise is kept that was known before, and what was unknown is no worse, or known where nothing
+        is broken; where only some kinds are to be cured, whether none of these is left and no promise is worse than
+        before."""
         return not self._unsettled(after) and not (self.wishes.kinds and self._findings(after))
 
     def _unsettled(self, after: Studied) -> list[Promise]:
         """Promises that are not as they have to be."""
         before = {each.promise: each.kept for each in self.start.forecasts}
-        return [each.promise for each in after.forecasts if not self._settled(before[each.promise], each.kept)]
+        return [
+            each.promise for each in after.forecasts if not self._settled(each.promise, before[each.promise], each.kept)
+        ]
 
-    def _settled(self, before: bool | None, then: bool | None) -> bool:
-        if then is True or (then is None and before is None):
+    def _settled(self, promise: Promise, before: bool | None, then: bool | None) -> bool:
+        if then is True or (then is None and before is None and promise not in self._goals):
             return True
         return bool(self.wishes.kinds) and (before is False or then is before)
 
     def _findings(self, after: Studied) -> list[Finding]:
-        found = [each for each in of_promises(after) if each.severity == "breaks"]
+        found = [each for each in of_promises(after) if each.severity == "breaks" or self._goals]
         kinds = self.wishes.kinds
         return [each for each in found if each.kind in kinds] if kinds else [*found, *server_cures(after, found)]
 

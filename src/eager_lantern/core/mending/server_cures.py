@@ -15,6 +15,7 @@ from ..findings.cause import mismatch_kind
 from ..findings.finding import Finding, FindingKind
 from ..findings.path import is_foreign
 from ..findings.server import ports_needed
+from ..findings.session import MOST_ACTIVE_PORTS
 from ..model.change import change
 from ..model.entries import Port, Typed
 from ..model.site import Forward, Rule, Service, Site
@@ -22,12 +23,14 @@ from ..network.topology import Topology, listens_on
 from ..predict.ledger import Study, measure
 from ..sizing.demand import clear_range, taken_by
 from ..values.addresses import Address, Addresses, AddressSet
-from ..values.ports import UNPRIVILEGED, PortSet
+from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
 
 WIDEST = 4096
 FIRST_DOOR = 2121
 """Where a control port is looked for that no provider blocks."""
 MOST_MEASURED = 24
+FIRST_ACTIVE, ACTIVE = 50000, 16
+"""Ports that a client is to wait on in active mode: as many transfers at once."""
 USUAL = 128
 """Ports of a range where the load states nothing: enough for most, and few enough to be entered."""
 
@@ -40,8 +43,10 @@ def server_cures(known: Studied, found: Sequence[Finding]) -> Iterator[Finding]:
         broken = [each for each in known.promises if _is_broken(each, service)]
         if broken and service.passive is not None:
             yield from _range_cures(known, i, service)
-    if "provider-blocks-port" in kinds:
+    if kinds & {"provider-blocks-port", "port-outside-share"}:
         yield from _other_doors(known)
+    if "active-cannot-return" in kinds:
+        yield from _active_ports(known)
     if "active-client-names-private" in kinds:
         yield from _named_addresses(known)
     if kinds & {"forward-wrong-host", "no-way-in"}:
@@ -97,10 +102,11 @@ def _ranges(known: Studied, service: Service, present: PortSet) -> Iterator[Port
 
 
 def _blocked(site: Site) -> PortSet:
-    """Ports that providers never let in."""
+    """Ports that providers never let in, or that others have of an address that is shared."""
     found = PortSet()
     for each in site.gateways:
         found = found | each.provider_blocks.ports
+        found = found | (EVERY_PORT - each.outside.ports if each.outside.ports is not None else PortSet())
     return found
 
 
@@ -113,16 +119,18 @@ def _other_doors(known: Studied) -> Iterator[Finding]:
             used = used | each.ports
     for service in site.services:
         used = used | listens_on(service)
-    port = next((each for each in range(FIRST_DOOR, FIRST_DOOR + 100) if each not in used), None)
+    free = UNPRIVILEGED - used
+    port = next((low for low, high in (free - PortSet.of((1, FIRST_DOOR - 1))).spans), free.lowest if free else None)
     for study in known.promises:
         forecast = study.forecast
         client = known.topology.client(forecast.promise.client)
-        blocked = forecast.rung == "connect" and any(each.reason == "provider blocks" for each in forecast.stops)
+        never = ("provider blocks", "outside the share")
+        blocked = forecast.rung == "connect" and any(each.reason in never for each in forecast.stops)
         if port is None or client is None or client.reaches is None or not blocked:
             continue
         place = ("clients", known.topology.client_index(client.name), "reaches")
         cure = change(site, place, Typed(client.reaches.addresses, client.reaches.name, Port(port)))
-        message = f"a provider blocks port {forecast.service.control_port} on the way of {client.name}"
+        message = f"port {forecast.service.control_port} never comes in on the way of {client.name}"
         advice = (
             f"let {client.name} type port {port} ({cure.new}), and forward that to port {forecast.service.control_port}"
         )
@@ -145,6 +153,22 @@ def _named_addresses(known: Studied) -> Iterator[Finding]:
         )
         advice = f"let {forecast.promise.client} name {address} in active mode (active_address)"
         yield Finding("active-client-names-private", "breaks", message, advice, place, (cure,))
+
+
+def _active_ports(known: Studied) -> Iterator[Finding]:
+    """A few ports for a client in active mode to wait on, so that a device on its side can forward them."""
+    site = known.topology.site
+    for study in known.promises:
+        forecast, name = study.forecast, study.forecast.promise.client
+        client = known.topology.client(name)
+        broken = forecast.promise.mode == "active" and forecast.kept is False and forecast.data is not None
+        if client is None or not broken or len(client.active_ports) <= MOST_ACTIVE_PORTS:
+            continue
+        few = PortSet.of((FIRST_ACTIVE, FIRST_ACTIVE + ACTIVE - 1))
+        cure = change(site, ("clients", known.topology.client_index(name), "active_ports"), few)
+        message = f"{name} waits on any port in active mode, and no device on its side can forward them all"
+        advice = f"let {name} use ports {few} in active mode (active_ports), and forward those to it"
+        yield Finding("active-cannot-return", "breaks", message, advice, cure.place, (cure,))
 
 
 def _of_others(site: Site) -> PortSet:

@@ -28,12 +28,13 @@ allow   10.0.0.4/30
 refuse  10.0.0.8/31
 
 Where a pool will draw the source (``pooled``), its addresses are candidates and no product of cases: a
-rule about some of them is known for none. A rule that the site marks as ``unknown`` may
-let pass, stop, or be about less than it states: what it matches is unknown.
+rule about some of them is known for none, but for ports of which the same comes for each of them. A rule
+that the site marks as ``unknown`` may let pass, stop, or be about less than it states: what it matches is
+unknown.
 """
 
 from bisect import bisect_left, insort
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Literal
 
 from msgspec import Struct
@@ -137,12 +138,41 @@ def rulings(table: Table, flow: Flow) -> list[Ruling]:
         and (each.targets is None or flow.to.number in each.targets)
     ]
     if flow.pooled:
-        return _first_matches(table, about, flow)
+        return [part for each in _first_matches(table, about, flow) for part in _alike_for_all(table, about, each)]
     return _merge_rulings(
         ruling
         for matches, sources in _by_rules(about, flow.sources)
         for ruling in _first_matches(table, matches, replace(flow, sources=sources))
     )
+
+
+def _alike_for_all(table: Table, about: list[Match], ruling: Ruling) -> Iterator[Ruling]:
+    """What is decided alike for every address that a pool may draw, and the rest, which is unknown."""
+    flow, left = ruling.flow, ruling.flow.ports
+    if ruling.reason == "source address may change":
+        each_drawn = [
+            _first_matches(table, matches, replace(flow, sources=sources))
+            for matches, sources in _by_rules(about, flow.sources)
+        ]
+        for first in each_drawn[0]:
+            ports = first.flow.ports & left
+            for others in each_drawn[1:]:
+                ports = ports & _decided_as(first, others)
+            if ports and first.action != "unknown" and first.flow.from_ports == flow.from_ports:
+                yield replace(first, flow=replace(first.flow, sources=flow.sources, ports=ports))
+                left = left - ports
+    if left:
+        yield replace(ruling, flow=replace(flow, ports=left))
+
+
+def _decided_as(first: Ruling, others: list[Ruling]) -> PortSet:
+    """The ports of which others come to the same end."""
+    found = PortSet()
+    for each in others:
+        same = (each.action, each.refuses_with, each.flow.from_ports)
+        if same == (first.action, first.refuses_with, first.flow.from_ports):
+            found = found | each.flow.ports
+    return found
 
 
 def _merge_rulings(parts: Iterable[Ruling]) -> list[Ruling]:

@@ -97,14 +97,14 @@ def rung_of(reason: Reason | None) -> Rung:
 
 
 def stops_of(journeys: tuple[Journey, ...]) -> tuple[Stop, ...]:
-    """What did not arrive, one stop for each thing to blame, the most ports first."""
+    """What did not arrive, one stop for each thing to blame: what is certain first, then the most ports."""
     ports: dict[tuple[Outcome, str, str | None, Reason | None, SitePath | None, Refusal | None], PortSet] = {}
     for each in journeys:
         if each.outcome != "ok":
             key = (each.outcome, each.end.at, each.end.rule, each.reason, each.end.place, each.end.answer)
             ports[key] = ports.get(key, PortSet()) | each.asked.ports
     stops = [Stop(each, *key) for key, each in ports.items()]
-    return tuple(sorted(stops, key=lambda stop: -len(stop.ports)))
+    return tuple(sorted(stops, key=lambda stop: (stop.outcome == "unknown", -len(stop.ports))))
 
 
 def data_of(flows: tuple[Flow, ...], journeys: tuple[Journey, ...], at: str) -> Data:
@@ -326,7 +326,7 @@ def because(forecast: Forecast) -> str:
         )
         target_text = ", sent to the announced address" if announced_only else ""
         share = share_that(len(failing), len(forecast.data.asked), stop.outcome)
-        return f"{share}{target_text}: {blame(stop, goes_to)}"
+        return f"{share}{target_text}: {blame(stop, goes_to)}{_unknown_besides(forecast.data, goes_to)}"
     if forecast.rung == "announce":
         return f"no transfer starts: {blame(stop, str(forecast.announced or ''))}"
     goes_to = str(forecast.target or "")
@@ -334,6 +334,14 @@ def because(forecast: Forecast) -> str:
     if stop.outcome == "unknown":
         return f"unknown: {blame(stop, goes_to)}"
     return f"no connection to {goes_to or forecast.service.name}{manner(stop, family)}: {blame(stop, goes_to)}"
+
+
+def _unknown_besides(data: Data, goes_to: str) -> str:
+    """What is unknown where other ports certainly fail."""
+    doubt = next((each for each in data.stops if each.outcome == "unknown" and each.ports & data.unknown), None)
+    if doubt is None or not data.fails:
+        return ""
+    return f"; {share_that(len(data.unknown), len(data.asked), 'unknown')}: {blame(doubt, goes_to)}"
 
 
 def _few(addresses: AddressSet) -> str:

@@ -117,8 +117,8 @@ class Layer(Struct, frozen=True):
         """How it stops the rest: refused, silent, wrong or unknown; ok where nothing is missing."""
         missing = self.missing.shift(-self.moved)
         asked = [each for each in self.journeys if self.aspect == "control" or each.asked.ports & missing]
-        stops = [each for each in asked if each.outcome != "ok"]
-        return stops[0].outcome if stops else "ok" if not self.missing else "silent"
+        stops = sorted((each.outcome for each in asked if each.outcome != "ok"), key=lambda each: each == "unknown")
+        return stops[0] if stops else "ok" if not self.missing else "silent"
 
 
 class Route(Struct, frozen=True):
@@ -134,6 +134,11 @@ class Route(Struct, frozen=True):
     helped: Helped
     moves: tuple[tuple[str, int, int], ...] = ()
     ends_at: Address | None = None
+
+    @property
+    def started_by(self) -> str:
+        """The host or network that it comes from."""
+        return self.origin if isinstance(self.origin, str) else self.origin.name
 
     @property
     def goal(self) -> Address:
@@ -382,7 +387,7 @@ def next_hops(route: Route, gateway: Gateway) -> Addresses:
 
 class Ledger(Struct, frozen=True):
     """The layers between a client and the data ports of a service, in order of the way. ``outcome`` is how what
-    does not work ends, as the forecast states it."""
+    does not work ends, as the forecast states it; of ``unknown`` ports nothing is certain."""
 
     service: str
     client: str
@@ -391,6 +396,7 @@ class Ledger(Struct, frozen=True):
     reachable: PortSet
     announced: Address | None
     outcome: Outcome | None = None
+    unknown: PortSet = PortSet()
 
 
 class Study(Struct, frozen=True):
@@ -408,7 +414,7 @@ class Study(Struct, frozen=True):
         """The ledger of the data ports; None for a session that has none."""
         if not self.data:
             return None
-        reached = self.forecast.data.works if self.forecast.data else PortSet()
+        data = self.forecast.data
         promise = self.forecast.promise
         stops = self.forecast.stops
         return Ledger(
@@ -416,15 +422,16 @@ class Study(Struct, frozen=True):
             promise.client,
             promise.mode or "",
             self.data,
-            reached,
+            data.works if data else PortSet(),
             self.forecast.announced,
             stops[0].outcome if stops else None,
+            data.unknown if data else PortSet(),
         )
 
 
 def measure(topology: Topology, forecast: Forecast) -> Study:
     """Measure the layers of a session that is promised to work."""
-    if forecast.promise.holds == "shut" or forecast.target is None:
+    if forecast.promise.holds == "shut" or forecast.target is None or not forecast.control:
         return Study(forecast, None, (), None, ())
     port = PortSet.single(typed_port(topology, forecast.position, forecast.service))
     flow = Flow("tcp", forecast.position.sources, UNPRIVILEGED, forecast.target, port)

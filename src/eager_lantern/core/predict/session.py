@@ -70,12 +70,10 @@ def _predicted(topology: Topology, promise: Promise, position: ClientPosition) -
     forecast = Forecast(promise, place, position, service, "works", target, control)
     stops = stops_of(control)
     if not control:
-        return _stopped_at(forecast, "unknown", "name", _unknown_stop(position.name, "client has no address"))
+        return _without_address(topology, forecast)
     if stops:
         rung: Rung = "greet" if stops[0].outcome == "wrong" else "connect"
-        partly = any(each.outcome == "ok" for each in control)
-        extent: Extent = "unknown" if stops[0].outcome == "unknown" else "partly" if partly else "fails"
-        return _stopped_at(forecast, extent, rung, *stops)
+        return _stopped_at(forecast, _extent_of_control(control, stops), rung, *stops)
     if service.protocol == "sftp":
         return _in_full_packets(topology, forecast, control) or forecast
     if service.protocol != "ftp" or promise.mode is None:
@@ -83,6 +81,22 @@ def _predicted(topology: Topology, promise: Promise, position: ClientPosition) -
     if service.tls.demanded and not position.spec.secures(service.tls):
         return _without_tls(topology, forecast)
     return _predict_passive(topology, forecast) if promise.mode == "passive" else _predict_active(topology, forecast)
+
+
+def _extent_of_control(control: tuple[Journey, ...], stops: tuple[Stop, ...]) -> Extent:
+    """Of the control connections of many: what some of them certainly meet breaks it, whatever is unknown of others."""
+    if stops[0].outcome == "unknown":
+        return "unknown"
+    return "partly" if any(each.outcome in ("ok", "unknown") for each in control) else "fails"
+
+
+def _without_address(topology: Topology, forecast: Forecast) -> Forecast:
+    """A client of which no connection is known: of a family that what it types has no address of, or of none at all."""
+    typed = targets(topology, forecast.position)
+    if not typed or not forecast.position.sources:
+        return _stopped_at(forecast, "unknown", "name", _unknown_stop(forecast.position.name, "client has no address"))
+    stop = _unknown_stop(forecast.position.name, "no common family")
+    return _stopped_at(replace(forecast, target=typed[0]), "unknown", "name", stop)
 
 
 def _without_tls(topology: Topology, forecast: Forecast) -> Forecast:

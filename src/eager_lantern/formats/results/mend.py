@@ -9,6 +9,7 @@ from ...core.mending.effect import AccessChange
 from ...core.mending.plan import DeviceChange, Mending, Owner, Plan, owner_of
 from ...core.model.site import Mode, Promise, Site, Transport
 from ...core.predict.forecast import because
+from ...core.sheets.sheet import Sheet
 from .base import LineOf, ResultPart
 from .check import ChangeResult, change_result
 
@@ -89,7 +90,8 @@ class UndoneResult(ResultPart, frozen=True, kw_only=True):
 class MendResult(ResultPart, frozen=True, kw_only=True):
     """The cheapest changes that keep every promise. ``least`` is whether no cheaper set of cures does; where it is not
     known, none costs less than ``at_least``; ``tried`` sets of changes were looked at. ``harmful`` are plans that would
-    keep every promise, and open more than is needed or take away what passed before. ``patch`` is a
+    keep every promise, and open more than is needed or take away what passed before; ``elsewhere`` is what would help
+    on devices that may not be changed. ``entered`` are the pages of what the plan changes on each. ``patch`` is a
     unified diff of the site file; ``written`` whether it was written. ``on_devices`` are faults of a
     cause that was asked for, where the file is right and the device may not be."""
 
@@ -104,13 +106,21 @@ class MendResult(ResultPart, frozen=True, kw_only=True):
     harmful: tuple[PlanResult, ...]
     remaining: tuple[RemainingResult, ...]
     incurable: tuple[IncurableResult, ...]
+    elsewhere: PlanResult | None
+    entered: tuple[Sheet, ...]
     on_devices: tuple[UndoneResult, ...]
     patch: str
     written: bool
 
 
 def mend_result(
-    site: Site, found: Mending, on_devices: Sequence[Fault], patch: str, written: bool, line: LineOf
+    site: Site,
+    found: Mending,
+    entered: Sequence[Sheet],
+    on_devices: Sequence[Fault],
+    patch: str,
+    written: bool,
+    line: LineOf,
 ) -> MendResult:
     """The result of a mending."""
     return MendResult(
@@ -132,6 +142,8 @@ def mend_result(
             IncurableResult(kind=each.kind, message=each.message, advice=each.advice, line=line(each.place))
             for each in found.incurable
         ),
+        elsewhere=_plan_result(site, found.elsewhere, line) if found.elsewhere else None,
+        entered=tuple(entered),
         on_devices=tuple(
             UndoneResult(
                 kind=each.kind, at=each.at, message=each.message, look=each.look, cure=each.cure, line=line(each.place)
