@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterator
 from typing import Any, NamedTuple
 
 from plain import Packet, Site, send
-from working_sites import OUTSIDE, SERVER, working_site
+from working_sites import NAME, OUTSIDE, SERVER, working_site
 
 from eager_lantern.api import BadInput, judge, parse_site
 
@@ -259,6 +259,34 @@ def several_faults(seed: int) -> Faulty | None:
         if len(places) < most and new and verdict_of(alone) == "broken" and copied(meant, alone, found, fault):
             places.append(fault)
     return Faulty(meant, found, places) if len(places) > 1 and verdict_of(found) == "broken" else None
+
+
+def branches(count: int) -> Site:
+    """A working site with so many branches, each with a fault of its own in its router's filter: the range is let out
+    in part there."""
+    data = working_site(random.Random(9))
+    clients: list[dict[str, Any]] = []
+    ports = data["services"][0]["passive"]["ports"]
+    low = int(ports.partition("-")[0])
+    for i in range(count):
+        data["networks"].append({"name": f"branch-{i}", "subnet": f"10.{100 + i}.0.0/24"})
+        rules = [
+            {"name": "control", "action": "allow", "protocol": "tcp", "ports": 21},
+            {"name": "data", "action": "allow", "protocol": "tcp", "ports": f"{low + 1 + i}-{ports.partition('-')[2]}"},
+            {"name": "web", "action": "allow", "protocol": "tcp", "ports": "80, 443"},
+        ]
+        data["gateways"].append({
+            "name": f"branch-router-{i}",
+            "outside": {"network": "internet", "address": f"203.0.113.{70 + i}"},
+            "inside": {"network": f"branch-{i}", "address": f"10.{100 + i}.0.1"},
+            "translate": "outward",
+            "filter": {"outward": {"default": "deny", "rules": rules}},
+        })  # fmt: skip
+        clients.append({"name": f"gauge-{i}", "network": f"branch-{i}", "address": f"10.{100 + i}.0.10",
+                        "reaches": NAME, "modes": ["passive"]})  # fmt: skip
+    data["clients"] += clients
+    data["promises"] = [{"client": each["name"], "service": "tide-exchange", "mode": "passive"} for each in clients]
+    return data
 
 
 def entry_of(fault: tuple[str, ...]) -> tuple[str, ...]:

@@ -9,7 +9,7 @@ from typing import Any
 import msgspec
 import pytest
 import yaml
-from faulty_sites import entry_of, faulty_site, held_against, places_of, several_faults, undone_cost
+from faulty_sites import branches, entry_of, faulty_site, held_against, places_of, several_faults, undone_cost
 from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 from program import AFTER, BEFORE, DATA, result_of, run
@@ -23,7 +23,9 @@ from eager_lantern.core.diagnosis.faults import faults_of
 from eager_lantern.core.findings.all import predicted
 from eager_lantern.core.mending.effect import Before
 from eager_lantern.core.mending.mend import mend
+from eager_lantern.core.mending.parts import cheapest, parts_of
 from eager_lantern.core.mending.plan import Mending, Wishes
+from eager_lantern.core.mending.search import Search
 from eager_lantern.core.model.change import Change, changed
 from eager_lantern.core.model.consistency import problems
 from eager_lantern.core.model.site import Site
@@ -107,6 +109,27 @@ def test_many_plans_take_nothing_away_that_was_meant_and_open_nothing_that_was_n
 def test_a_plan_for_any_site_at_all_does_no_harm(data: dict[str, Any]) -> None:
     site = parse_site("random", json.dumps(data)).site
     is_harmless(site, mend(site, COSTS))
+
+
+def test_faults_that_have_nothing_to_do_with_one_another_are_mended_apart_at_the_least_cost() -> None:
+    found = mend(parse_site("branches", json.dumps(branches(6))).site, COSTS)
+    assert (found.verdict, found.least, found.tried) == ("mended", True, 3 * 6)
+    assert found.plan is not None
+    assert (len(found.plan.steps), found.plan.cost) == (6, found.at_least)
+
+
+@pytest.mark.sweep
+@settings(max_examples=60, deadline=None, suppress_health_check=list(HealthCheck))
+@given(st.integers(0, 1_000_000))
+def test_parts_searched_apart_cost_what_all_of_it_searched_at_once_does(seed: int) -> None:
+    site = parse_site("site", json.dumps(faulty_site(seed).found)).site
+    start = predicted(site)
+    whole = Search(site, COSTS, start, Wishes())
+    assume(not whole.arrived(start))
+    assume(len(parts_of(start, whole.goals)) > 1)
+    apart, at_once = cheapest(site, COSTS, start, Wishes())[1], whole.cheapest(1)
+    assert [each.cost for each in apart.plans[:1]] == [each.cost for each in at_once.plans[:1]]
+    assert not at_once.complete or apart.complete
 
 
 def test_a_search_that_is_cut_short_says_so_and_does_no_harm(monkeypatch: pytest.MonkeyPatch) -> None:

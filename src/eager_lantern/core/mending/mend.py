@@ -8,6 +8,7 @@ from ..diagnosis.fault import Fault, Wording
 from ..diagnosis.faults import faults_of
 from ..findings.all import of_promises, predicted
 from ..model.site import Site
+from .parts import cheapest
 from .plan import Costs, Mending, Wishes
 from .search import Search
 
@@ -18,13 +19,12 @@ def mend(site: Site, costs: Costs, wishes: Wishes = Wishes()) -> Mending:
     """The cheapest changes that keep every promise of a consistent site, within what is wished; where kinds of findings
     are named, the cures of these alone, whatever else stays broken."""
     start = predicted(site)
-    search = Search(site, costs, start, wishes)
     unsure = () if wishes.kinds else tuple(each for each in start.forecasts if each.kept is None)
     if not site.promises:
         return Mending(kept=False, least=False)
-    if search.arrived(start):
+    if Search(site, costs, start, wishes).arrived(start):
         return Mending(kept=True)
-    found = search.cheapest(wishes.others + 1)
+    search, found = cheapest(site, costs, start, wishes)
     harmful = tuple(found.harmful)
     if found.plans:
         others = tuple(found.plans[1 : max(wishes.others, MOST_ALTERNATIVES) + 1])

@@ -26,6 +26,7 @@ from ..findings.finding import Finding
 from ..model.change import Change, changed, value_at
 from ..model.consistency import problems
 from ..model.site import Promise, Site
+from ..predict.ledger import Study
 from ..values.text_value import SitePath
 from .effect import Before
 from .plan import Costs, DeviceChange, Plan, Wishes, device_of
@@ -51,34 +52,31 @@ class Found(NamedTuple):
 class Search:
     """Ways from a site along cures."""
 
-    def __init__(self, site: Site, costs: Costs, start: Studied, wishes: Wishes) -> None:
+    def __init__(
+        self, site: Site, costs: Costs, start: Studied, wishes: Wishes, goals: frozenset[Promise] | None = None
+    ) -> None:
         self.site, self.costs, self.start, self.wishes = site, costs, start, wishes
+        self.goals = _goals_of(start, wishes) if goals is None else goals
+        self.looked_at: set[SitePath] = set()
         self._before = Before(site)
-        unknown = {each.promise for each in start.forecasts if each.kept is None}
-        self._goals = unknown if all(each.kept is not False for each in start.forecasts) else set[Promise]()
 
     def arrived(self, after: Studied) -> bool:
-        """Whether every promise is kept that was known before, and what was unknown is no worse, or known where nothing
-        is broken; where only some kinds are to be cured, whether none of these is left and no promise is worse than
-        before."""
-        return not self._unsettled(after) and not (self.wishes.kinds and self._findings(after))
-
-    def _unsettled(self, after: Studied) -> list[Promise]:
-        """Promises that are not as they have to be."""
+        """Whether every goal is kept and no other promise is worse than before; where only some kinds of findings are
+        to be cured, whether none of these is left."""
         before = {each.promise: each.kept for each in self.start.forecasts}
-        return [
-            each.promise for each in after.forecasts if not self._settled(each.promise, before[each.promise], each.kept)
-        ]
+        settled = all(self._is_settled(each.promise, before[each.promise], each.kept) for each in after.forecasts)
+        return settled and not (self.wishes.kinds and self._findings(after))
 
-    def _settled(self, promise: Promise, before: bool | None, then: bool | None) -> bool:
-        if then is True or (then is None and before is None and promise not in self._goals):
-            return True
-        return bool(self.wishes.kinds) and (before is False or then is before)
+    def _is_settled(self, promise: Promise, before: bool | None, then: bool | None) -> bool:
+        return then is True or (promise not in self.goals and (before is False or then is before))
 
     def _findings(self, after: Studied) -> list[Finding]:
-        found = [each for each in of_promises(after) if each.severity == "breaks" or self._goals]
-        kinds = self.wishes.kinds
-        return [each for each in found if each.kind in kinds] if kinds else [*found, *server_cures(after, found)]
+        """What keeps goals from being kept."""
+        if kinds := self.wishes.kinds:
+            return [each for each in of_promises(after) if each.severity == "breaks" and each.kind in kinds]
+        known = restricted(after, self.goals)
+        found = of_promises(known)
+        return [*found, *server_cures(known, found)]
 
     def cheapest(self, most_plans: int) -> Found:
         """The cheapest plans: all of one cost, or as many as are wanted."""
@@ -95,6 +93,7 @@ class Search:
                 (found if self._is_allowed(plan) else harmful).append(plan)
                 continue
             for step in self._next(after, steps):
+                self.looked_at.add(touched(step.change))
                 way = (*steps, step)
                 key = frozenset(map(_identity, way))
                 if key not in known:
@@ -104,6 +103,14 @@ class Search:
         complete = not waiting or bool(plans and waiting[0][0] > plans[0].cost)
         at_least = plans[0].cost if complete and plans else waiting[0][0] if waiting else 0.0
         return Found(plans, complete, at_least, tried, harmful[:MOST_HARMFUL])
+
+    def tried(self, plans: Sequence[Plan]) -> Plan | None:
+        """Plans joined, if they keep every goal of this search and do no harm."""
+        steps = tuple(step for each in plans for step in each.steps)
+        site = _with(self.site, steps)
+        after = predicted(site) if not problems(site) else None
+        plan = self._plan(after, steps) if after is not None and self.arrived(after) else None
+        return plan if plan is not None and self._is_allowed(plan) else None
 
     def _is_enough(self, found: Sequence[Plan], next_cost: float, most_plans: int) -> bool:
         """Whether all plans of the least cost are found, and as many others as are wanted, at up to twice of it."""
@@ -164,6 +171,29 @@ class Search:
             if mine and not any(_overlap(mine[0].change, each.change) for each in found):
                 found.append(mine[0])
         return tuple(found)
+
+
+def _goals_of(start: Studied, wishes: Wishes) -> frozenset[Promise]:
+    """What has to become kept: what is broken, or where nothing is, what is unknown."""
+    if wishes.kinds:
+        return frozenset()
+    broken = frozenset(each.promise for each in start.forecasts if each.kept is False)
+    return broken or frozenset(each.promise for each in start.forecasts if each.kept is None)
+
+
+def restricted(known: Studied, goals: frozenset[Promise]) -> Studied:
+    """What is known of these promises, and of those that are kept."""
+
+    def of_these(several: tuple[Study, ...]) -> tuple[Study, ...]:
+        return tuple(each for each in several if each.forecast.kept is True or each.forecast.promise in goals)
+
+    return replace(known, promises=of_these(known.promises), ways_in=of_these(known.ways_in))
+
+
+def touched(change: Change) -> SitePath:
+    """What a change is of: the entry or key, or the whole list where an entry comes or goes."""
+    moves = change.adds or change.inserts or (change.new is None and isinstance(change.place[-1], int))
+    return change.place[:-1] if moves else change.place
 
 
 def _with(site: Site, steps: Sequence[DeviceChange]) -> Site:
