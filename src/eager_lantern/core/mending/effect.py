@@ -229,7 +229,8 @@ def _needs_of(
     senders = (
         dict(_senders(topology, promise.client)) if strict else dict.fromkeys(network_names(topology.site), EVERYBODY)
     )
-    for network, sources in senders.items():
+    for network, everybody in senders.items():
+        sources = everybody - promise.except_for if strict else everybody
         yield (network, server.name, "tcp"), (sources, listens_on(service))
         if udp := _by_udp(service):
             yield (network, server.name, "udp"), (sources, udp)
@@ -303,6 +304,7 @@ def _asked_shut(site: Site) -> Passage:
         ((origin, topology.server.name, "tcp"), (sources, ports[each.service]))
         for each in site.promises
         if each.holds == "shut" and each.service in ports
-        for network, sources in _senders(topology, each.client)
+        for network, senders in _senders(topology, each.client)
+        if (sources := senders - each.except_for)
         for origin in (network, each.client)
     )

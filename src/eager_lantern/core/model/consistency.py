@@ -240,6 +240,10 @@ def _promise_problems(site: Site) -> Iterator[Problem]:
         places = [*clients, *network_names(site)]
         yield from refers("client", promise.client, places, (*place, "client"))
         yield from refers("service", promise.service, list(services), (*place, "service"))
+        client = clients.get(promise.client)
+        if promise.except_for and client is not None and client.address:
+            found = f"except_for: found {promise.except_for}, and {client.name} has an address of its own"
+            yield Problem((*place, "except_for"), f"{found}; expected it where many are meant, or no key except_for")
         service = services.get(promise.service)
         if service:
             yield from _mode_problems(promise, service, clients.get(promise.client), place)

@@ -412,12 +412,13 @@ class PublishedName(Part, frozen=True):
 
 
 class Promise(Part, frozen=True):
-    """One thing that must work, or must stay shut."""
+    """One thing that must work, or must stay shut, and for whom of many it need not."""
 
     client: Name
     service: Name
     mode: Mode | None = None
     holds: Literal["works", "shut"] = "works"
+    except_for: AddressSet = AddressSet()
 
 
 class Site(Part, frozen=True):

@@ -301,11 +301,15 @@ MOST_NAMED = 4
 
 def because(forecast: Forecast) -> str:
     """Why a promise is kept or broken, in one sentence."""
+    if stated := forecast.promise.except_for:
+        rest = because(replace(forecast, promise=replace(forecast.promise, except_for=AddressSet())))
+        but = f"save for {_named(stated)}, as the promise states"
+        return f"{but}; of the others: {rest}" if rest else but
     if forecast.promise.holds == "shut":
         return _shut_text(forecast)
     if forecast.banned:
-        named = f"{forecast.banned}," if len(forecast.banned.spans) <= MOST_NAMED else "the addresses"
-        but = f"save for {named} which a rule bans"
+        named = _named(forecast.banned)
+        but = f"save for {named}{',' * (named == str(forecast.banned))} which a rule bans"
         rest = because(replace(forecast, banned=AddressSet()))
         return f"{but}; of the others: {rest}" if rest else but
     if not forecast.stops:
@@ -334,6 +338,10 @@ def because(forecast: Forecast) -> str:
     if stop.outcome == "unknown":
         return f"unknown: {blame(stop, goes_to)}"
     return f"no connection to {goes_to or forecast.service.name}{manner(stop, family)}: {blame(stop, goes_to)}"
+
+
+def _named(addresses: AddressSet) -> str:
+    return str(addresses) if len(addresses.spans) <= MOST_NAMED else "the addresses"
 
 
 def _unknown_besides(data: Data, goes_to: str) -> str:

@@ -30,9 +30,12 @@ def predict(topology: Topology, promise: Promise, place: SitePath) -> Forecast:
 
 def predict_from(topology: Topology, promise: Promise, position: ClientPosition) -> Forecast:
     """The same for whoever stands somewhere, be it a client of the site or not. Where it stands for many, those whom a
-    rule bans by their addresses are spared, as long as they are few: who writes such a rule means them."""
+    rule bans by their addresses are spared, as long as they are few: who writes such a rule means them. Where the
+    promise states whom it is not for, it is for all others."""
+    position = replace(position, sources=position.sources - promise.except_for)
     forecast = _predicted(topology, promise, position)
-    if promise.holds == "shut" or forecast.kept is True or position.spec.address or position.spec.on_server:
+    stated = promise.holds == "shut" or bool(promise.except_for)
+    if stated or forecast.kept is True or position.spec.address or position.spec.on_server:
         return forecast
     banned = _banned(topology, forecast)
     rest = position.sources - banned
@@ -65,6 +68,7 @@ def _predicted(topology: Topology, promise: Promise, position: ClientPosition) -
     service, place = service_of(topology, promise.service), ()
     if promise.holds == "shut":
         outsiders = _kept_out(topology, position, service)
+        outsiders = replace(outsiders, sources=outsiders.sources - promise.except_for)
         return _predict_shut(topology, Forecast(promise, place, outsiders, service, "fails", None, ()))
     target, control = reach_control(topology, position, service)
     forecast = Forecast(promise, place, position, service, "works", target, control)

@@ -64,11 +64,15 @@ def _outside_tests(topology: Topology, works: Sequence[Forecast], file: str) -> 
 def _test_part(
     title: str, lines: tuple[str, ...], topology: Topology, works: Sequence[Forecast], file: str
 ) -> SheetPart:
-    rows = tuple(
-        (each.position.name, each.position.network, each.service.name, each.promise.mode or "-") for each in works
-    )
+    rows = tuple((_whoever(each), each.position.network, each.service.name, each.promise.mode or "-") for each in works)
     commands = tuple(_command(topology, each, file) for each in works if each.service.protocol != "other")
     return SheetPart(title, lines, Grid(("from", "standing on", "service", "mode"), rows), commands=commands)
+
+
+def _whoever(forecast: Forecast) -> str:
+    """Who is to try it, and who is not."""
+    others = forecast.promise.except_for
+    return f"{forecast.position.name}, save for {others}" if others else forecast.position.name
 
 
 def _command(topology: Topology, forecast: Forecast, file: str) -> str:
@@ -85,7 +89,7 @@ def _shut_part(forecasts: Sequence[Forecast]) -> Iterator[SheetPart]:
     shut = [each for each in forecasts if each.promise.holds == "shut"]
     if not shut:
         return
-    rows = tuple((each.position.name, each.service.name, str(each.service.control_port)) for each in shut)
+    rows = tuple((_whoever(each), each.service.name, str(each.service.control_port)) for each in shut)
     success = (
         "Success: no answer, or a refusal. Where something answers, a forward or a rule allows more than it should."
     )

@@ -233,7 +233,7 @@ def _promise_result(forecast: Forecast, line: LineOf) -> PromiseResult:
         predicted=forecast.predicted,
         kept=forecast.kept,
         because=because(forecast),
-        except_for=str(forecast.banned),
+        except_for=str(forecast.banned | forecast.promise.except_for),
         stops_at=StopsAt(rung=forecast.rung, outcome=first.outcome) if first else None,
         stopped_by=tuple(stop_result(each, line) for each in forecast.stops if each not in of_data),
         announced=str(forecast.announced) if forecast.announced else None,

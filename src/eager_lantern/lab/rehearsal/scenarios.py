@@ -74,6 +74,8 @@ def player_of(topology: Topology, forecasts: Sequence[Forecast], position: Clien
     own = isinstance(position.origin, Host)
     parts = [each.asked.sources for one in forecasts if one.position.name == position.name for each in one.control]
     whole = topology.strangers(position.network)
+    for each in forecasts:
+        whole = whole - (each.promise.except_for if each.position.name == position.name else AddressSet())
     chosen: dict[int, Address] = {}
     for part in (*parts, whole):
         for family in FAMILIES:

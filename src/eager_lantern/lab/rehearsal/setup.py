@@ -129,6 +129,7 @@ def _somebody_tries(topology: Topology, forecast: Forecast) -> bool:
     for each in unpromised(topology, forecast.position, forecast.service):
         played = played | topology.seen_on(each, network)
     opened = [each for each in forecast.control if each.outcome == "ok"]
+    played = played - forecast.promise.except_for
     return not opened or any(each.asked.sources & played for each in opened)
 
 
