@@ -2,11 +2,13 @@
 
 import json
 import random
+import re
 import tempfile
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, NamedTuple
 
+from msgspec.structs import replace
 from random_sites import PORTS, held, mapped
 
 from eager_lantern.cli.labs import LabKind, able, built
@@ -17,6 +19,7 @@ from eager_lantern.core.network.topology import Topology
 from eager_lantern.core.observed.rehearsed import Observed, Rehearsed
 from eager_lantern.core.predict.forecast import error_of
 from eager_lantern.core.predict.session import predict
+from eager_lantern.core.sheets.sheet import slug
 from eager_lantern.core.values.addresses import Address
 from eager_lantern.core.values.ports import PortSet
 from eager_lantern.formats.site.site_file import parse_site
@@ -82,6 +85,22 @@ def compared(
         Compared("session", str(each.forecast.promise), each.forecast.predicted, _apart(each)) for each in results
     ]
     return [*(_held_against(topology, probe, each) for probe, each in zip(probes, seen, strict=True)), *sessions]
+
+
+def exported(folder: Path) -> Callable[[Site, Sequence[Client]], tuple[Node, ...]]:
+    """How to build the nodes of a site's lab with the rules of exported files where there are any."""
+    return lambda site, strangers: tuple(
+        _exported(each, folder / f"{slug(each.name)}.nft") for each in lab_nodes(site, strangers)
+    )
+
+
+def _exported(node: Node, path: Path) -> Node:
+    if not path.exists():
+        return node
+    text = path.read_text().replace('outside = "eth0"', 'outside = "out0"').replace('inside = "eth1"', 'inside = "in0"')
+    own = re.search(r"^(define outside|table inet eager_lantern)", node.rules, re.MULTILINE)
+    assert own
+    return replace(node, rules=node.rules[: own.start()] + text)
 
 
 def _apart(result: Rehearsed) -> str:

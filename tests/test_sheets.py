@@ -7,7 +7,6 @@ import re
 import shutil
 import subprocess
 import sys
-from collections.abc import Callable, Sequence
 from html.parser import HTMLParser
 from pathlib import Path
 from typing import Any
@@ -15,18 +14,15 @@ from typing import Any
 import pytest
 import yaml
 from hypothesis import HealthCheck, Phase, given, seed, settings
-from msgspec.structs import replace
 from program import AFTER, BEFORE, run, run_bound_by_modes
 from rich_sites import rich_sites
-from side_by_side import compared
+from side_by_side import compared, exported
 
-from eager_lantern.core.model.site import Client, Site
 from eager_lantern.core.sheets.sheet import slug
 from eager_lantern.formats.devices.packet_filter.nftables import rule_files
 from eager_lantern.formats.site.site_file import parse_site, read_site
 from eager_lantern.formats.site.yaml_tree import YamlTree
 from eager_lantern.lab.kernel.lab import UNSHARE, missing_means
-from eager_lantern.lab.kernel.layout import Node, lab_nodes
 
 COAST = Path(__file__).parent / "cases" / "coast"
 SITES = {"saltmarsh-after": AFTER, "cloud": COAST / "cloud.site.yaml", "six": COAST / "six.site.yaml"}
@@ -108,22 +104,6 @@ def test_it_prints_on_pages_of_a4(pages: dict[str, Path], tmp_path: Path) -> Non
         assert re.search(r"Page size: +59[45]\.\d+ x 84[12]\.\d+ pts \(A4\)", told)
         sheets = len(list(folder.glob("*.md")))
         assert sheets <= int(re.search(r"Pages: +(\d+)", told)[1]) <= 2 * sheets  # type: ignore[index]
-
-
-def exported(folder: Path) -> Callable[[Site, Sequence[Client]], tuple[Node, ...]]:
-    """How to build the nodes of a site's lab with the rules of exported files where there are any."""
-    return lambda site, strangers: tuple(
-        _exported(each, folder / f"{slug(each.name)}.nft") for each in lab_nodes(site, strangers)
-    )
-
-
-def _exported(node: Node, path: Path) -> Node:
-    if not path.exists():
-        return node
-    text = path.read_text().replace('outside = "eth0"', 'outside = "out0"').replace('inside = "eth1"', 'inside = "in0"')
-    own = re.search(r"^(define outside|table inet eager_lantern)", node.rules, re.MULTILINE)
-    assert own
-    return replace(node, rules=node.rules[: own.start()] + text)
 
 
 def accepted(path: Path) -> str:
