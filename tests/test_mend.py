@@ -178,7 +178,7 @@ TEXTS = [
     ("a: {b: 1}", ("a", "c"), None, 2, "a: {b: 1, c: 2}"),
     ("a: {}", ("a", "c"), None, 2, "a: {c: 2}"),
     ("a:\n  b: 1  # one\nd: 3\n", ("a", "c"), None, 2, "a:\n  b: 1  # one\n  c: 2\nd: 3\n"),
-    ("a:\n- b: 1\n  # last\nd: 3", ("a", 1), None, {"b": 2}, "a:\n- b: 1\n- {b: 2}\n  # last\nd: 3"),
+    ("a:\n- b: 1\n  # last\nd: 3", ("a", 1), None, {"b": 2}, "a:\n- b: 1\n- b: 2\n  # last\nd: 3"),
     ("a: [1]", ("a", 1), None, 2, "a: [1, 2]"),
     ("a: {b: 1, c: 2}", ("a", "c"), 2, None, "a: {b: 1}"),
     ("a: {b: 1, c: 2}", ("a", "b"), 1, None, "a: {c: 2}"),
@@ -194,6 +194,10 @@ TEXTS = [
     ("a:\n  - c\n  # of d\n  - d", ("a", 1), BEFORE_IT, {"b": 1}, "a:\n  - c\n  - {b: 1}\n  # of d\n  - d"),
     ("a:\n- c  # one", ("a", 0), BEFORE_IT, "b", "a:\n- b\n- c  # one"),
     ("- c\n- d", (0,), BEFORE_IT, "b", "- b\n- c\n- d"),
+    ("a: [{c: '1', b: 2}]", ("a", 1), None, {"b": 3, "d": 5, "c": "4"}, "a: [{c: '1', b: 2}, {c: '4', b: 3, d: 5}]"),
+    ("a: []", ("a", 0), None, {"b": 1, "name": "x"}, "a: [{name: x, b: 1}]"),
+    ("a:\n- c: 1\n  b: 2\nd: 0", ("a", 1), None, {"b": 3, "c": 4}, "a:\n- c: 1\n  b: 2\n- c: 4\n  b: 3\nd: 0"),
+    ("a:\n  - c: 1\n    b: 2", ("a", 0), BEFORE_IT, {"b": 3}, "a:\n  - b: 3\n  - c: 1\n    b: 2"),
 ]
 
 

@@ -74,7 +74,7 @@ def _block_list(text: str, node: SequenceNode, old: Any, new: Sequence[Any]) -> 
         kept.setdefault(value, []).append(its)
     plain = to_builtins(tuple(new), enc_hook=str)
     found = [
-        kept[each].pop(0) if kept and kept.get(each) else f"{column}- {_flow(its)}"
+        kept[each].pop(0) if kept and kept.get(each) else f"{column}- {_entry(node, its)}"
         for each, its in zip(new, plain, strict=True)
     ]
     start, end = node.start_mark.index, _line_end(text, _end_of(node))
@@ -120,7 +120,8 @@ def _added(text: str, node: Node, rest: SitePath, new: Any) -> str:
     assert isinstance(node, CollectionNode)
     for part in reversed(rest[1:]):
         new = [new] if isinstance(part, int) else {part: new}
-    entry = _yaml_scalar(new) if isinstance(rest[0], int) else f"{rest[0]}: {_yaml_scalar(new)}"
+    plain = to_builtins(new, enc_hook=str)
+    entry = _entry(node, plain) if isinstance(node, SequenceNode) else f"{rest[0]}: {_flow(plain)}"
     if node.flow_style or not node.value:
         at = node.end_mark.index - 1
         comma = ", " if node.value else ""
@@ -134,7 +135,7 @@ def _added(text: str, node: Node, rest: SitePath, new: Any) -> str:
 def _put_before(text: str, node: Node, first: Node, new: Any) -> str:
     """An entry more of a list, before one of it; in lines of their own before the remarks above that."""
     assert isinstance(node, SequenceNode)
-    entry = _yaml_scalar(new)
+    entry = _entry(node, to_builtins(new, enc_hook=str))
     if node.flow_style:
         at = first.start_mark.index
         return f"{text[:at]}{entry}, {text[at:]}"
@@ -144,6 +145,41 @@ def _put_before(text: str, node: Node, first: Node, new: Any) -> str:
             at = _line_end(text, _end_of(each)) - len(its)
     indent = " " * node.start_mark.column
     return f"{text[:at]}\n{indent}- {entry}{text[at:]}" if at > 0 else f"{indent}- {entry}\n{text}"
+
+
+def _entry(node: SequenceNode, new: Any) -> str:
+    """A new entry of a list as its neighbours are written: their keys in their order, with their quotes, and a line for
+    each key where the last of them has that; alone its name comes first."""
+    if not isinstance(new, dict):
+        return _flow(new)
+    beside = [each for each in node.value if isinstance(each, MappingNode)]
+    ordered = {key: new[key] for key in sorted(new, key=_places(beside, [*new]).__getitem__)}
+    quotes = {
+        key.value: value.style or ""
+        for each in beside
+        for key, value in each.value
+        if isinstance(value, ScalarNode) and value.style != "|" and value.style != ">"
+    }
+    pairs = [f"{key}: {_flow(value, quotes.get(key, ''))}" for key, value in ordered.items()]
+    if node.flow_style or not beside or beside[-1].flow_style or not pairs:
+        return "{" + ", ".join(pairs) + "}"
+    return f"\n{' ' * beside[-1].start_mark.column}".join(pairs)
+
+
+def _places(beside: Sequence[MappingNode], keys: Sequence[str]) -> dict[str, int]:
+    """Where each key comes: as in the neighbours, and what none of them has behind that, but for a name."""
+    order: list[str] = []
+    for each in beside:
+        at = 0
+        for key, _ in each.value:
+            if key.value in order:
+                at = order.index(key.value) + 1
+            else:
+                order.insert(at, key.value)
+                at += 1
+    if "name" not in order:
+        order.insert(0, "name")
+    return {key: i for i, key in enumerate(dict.fromkeys((*order, *keys)))}
 
 
 def _removed(text: str, node: Node, part: str | int) -> str:
