@@ -282,7 +282,7 @@ def test_where_nothing_in_the_file_helps_it_says_what_would() -> None:
     done = run("mend", DATA / "creek-carrier.site.yaml")
     assert done.returncode == 1
     assert "no change of the file helps" in done.stdout
-    assert "outside the file: get a public address from the provider" in done.stdout
+    assert "yours to do: get a public address from the provider" in done.stdout
 
 
 def test_what_no_change_of_the_file_cures_is_all_that_is_called_incurable() -> None:
@@ -380,6 +380,8 @@ def test_a_small_site_is_mended_as_a_careful_engineer_would(case: dict[str, Any]
     assert sorted(shown, key=str) == sorted(case.get("changes", []), key=str)
     helps = [] if found.elsewhere is None else list(found.elsewhere.changes)
     assert [".".join(map(str, each.place)) for each in helps] == case.get("elsewhere", [])
+    harms = [each for plan in found.harmful for each in plan.changes]
+    assert "harmful" not in case or [".".join(map(str, each.place)) for each in harms] == case["harmful"]
 
 
 def test_a_plan_that_takes_away_what_passes_is_shown_as_none_and_made_where_that_is_allowed(tmp_path: Path) -> None:

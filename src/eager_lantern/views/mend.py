@@ -186,7 +186,7 @@ def _without_plan(site: Site, found: Mending, file: str, line: LineOf) -> Iterat
     for each in found.incurable:
         number = line(each.place)
         yield Text.assemble((f"  {each.message}", STRONG), (f"  line {number}" if number else "", UNTRIED))
-        yield Text(f"  → outside the file: {each.advice}", style=ACCENT)
+        yield Text(f"  → yours to do: {each.advice}", style=ACCENT)
     if found.elsewhere is not None:
         yield ""
         names = dict.fromkeys(each.device(site) for each in found.elsewhere.steps)

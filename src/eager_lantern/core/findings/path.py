@@ -195,6 +195,9 @@ def _rule_cause(
         if not any(each.end.place == place for each in layer.journeys):
             return None
         text, cure = f"{called} shuts {{ports}} ({rule.action})", f"put before it: {stopped.rule_text}"
+        if rule.from_ is not None and _are_many(whom):
+            advice = f"if it is meant, state so in the promise: except_for: {rule.from_}; else take it out"
+            return Cause("filter-blocks", place, ports, f"{text}: it bans {rule.from_}", advice, whom=whom)
         mends = (*inserts(place, stopped.rule), *_without(site, place, rule))
         return Cause("filter-blocks", place, ports, text, cure, mends=mends, whom=whom)
     if rule.protocol == "udp":
@@ -217,6 +220,14 @@ def _rule_cause(
     if stopped.is_let_by(rule):
         return None
     return _limited_cause(site, layer, place, rule, ports, stopped)
+
+
+MOST_NAMED_CLIENTS = 256
+"""Addresses of clients, and of pools, that are meant one by one; a ban of more is a ban of strangers."""
+
+
+def _are_many(whom: AddressSet | None) -> bool:
+    return whom is None or sum(high - low + 1 for low, high in whom.spans) > MOST_NAMED_CLIENTS
 
 
 def _limited_cause(

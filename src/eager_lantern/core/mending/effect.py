@@ -76,8 +76,9 @@ class Before:
         now = passage(after, places)
         opened, taken = dict_of(beyond(now, before)), dict_of(beyond(before, now))
         excused = joined(_asked_shut(after), self._mistyped(changes, places))
-        needless = beyond(dict_of(beyond(opened, needs(after, places))), stated)
-        return AccessEffect(_listed(opened), _listed(taken), _sorted(needless), _sorted(beyond(taken, excused)))
+        beyond_need = dict_of(beyond(dict_of(beyond(opened, needs(after, places))), stated))
+        needless = joined(beyond_need, _banned(self.site, opened))
+        return AccessEffect(_listed(opened), _listed(taken), _listed(needless), _sorted(beyond(taken, excused)))
 
     def _passage(self, site: Site, places: tuple[NetworkPart, ...]) -> Passage:
         if (site, places) not in self._passages:
@@ -108,6 +109,29 @@ class Before:
                             found.setdefault((origin, goal, protocol), []).append(box)
             site = changed(site, each)
         return found
+
+
+def _banned(site: Site, opened: Passage) -> Passage:
+    """What of that rules stop by the addresses of those who come, but for clients that are promised something: who
+    wrote such a rule meant the others."""
+    topology, promised = Topology(site), AddressSet()
+    for client in {each.client for each in site.promises if topology.client(each.client)}:
+        for _, sources in _senders(topology, client):
+            promised = promised | sources
+    own: list[tuple[str | None, Rule]] = [(site.server.name, each) for each in site.server.filter.incoming.rules]
+    own += [(None, each) for gateway in site.gateways for each in gateway.filter.inward.rules]
+    bans = [
+        (goal, each.from_ - promised, each.ports)
+        for goal, each in own
+        if each.from_ is not None and each.enabled and each.action in ("deny", "refuse")
+    ]
+    return dict_of(
+        (key, (sources & banned, ports & stopped))
+        for key, boxes in opened.items()
+        for sources, ports in boxes
+        for goal, banned, stopped in bans
+        if goal in (None, str(key[1])) and sources & banned and ports & stopped
+    )
 
 
 def _as_stated(site: Site, changes: Sequence[Change]) -> Site:

@@ -16,7 +16,7 @@ from ..findings.finding import Finding, FindingKind
 from ..findings.path import is_foreign
 from ..findings.server import ports_needed
 from ..findings.session import MOST_ACTIVE_PORTS
-from ..model.change import change
+from ..model.change import change, value_at
 from ..model.entries import Port, Typed
 from ..model.site import Forward, Rule, Service, Site
 from ..network.topology import Topology, listens_on
@@ -53,6 +53,7 @@ def server_cures(known: Studied, found: Sequence[Finding]) -> Iterator[Finding]:
         yield from _address_cures(known.topology)
     if "rule-wrong-category" in kinds:
         yield from _category_cures(site)
+    yield from _lifted_bans(site, found)
 
 
 def _is_broken(study: Study, service: Service) -> bool:
@@ -235,6 +236,16 @@ def _address_cures(topology: Topology) -> Iterator[Finding]:
             cure = change(site, place, new)
             advice = f"give {server.name} the address {address}"
             yield Finding("forward-wrong-host", "breaks", message, advice, place, (cure,))
+
+
+def _lifted_bans(site: Site, found: Sequence[Finding]) -> Iterator[Finding]:
+    """Bans of many that stand against a promise to all of them, taken out: that nobody meant them is for the author to
+    state, so a plan with one does harm (:mod:`.effect`) and is shown as such."""
+    for each in found:
+        rule = value_at(site, each.place)
+        if isinstance(rule, Rule) and rule.from_ is not None and rule.action != "allow" and not each.cures:
+            off = change(site, (*each.place, "enabled"), False)
+            yield Finding(each.kind, each.severity, each.message, "take this rule out", each.place, (off,))
 
 
 def _category_cures(site: Site) -> Iterator[Finding]:

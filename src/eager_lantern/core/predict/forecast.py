@@ -297,6 +297,7 @@ def _unreachable(address: str) -> str:
 
 MOST_NAMED = 4
 """Spans of addresses that are named in a sentence."""
+NOT_NAMED = "the addresses"
 
 
 def because(forecast: Forecast) -> str:
@@ -308,8 +309,8 @@ def because(forecast: Forecast) -> str:
     if forecast.promise.holds == "shut":
         return _shut_text(forecast)
     if forecast.banned:
-        named = _named(forecast.banned)
-        but = f"save for {named}{',' * (named == str(forecast.banned))} which a rule bans"
+        named = _named(forecast.banned.among(forecast.position.sources))
+        but = f"save for {named}{',' * (named != NOT_NAMED)} which a rule bans"
         rest = because(replace(forecast, banned=AddressSet()))
         return f"{but}; of the others: {rest}" if rest else but
     if not forecast.stops:
@@ -330,18 +331,41 @@ def because(forecast: Forecast) -> str:
         )
         target_text = ", sent to the announced address" if announced_only else ""
         share = share_that(len(failing), len(forecast.data.asked), stop.outcome)
-        return f"{share}{target_text}: {blame(stop, goes_to)}{_unknown_besides(forecast.data, goes_to)}"
+        share = f"{_for_whom(forecast, goes_to)}{share}{target_text}"
+        return f"{share}: {blame(stop, goes_to)}{_unknown_besides(forecast.data, goes_to)}"
     if forecast.rung == "announce":
         return f"no transfer starts: {blame(stop, str(forecast.announced or ''))}"
     goes_to = str(forecast.target or "")
     family = forecast.target.family if forecast.target else 4
     if stop.outcome == "unknown":
         return f"unknown: {blame(stop, goes_to)}"
-    return f"no connection to {goes_to or forecast.service.name}{manner(stop, family)}: {blame(stop, goes_to)}"
+    whom = _for_whom(forecast, goes_to)
+    return f"{whom}no connection to {goes_to or forecast.service.name}{manner(stop, family)}: {blame(stop, goes_to)}"
 
 
 def _named(addresses: AddressSet) -> str:
-    return str(addresses) if len(addresses.spans) <= MOST_NAMED else "the addresses"
+    return str(addresses) if len(addresses.spans) <= MOST_NAMED else NOT_NAMED
+
+
+def _for_whom(forecast: Forecast, goes_to: str) -> str:
+    """Of many to whom a promise is made, those of whom some connection is stopped, and what share of them that is;
+    empty where it is all of them, or one."""
+    target = address_or_none(goes_to)
+    if target is None or forecast.position.spec.address or forecast.promise.mode == "active":
+        return ""
+    everyone, stopped = forecast.position.sources.of_family(target.family), AddressSet()
+    for each in (*forecast.control, *(forecast.data.journeys if forecast.data else ())):
+        stopped = stopped | (each.asked.sources & everyone if each.outcome != "ok" else AddressSet())
+    passing = everyone - stopped
+    if not passing or not stopped:
+        return ""
+    part, whole = (sum(high - low + 1 for low, high in each.spans) for each in (stopped, everyone))
+    percent = 100 * part / whole
+    share = "less than 1 %" if percent < 1 else "over 99 %" if percent > 99 else f"{percent:.0f} %"
+    named, others = stopped.among(everyone), passing.among(everyone)
+    if len(others.spans) < len(named.spans) and len(others.spans) <= MOST_NAMED:
+        return f"for all but {others} ({share} of the addresses): "
+    return f"for {named if len(named.spans) <= MOST_NAMED else 'some'} ({share} of the addresses): "
 
 
 def _unknown_besides(data: Data, goes_to: str) -> str:

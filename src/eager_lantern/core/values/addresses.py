@@ -181,6 +181,17 @@ class AddressSet(IntervalSet):
             return self
         return type(self)(_of_half(self.spans, family))
 
+    def among(self, universe: "AddressSet") -> Self:
+        """A set with the same members of a universe, in the fewest spans: what is none of it may lie between."""
+        others, found = universe - self, list[Span]()
+        for low, high in _of_one_family(self.spans):
+            near = bool(found) and (found[-1][1] < _IPV6_BASE) == (low < _IPV6_BASE)
+            if near and not others & type(self)(((found[-1][1] + 1, low - 1),)):
+                found[-1] = (found[-1][0], high)
+            else:
+                found.append((low, high))
+        return type(self)(tuple(found))
+
     def prefixes(self) -> tuple[str, ...]:
         """The fewest networks, as ``10.61.4.0/24``, that make up the set."""
         parts = (summarize_address_range(_ip(low), _ip(high)) for low, high in _of_one_family(self.spans))
