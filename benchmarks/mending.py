@@ -27,10 +27,10 @@ from eager_lantern.core.diagnosis.faults import faults_of
 from eager_lantern.core.findings.all import findings as reported
 from eager_lantern.core.findings.all import of_promises, predicted, studied
 from eager_lantern.core.findings.finding import Finding
+from eager_lantern.core.findings.server_cures import server_cures
 from eager_lantern.core.mending.effect import Before
 from eager_lantern.core.mending.mend import mend
 from eager_lantern.core.mending.plan import Mending
-from eager_lantern.core.mending.server_cures import server_cures
 from eager_lantern.core.model.change import Change, changed
 from eager_lantern.core.model.consistency import problems
 from eager_lantern.core.model.site import Site

@@ -351,7 +351,7 @@ def copy_key(meant: Any, source: Any, target: Any, keys: tuple[str | int, ...]) 
         target[last] = source[last]
 
 
-COSTS = {"server": 1.0, "harbour-router": 1.2, "carrier-nat": 8.0, "name": 2.0, "switch": 1.2}
+COSTS = {"server": 1.0, "harbour-router": 1.2, "carrier-nat": 8.0, "name": 2.0, "switch": 1.2, "server moved": 1.5}
 """What it costs to undo a fault by its place, as ``data/mending.yaml`` has it; the server's own are left out."""
 
 

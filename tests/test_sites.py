@@ -322,10 +322,18 @@ def test_what_is_open_and_ought_to_be_shut_is_mended_next() -> None:
     assert shown.rstrip().endswith("Next: eager-lantern mend open")
 
 
+def test_what_one_change_of_the_server_cures_has_that_as_the_cure_of_each_finding() -> None:
+    case = {"name": "finding", "base": "one-router", "set": {"services.0.passive.ports": "50000-50003"}}
+    found = [each for each in judged(case).findings if each.severity == "breaks"]
+    assert [(each.kind, each.advice) for each in found] == [
+        ("range-mismatch", "set passive ports of tides to 61200-61203"),
+    ] * 2
+
+
 WITHOUT_A_CHANGE = {
     "account-broad", "account-privileged", "account-rights-conflict", "account-without-path", "active-cannot-return",
     "active-client-names-private", "active-ports-rest", "filter-off", "forward-table-full", "helper-blind",
-    "outside-address-not-public", "port-outside-share", "provider-blocks-port", "range-not-forwardable",
+    "outside-address-not-public", "provider-blocks-port",
     "range-overlaps-local-ports", "range-overlaps-service", "range-too-small", "range-too-wide", "rule-unknown",
 }  # fmt: skip
 

@@ -173,11 +173,7 @@ def _with_tested_cure(known: Studied, opened: set[tuple[str, SitePath]], finding
         if problems(site):
             continue
         after = predicted(site)
-        broken = [
-            before
-            for before, then in zip(known.forecasts, after.forecasts, strict=False)
-            if then.kept is not True and before.kept is not then.kept and before.kept is not False
-        ]
+        broken = _worse(known, after)
         left = untried(after)
         stays = any((each.kind, each.place) == (finding.kind, finding.place) for each in left)
         if not broken and not stays and _exposed_places(left) <= opened:
@@ -185,6 +181,20 @@ def _with_tested_cure(known: Studied, opened: set[tuple[str, SitePath]], finding
             return replace(finding, cures=(cure,), advice=advice)
         harm = harm or broken
     return replace(finding, cures=(), advice=f"{finding.advice}{_of_harm(harm)}")
+
+
+def _worse(known: Studied, after: Studied) -> list[Forecast]:
+    """The promises that a change breaks, or makes doubtful."""
+    return [
+        before
+        for before, then in zip(known.forecasts, after.forecasts, strict=False)
+        if then.kept is not True and before.kept is not then.kept and before.kept is not False
+    ]
+
+
+def does_no_harm(known: Studied, after: Studied) -> bool:
+    """Whether a change breaks no promise, and opens nothing of what ought not to be open."""
+    return not _worse(known, after) and _exposed_places(untried(after)) <= _exposed_places(untried(known))
 
 
 def _of_harm(broken: list[Forecast]) -> str:

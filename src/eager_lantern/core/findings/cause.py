@@ -95,6 +95,11 @@ def sets(site: Site, place: SitePath, new: Any) -> tuple[Mend, ...]:
     return (lambda ports, whom: change(site, place, new),)
 
 
+def made(cure: Change) -> tuple[Mend, ...]:
+    """A cure that is made already, whatever ports are stopped."""
+    return (lambda ports, whom: cure,)
+
+
 def adds(site: Site, place: SitePath, made: Callable[[PortSet, AddressSet | None], Any]) -> tuple[Mend, ...]:
     """The cure that adds to a list what serves the ports that are stopped."""
     return (lambda ports, whom: change(site, (*place, len(value_at(site, place))), made(ports, whom)),)

@@ -53,7 +53,8 @@ def filter_causes(topology: Topology, layer: Layer, role: Role, service: str) ->
         if hit and rule.action == "allow" and rule.program is None and not _serves_only(topology.site, rule):
             if role == "data" and not stopped.is_let_by(rule) and _is_wider(topology, rule, layer.wanted):
                 where = (*place, "rules", i, "ports")
-                yield _too_wide(topology.site, layer, where, the("rule", rule.name), hit, rule.ports)
+                wide = _too_wide(topology.site, layer, where, the("rule", rule.name), hit, rule.ports)
+                yield replace(wide, mends=(*wide.mends, *_switched_on(topology.site, (*place, "rules", i), rule)))
                 left = left - hit
             elif rule.from_ is None and rule.to is None and rule.from_ports is None:
                 continue
@@ -118,6 +119,11 @@ def _too_wide(site: Site, layer: Layer, where: SitePath, what: str, ports: PortS
     """An entry that does not count, and would open too much if it did: first of all its ports are put right."""
     text = f"{what} of {layer.at} is for {written}, the passive range is {layer.wanted}, and it does not count"
     return range_differs(site, where, what, layer.wanted, ports, text)
+
+
+def _switched_on(site: Site, place: SitePath, entry: Rule | Forward) -> tuple[Mend, ...]:
+    """An entry that is off, switched on as it is: that does no harm where something else stops what it has too much."""
+    return () if entry.enabled else sets(site, (*place, "enabled"), True)
 
 
 class Stopped(Struct, frozen=True):
@@ -434,7 +440,8 @@ def _wider_forwards(
         ours = each.enabled and each.to in next_hops(route, gateway) and not _serves_only(topology.site, each)
         if ours and each.ports & layer.wanted and _is_wider(topology, each, layer.wanted):
             where, what = (*place, "forwards", i, "ports"), the("forward", each.name)
-            yield _too_wide(topology.site, layer, where, what, layer.shut, each.ports)
+            wide = _too_wide(topology.site, layer, where, what, layer.shut, each.ports)
+            yield replace(wide, mends=(*wide.mends, *sets(topology.site, (*place, "forwarding"), True)))
 
 
 def _is_about(forward: Forward, address: Address) -> bool:
@@ -459,8 +466,8 @@ def _of_forward(
     gateway = site.gateways[int(place[1])]
     hops = next_hops(route, gateway)
     if role == "data" and not _serves_only(site, forward) and _is_wider(topology, forward, layer.wanted):
-        what = the("forward", forward.name)
-        return _too_wide(site, layer, (*place, "ports"), what, ports, forward.ports)
+        wide = _too_wide(site, layer, (*place, "ports"), the("forward", forward.name), ports, forward.ports)
+        return replace(wide, mends=(*wide.mends, *_switched_on(site, place, forward)))
     held = any(each is forward for _, each in gateway.entered_forwards())
     called = f"forward {quoted(forward.name)}of {gateway.name}"
     if forward.protocol == "udp":
@@ -475,7 +482,8 @@ def _of_forward(
     if not held and not gateway.forward_ranges and len(forward.ports) > 1:
         text = f"{gateway.name} takes single ports only, so that {called} cannot be entered"
         cure = "write one forward for each port, with a range as small as the load allows (forward_limit)"
-        return Cause("range-not-forwardable", (*place, "ports"), ports, text, cure)
+        mends = _singly(site, place, forward)
+        return Cause("range-not-forwardable", (*place, "ports"), ports, text, cure, mends=mends)
     if not held:
         text = f"{gateway.name} holds {gateway.forward_limit} forwards, and {called} is beyond that"
         cure = "join neighbouring ports into ranges, or take out what nobody needs"
@@ -515,6 +523,22 @@ def _of_forward(
     text, where = f"{called} takes connections from {forward.from_} only", (*place, "from")
     whom = Stopped.at(layer, None, "").whom
     return Cause("filter-blocks", where, ports, text, "add {whom} to its from", mends=widens(site, where), whom=whom)
+
+
+MOST_SINGLY = 64
+"""Ports of a range that somebody might still enter one by one."""
+
+
+def _singly(site: Site, place: SitePath, forward: Forward) -> tuple[Mend, ...]:
+    """A forward of a range as one of each port, where there is room for all."""
+    gateway, index = site.gateways[int(place[1])], int(place[-1])
+    singles = tuple(
+        replace(forward, ports=PortSet.single(port), to_port=Port(port + forward.offset) if forward.offset else None)
+        for port in (forward.ports if len(forward.ports) <= MOST_SINGLY else ())
+    )
+    whole = (*gateway.forwards[:index], *singles, *gateway.forwards[index + 1 :])
+    has_room = gateway.forward_limit is None or len(whole) <= gateway.forward_limit
+    return sets(site, place[:-1], whole) if singles and has_room else ()
 
 
 def _is_ours(topology: Topology, forward: Forward, wanted: PortSet) -> bool:

@@ -24,7 +24,7 @@ from ..values.phrases import article
 from ..values.ports import PortSet
 from ..values.quantities import Duration
 from ..values.text_value import SitePath
-from .cause import Cause, Mend, Role, adds, inserts, sets
+from .cause import FEW, Cause, Mend, Role, adds, inserts, made, sets
 from .path import Stopped, filter_causes, forward_causes, gateway_of, going_straight, helper_cause
 
 LEAST_IDLE_SECONDS = 7440.0
@@ -394,7 +394,8 @@ def opened_against_promise(topology: Topology, forecast: Forecast) -> Iterator[C
             text = f"{forecast.position.name} reaches {forecast.service.name}, which is to stay shut, {through}"
             cure = "take it out, or limit it to the addresses that need it"
             place = step.place or forecast.place
-            mends = tuple((lambda ports, whom, each=each: each) for each in closed(topology.site, journey, port))
+            by_entry = (mend for each in closed(topology.site, journey, port) for mend in made(each))
+            mends = (*by_entry, *_shut_at_server(topology, port, forecast.service.name))
             yield Cause(
                 "exposed-inside-service",
                 place,
@@ -404,6 +405,20 @@ def opened_against_promise(topology: Topology, forecast: Forecast) -> Iterator[C
                 about=forecast.service.name,
                 mends=mends,
             )
+
+
+def _shut_at_server(topology: Topology, port: PortSet, name: str) -> tuple[Mend, ...]:
+    """Two rules in the server's own filter, where that lets everything in: its port is for the networks of the site,
+    and for nobody else."""
+    site, inside = topology.site, AddressSet()
+    for each in site.networks:
+        inside = inside | topology.subnets.get(each.name, AddressSet())
+    table = site.server.filter.incoming
+    if table.default != "allow" or not inside or len(inside.spans) > FEW:
+        return ()
+    allowed = Rule(action="allow", name=f"{name} inside", protocol="tcp", ports=port, from_=inside)
+    shut = Rule(action="deny", name=f"{name} outside", protocol="tcp", ports=port)
+    return sets(site, ("server", "filter", "incoming", "rules"), (allowed, shut, *table.rules))
 
 
 def _step_name(step: Step) -> str:

@@ -23,6 +23,7 @@ from msgspec.structs import replace
 
 from ..findings.all import Studied, lines_of, of_promises, predicted
 from ..findings.finding import Finding
+from ..findings.server_cures import server_cures
 from ..model.change import Change, changed, value_at
 from ..model.consistency import problems
 from ..model.site import Promise, Site
@@ -30,7 +31,6 @@ from ..predict.ledger import Study
 from ..values.text_value import SitePath
 from .effect import Before
 from .plan import Costs, DeviceChange, Plan, Wishes, device_of
-from .server_cures import server_cures
 
 MOST_STATES, LARGE, MOST_OF_LARGE = 400, 300, 12
 """Sites that are looked at; and of sites with more than so many rules and forwards."""
@@ -90,7 +90,7 @@ class Search:
             after = predicted(_with(self.site, steps)) if steps else self.start
             if self.arrived(after):
                 plan = self._plan(after, steps)
-                (found if self._is_allowed(plan) else harmful).append(plan)
+                (found if self._is_allowed(plan) else harmful).append(self._spared(plan, steps))
                 continue
             for step in self._next(after, steps):
                 self.looked_at.add(touched(step.change))
@@ -129,16 +129,29 @@ class Search:
     def _cures(self, after: Studied, steps: Sequence[DeviceChange], finding: Finding) -> Iterator[DeviceChange]:
         site = after.topology.site
         places = {each.change.place for each in steps if not each.change.adds}
+        added = [each.change for each in steps if each.change.adds]
         for cure in finding.cures:
             free = cure.adds or cure.place not in places
             if free and self.wishes.permits(device_of(site, cure)) and not problems(changed(site, cure)):
-                yield DeviceChange(cure, self.costs.of(self.site, cure), finding)
+                is_new = any(_is_within(cure.place, each) for each in added)  # it is entered so at once
+                yield DeviceChange(cure, 0.0 if is_new else self.costs.of(self.site, cure), finding)
 
     def _plan(self, after: Studied, steps: tuple[DeviceChange, ...]) -> Plan:
         steps = _folded(self.site, steps)
         both = zip(self.start.forecasts, after.forecasts, strict=True)
         gains = tuple(then.promise for before, then in both if then.kept is True and before.kept is not True)
         return Plan(steps, gains, self._before.effect([each.change for each in steps]))
+
+    def _spared(self, plan: Plan, steps: tuple[DeviceChange, ...]) -> Plan:
+        """The plan without a step that led on to others and is not needed beside them, the dearest first."""
+        for step in sorted(steps, key=lambda each: -each.cost) if len(steps) > 1 else ():
+            fewer = _without(steps, step)
+            after = predicted(site) if fewer and not problems(site := _with(self.site, fewer)) else None
+            if after is not None and self.arrived(after):
+                spared = self._plan(after, fewer)
+                if self._is_allowed(spared) or not self._is_allowed(plan):
+                    return self._spared(spared, fewer)
+        return plan
 
     def _is_allowed(self, plan: Plan) -> bool:
         """Whether it lets in nothing beyond what the promises need, and takes away nothing that served something."""
@@ -156,11 +169,7 @@ class Search:
             after = predicted(_with(self.site, steps))
         if not self.arrived(after):
             return None
-        for each in sorted(steps, key=lambda each: -each.cost)[:MOST_OF_LARGE]:
-            without = tuple(other for other in steps if other is not each)
-            if not each.change.adds and self.arrived(predicted(_with(self.site, without))):
-                steps = without
-        plan = self._plan(predicted(_with(self.site, steps)), steps)
+        plan = self._spared(self._plan(after, steps), steps)
         return plan if self._is_allowed(plan) else None
 
     def _one_each(self, after: Studied, steps: Sequence[DeviceChange]) -> tuple[DeviceChange, ...]:
@@ -198,6 +207,25 @@ def touched(change: Change) -> SitePath:
 
 def _with(site: Site, steps: Sequence[DeviceChange]) -> Site:
     return changed(site, *(each.change for each in steps))
+
+
+def _without(steps: tuple[DeviceChange, ...], step: DeviceChange) -> tuple[DeviceChange, ...]:
+    """The same steps but for one, with entries of its list counted anew; nothing where another is of its entry."""
+    dropped, found = step.change, list[DeviceChange]()
+    index = steps.index(step)
+    depth, at = len(dropped.place) - 1, dropped.place[-1]
+    for each in steps[index + 1 :]:
+        place = each.change.place
+        moved = dropped.adds or dropped.inserts
+        if moved and len(place) > depth and place[:depth] == dropped.place[:-1]:
+            if place[depth] == at:
+                return ()
+            if isinstance(at, int) and isinstance(number := place[depth], int) and number > at:
+                place = (*place[:depth], number - 1, *place[depth + 1 :])
+        elif place[: depth + 1] == dropped.place:
+            return ()
+        found.append(replace(each, change=replace(each.change, place=place)))
+    return (*steps[:index], *found)
 
 
 def _folded(site: Site, steps: tuple[DeviceChange, ...]) -> tuple[DeviceChange, ...]:

@@ -5,25 +5,30 @@ Theory: the odd one out
 A range that the router, the cloud and the host's filter all pass, and the server does not use, is three findings, each
 with a cure on another device. One change of the server does instead. So each layer of the way is asked which ports it
 passes, wanted or not (:mod:`..predict.ledger`), and a range that all of them pass is a cure. The same holds for the
-address that every forward leads to, and for the category that its rules are written for.
+address that every forward leads to, and for the category that its rules are written for. Where one such change does for
+several findings, it is the cure of each of them.
 """
 
 from collections.abc import Iterator, Sequence
 
-from ..findings.all import Studied
-from ..findings.cause import mismatch_kind
-from ..findings.finding import Finding, FindingKind
-from ..findings.path import is_foreign
-from ..findings.server import ports_needed
-from ..findings.session import MOST_ACTIVE_PORTS
-from ..model.change import change, value_at
+from msgspec.structs import replace
+
+from ..model.change import Change, change, changed, value_at
+from ..model.consistency import problems
 from ..model.entries import Port, Typed
 from ..model.site import Forward, Rule, Service, Site
 from ..network.topology import Topology, listens_on
 from ..predict.ledger import Study, measure
 from ..sizing.demand import clear_range, taken_by
 from ..values.addresses import Address, Addresses, AddressSet
+from ..values.outcomes import ORDER
 from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
+from .all import Studied, does_no_harm, of_promises, predicted
+from .cause import mismatch_kind
+from .finding import Finding, FindingKind
+from .path import is_foreign
+from .server import ports_needed
+from .session import MOST_ACTIVE_PORTS
 
 WIDEST = 4096
 FIRST_DOOR = 2121
@@ -53,7 +58,48 @@ def server_cures(known: Studied, found: Sequence[Finding]) -> Iterator[Finding]:
         yield from _address_cures(known.topology)
     if "rule-wrong-category" in kinds:
         yield from _category_cures(site)
+    if "control-port-differs" in kinds:
+        yield from _control_cures(site, found)
     yield from _lifted_bans(site, found)
+
+
+MOST_SERVER_CURES = 4
+"""Changes of the server that are tried for several findings; each costs nearly as much as the check."""
+
+
+def server_first(known: Studied, found: Sequence[Finding]) -> tuple[Finding, ...]:
+    """The findings of a site, those that one change of the server cures together with that change as their cure."""
+    broken = [each for each in found if each.severity == "breaks"]
+    offered = [each for each in server_cures(known, broken) if each.place[0] in ("services", "server") and each.cures]
+    for offer in offered[:MOST_SERVER_CURES]:
+        site = changed(known.topology.site, *offer.cures[:1])
+        after = predicted(site) if not problems(site) else None
+        if after is None or not does_no_harm(known, after) or not _gets_no_less_far(known, after):
+            continue
+        left = of_promises(after)
+        cured = [each for each in broken if each.place not in {other.place for other in left}]
+        agree = not any(each.kind in ("range-mismatch", "range-typo") for each in left)
+        if agree and (len(cured) > 1 or (cured and _is_rather(offer.cures[0], cured[0]))):
+            return tuple(
+                replace(each, cures=offer.cures[:1], advice=offer.advice) if each in cured else each for each in found
+            )
+    return tuple(found)
+
+
+def _gets_no_less_far(known: Studied, after: Studied) -> bool:
+    """Whether no session stops at an earlier rung than before."""
+    rungs = [
+        (before.rung, then.rung) for before, then in zip(known.forecasts, after.forecasts, strict=True) if not then.kept
+    ]
+    return all(a is None or b is None or ORDER.index(a) <= ORDER.index(b) for a, b in rungs)
+
+
+def _is_rather(cure: Change, finding: Finding) -> bool:
+    """Whether a change of the server is rather made than one of another device: a range of as many ports, or without
+    the slip that it has."""
+    if finding.place[0] in ("server", "services") or cure.place[-1] != "ports":
+        return False
+    return len(cure.new) >= len(cure.old) or mismatch_kind(cure.old, cure.new) == "range-typo"
 
 
 def _is_broken(study: Study, service: Service) -> bool:
@@ -69,8 +115,8 @@ def _range_cures(known: Studied, index: int, service: Service) -> Iterator[Findi
         if present == UNPRIVILEGED:
             message = f"{service.name} has no fixed passive range"
         place = ("services", index, "passive", "ports")
-        cure = change(site, place, wanted)
-        yield Finding("range-mismatch", "breaks", message, f"set passive ports to {wanted}", place, (cure,))
+        cure, advice = change(site, place, wanted), f"set passive ports of {service.name} to {wanted}"
+        yield Finding("range-mismatch", "breaks", message, advice, place, (cure,))
 
 
 def _ranges(known: Studied, service: Service, present: PortSet) -> Iterator[PortSet]:
@@ -129,6 +175,7 @@ def _other_doors(known: Studied) -> Iterator[Finding]:
         blocked = forecast.rung == "connect" and any(each.reason in never for each in forecast.stops)
         if port is None or client is None or client.reaches is None or not blocked:
             continue
+        port = _known_door(site, forecast.service) or port
         place = ("clients", known.topology.client_index(client.name), "reaches")
         cure = change(site, place, Typed(client.reaches.addresses, client.reaches.name, Port(port)))
         message = f"port {forecast.service.control_port} never comes in on the way of {client.name}"
@@ -136,6 +183,17 @@ def _other_doors(known: Studied) -> Iterator[Finding]:
             f"let {client.name} type port {port} ({cure.new}), and forward that to port {forecast.service.control_port}"
         )
         yield Finding("provider-blocks-port", "breaks", message, advice, place, (cure,))
+
+
+def _known_door(site: Site, service: Service) -> int | None:
+    """An outside port that leads to a control port already, and that nobody blocks."""
+    blocked, control = _blocked(site), service.control_port.number
+    for gateway in site.gateways:
+        for each in gateway.forwards:
+            outside = control - each.offset
+            if each.enabled and each.protocol == "tcp" and outside in each.ports and outside not in blocked:
+                return outside
+    return None
 
 
 def _named_addresses(known: Studied) -> Iterator[Finding]:
@@ -238,9 +296,23 @@ def _address_cures(topology: Topology) -> Iterator[Finding]:
             yield Finding("forward-wrong-host", "breaks", message, advice, place, (cure,))
 
 
+def _control_cures(site: Site, found: Sequence[Finding]) -> Iterator[Finding]:
+    """The control port that several entries agree on, where the server has another."""
+    for i, service in enumerate(site.services):
+        named = [value_at(site, each.place) for each in found if each.kind == "control-port-differs"]
+        ports = {each for each in named if isinstance(each, PortSet) and len(each) == 1}
+        others = {each.control_port.number for each in site.services}
+        if len(named) > 1 and len(ports) == 1 and not any(each in next(iter(ports)) for each in others):
+            number = next(iter(ports)).lowest
+            cure = change(site, ("services", i, "control_port"), Port(number))
+            message = f"entries are for port {number}, and {service.name} has {service.control_port}"
+            advice = f"set control_port of {service.name} to {number}"
+            yield Finding("control-port-differs", "breaks", message, advice, cure.place, (cure,))
+
+
 def _lifted_bans(site: Site, found: Sequence[Finding]) -> Iterator[Finding]:
     """Bans of many that stand against a promise to all of them, taken out: that nobody meant them is for the author to
-    state, so a plan with one does harm (:mod:`.effect`) and is shown as such."""
+    state, so a plan with one does harm (:mod:`..mending.effect`) and is shown as such."""
     for each in found:
         rule = value_at(site, each.place)
         if isinstance(rule, Rule) and rule.from_ is not None and rule.action != "allow" and not each.cures:
