@@ -495,8 +495,8 @@ def _outside_share(topology: Topology, gateway: Gateway, share: PortSet, layer: 
     if not room:
         cure = f"no range of its share holds {len(layer.wanted)} ports: ask the provider for an address of its own"
         return Cause("port-outside-share", place, layer.shut - share, text, cure)
-    high = room[-1][1]
-    fits = PortSet.of((high - len(layer.wanted) + 1, high))
-    moved = f"let clients type port {fits}: forward it to the control port by to_port"
-    cure = f"use the data range {fits}, on the server as well" if role == "data" else moved
+    many = len(layer.wanted)
+    data = f"use {many} ports of its share for data, on the server as well"
+    door = "let clients type a port of its share, and forward that to the control port by to_port"
+    cure = data if role == "data" else door
     return Cause("port-outside-share", place, layer.shut - share, text, cure)
