@@ -114,23 +114,23 @@ class Before:
 def _banned(site: Site, opened: Passage) -> Passage:
     """What of that rules stop by the addresses of those who come, but for clients that are promised something: who
     wrote such a rule meant the others."""
-    topology, promised = Topology(site), AddressSet()
-    for client in {each.client for each in site.promises if topology.client(each.client)}:
-        for _, sources in _senders(topology, client):
-            promised = promised | sources
-    own: list[tuple[str | None, Rule]] = [(site.server.name, each) for each in site.server.filter.incoming.rules]
-    own += [(None, each) for gateway in site.gateways for each in gateway.filter.inward.rules]
+    rules: list[tuple[str | None, Rule]] = [(site.server.name, each) for each in site.server.filter.incoming.rules]
+    rules += [(None, each) for gateway in site.gateways for each in gateway.filter.inward.rules]
     bans = [
-        (goal, each.from_ - promised, each.ports)
-        for goal, each in own
+        (goal, each.from_, each.ports)
+        for goal, each in rules
         if each.from_ is not None and each.enabled and each.action in ("deny", "refuse")
     ]
+    topology, promised = Topology(site), AddressSet()
+    for client in {each.client for each in site.promises if topology.client(each.client)} if bans else ():
+        for _, sources in _senders(topology, client):
+            promised = promised | sources
     return dict_of(
-        (key, (sources & banned, ports & stopped))
+        (key, ((sources & banned) - promised, ports & stopped))
         for key, boxes in opened.items()
         for sources, ports in boxes
         for goal, banned, stopped in bans
-        if goal in (None, str(key[1])) and sources & banned and ports & stopped
+        if goal in (None, str(key[1])) and (sources & banned) - promised and ports & stopped
     )
 
 
@@ -242,25 +242,33 @@ def needs(site: Site, places: Sequence[NetworkPart]) -> Passage:
     services = {each.name: each for each in site.services}
     wanted = [each for each in site.promises if each.holds == "works" and each.service in services]
     wanted += [Promise(client=client, service=each.name) for each in site.services for client in each.keep_open_for]
-    return dict_of(box for each in wanted for box in _needs_of(topology, each, services[each.service], places))
+    general = [services[name] for name in dict.fromkeys(each.service for each in wanted)]
+    return dict_of([
+        *(box for each in general if not _is_strict(each) for box in _of_everybody(topology, each, places)),
+        *(box for each in wanted for box in _of_promise(topology, each, services[each.service], places)),
+    ])  # fmt: skip
 
 
-def _needs_of(
+def _of_everybody(
+    topology: Topology, service: Service, places: Sequence[NetworkPart]
+) -> Iterator[tuple[PassageKey, Box]]:
+    """What a service that transfers files needs, whoever is promised it."""
+    for origin in network_names(topology.site):
+        yield (origin, topology.server.name, "tcp"), (EVERYBODY, listens_on(service))
+        if udp := _by_udp(service):
+            yield (origin, topology.server.name, "udp"), (EVERYBODY, udp)
+        for place in places:
+            yield (origin, place, "tcp"), (EVERYBODY, listens_on(service))
+
+
+def _of_promise(
     topology: Topology, promise: Promise, service: Service, places: Sequence[NetworkPart]
 ) -> Iterator[tuple[PassageKey, Box]]:
-    strict = _is_strict(service)
     server, client = topology.server, topology.client(promise.client)
-    senders = (
-        dict(_senders(topology, promise.client)) if strict else dict.fromkeys(network_names(topology.site), EVERYBODY)
-    )
-    for network, everybody in senders.items():
-        sources = everybody - promise.except_for if strict else everybody
-        yield (network, server.name, "tcp"), (sources, listens_on(service))
+    for network, everybody in _senders(topology, promise.client) if _is_strict(service) else ():
+        yield (network, server.name, "tcp"), (everybody - promise.except_for, listens_on(service))
         if udp := _by_udp(service):
-            yield (network, server.name, "udp"), (sources, udp)
-    for place in () if strict else places:
-        for origin in senders:
-            yield (origin, place, "tcp"), (EVERYBODY, listens_on(service))
+            yield (network, server.name, "udp"), (everybody - promise.except_for, udp)
     if client is not None:
         yield (client.name, server.name, "tcp"), (EVERYBODY, listens_on(service))
         if udp := _by_udp(service):

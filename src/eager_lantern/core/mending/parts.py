@@ -25,7 +25,7 @@ def cheapest(site: Site, costs: Costs, start: Studied, wishes: Wishes) -> tuple[
     parts = () if wishes.kinds else parts_of(start, whole.goals)
     if len(parts) < 2:
         return whole, whole.cheapest(wishes.others + 1)
-    searches = [Search(site, costs, start, wishes, part) for part in parts]
+    searches = [whole.of_part(part) for part in parts]
     found = [each.cheapest(wishes.others + 1) for each in searches]
     if all(each.plans for each in found) and not _meet([each.looked_at for each in searches]):
         plans = [plan for steps in _joined([each.plans for each in found]) if (plan := whole.tried(steps))]

@@ -60,6 +60,12 @@ class Search:
         self.looked_at: set[SitePath] = set()
         self._before = Before(site)
 
+    def of_part(self, goals: frozenset[Promise]) -> "Search":
+        """The same search for some of its goals, which knows what this one does of the site as it is."""
+        part = Search(self.site, self.costs, self.start, self.wishes, goals)
+        part._before = self._before
+        return part
+
     def arrived(self, after: Studied) -> bool:
         """Whether every goal is kept and no other promise is worse than before; where only some kinds of findings are
         to be cured, whether none of these is left."""
