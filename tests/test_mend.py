@@ -356,7 +356,7 @@ def test_a_plan_states_what_to_enter_where_and_the_pages_of_a_change_are_written
     shown = run("mend", BEFORE, "--format", "json")
     entered = {each["name"]: each["parts"][0] for each in result_of(shown.stdout)["entered"]}
     assert entered["harbour-router"]["steps"] == [
-        "change row 2 (“data”): outside ports and inside ports 61200-61327 → 61200-61455"
+        "change row 2 (“data”): outside and inside ports 61200-61327 → 61200-61455"
     ]
     assert run("sheets", AFTER, "--since", BEFORE, "--into", tmp_path / "pages").returncode == 0
     pages = list((tmp_path / "pages").glob("*-harbour-router*.md"))

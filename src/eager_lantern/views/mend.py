@@ -61,7 +61,7 @@ def mend_view(
         yield Text(f"Written: {written}. Change the real devices too, from their pages:", style=STRONG)
         yield command(f"  {command_line('sheets', file)}", ACCENT)
     else:
-        yield Text("The next line writes the file. Change the devices by hand, from their pages (sheets).")
+        yield Text("The next line writes the file. On the devices enter what stands beside “enter”, by hand.")
         yield command(f"Next: {command_line('mend', file, '--write')}", ACCENT)
 
 
@@ -129,7 +129,7 @@ def _plan_rows(site: Site, plan: Plan, entered: Sequence[Sheet], line: LineOf) -
     """Device by device, in the order in which its changes come first, with the page of each where there is one."""
     for device in dict.fromkeys(each.device(site) for each in plan.steps):
         yield Text(device, style=STRONG)
-        table = columns(widths=(3, 9, Share(1)))
+        table = columns(widths=(3, 10, Share(1)))
         page = [part for each in entered if _is_of(each, device) for part in each.parts]
         for each in plan.steps:
             if each.device(site) == device:

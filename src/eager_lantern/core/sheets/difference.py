@@ -99,7 +99,15 @@ def _cells_changed(heads: Row, was: Row, now: Row) -> str:
     for head, old, new in zip(heads, was, now, strict=True):
         if old != new and head not in _NUMBERS:
             found.setdefault((old or "nothing", new or "nothing"), []).append(head)
-    return ", ".join(f"{listed(its)} {old} → {new}" for (old, new), its in found.items())
+    return ", ".join(f"{_several(its)} {old} → {new}" for (old, new), its in found.items())
+
+
+def _several(heads: Sequence[str]) -> str:
+    """``outside and inside ports`` of ``outside ports`` and ``inside ports``."""
+    *_, last = heads[0].split(" ")
+    if all(each.endswith(f" {last}") for each in heads):
+        return f"{listed(each.removesuffix(f' {last}') for each in heads)} {last}"
+    return listed(heads)
 
 
 _NUMBERS = ("no.", "page")
