@@ -61,7 +61,8 @@ def mend_view(
         yield Text(f"Written: {written}. Change the real devices too, from their pages:", style=STRONG)
         yield command(f"  {command_line('sheets', file)}", ACCENT)
     else:
-        yield Text("The next line writes the file. On the devices enter what stands beside “enter”, by hand.")
+        by_hand = "On the devices enter what stands beside “enter”, by hand." if entered else "The rest is by hand."
+        yield Text(f"The next line writes the file. {by_hand}")
         yield command(f"Next: {command_line('mend', file, '--write')}", ACCENT)
 
 
@@ -141,9 +142,10 @@ def _plan_rows(site: Site, plan: Plan, entered: Sequence[Sheet], line: LineOf) -
         for part in page:
             back = part.title.endswith(BACK)
             where = part.title.removesuffix(BACK)
+            where = "" if where == "Enter" else f"{where}: "
             for step in part.steps:
                 label = Text("take back" if back else "enter", style=UNTRIED if back else STRONG)
-                table.add_row("", label, Text(f"{where}: {step}", style=UNTRIED if back else ""))
+                table.add_row("", label, Text(f"{where}{step}", style=UNTRIED if back else ""))
         yield table
 
 

@@ -20,7 +20,7 @@ from ..model.site import Forward, Rule, Service, Site
 from ..network.topology import Topology, listens_on
 from ..predict.ledger import Study, measure
 from ..sizing.demand import clear_range, taken_by
-from ..values.addresses import Address, Addresses, AddressSet
+from ..values.addresses import Address, Addresses
 from ..values.outcomes import ORDER
 from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
 from .all import Studied, does_no_harm, of_promises, predicted
@@ -52,8 +52,6 @@ def server_cures(known: Studied, found: Sequence[Finding]) -> Iterator[Finding]:
         yield from _other_doors(known)
     if "active-cannot-return" in kinds:
         yield from _active_ports(known)
-    if "active-client-names-private" in kinds:
-        yield from _named_addresses(known)
     if kinds & {"forward-wrong-host", "no-way-in"}:
         yield from _address_cures(known.topology)
     if "rule-wrong-category" in kinds:
@@ -194,24 +192,6 @@ def _known_door(site: Site, service: Service) -> int | None:
             if each.enabled and each.protocol == "tcp" and outside in each.ports and outside not in blocked:
                 return outside
     return None
-
-
-def _named_addresses(known: Studied) -> Iterator[Finding]:
-    """The address that a client in active mode has for the server, for the client to name."""
-    site = known.topology.site
-    for study in known.promises:
-        forecast = study.forecast
-        seen = forecast.control[0].flow.sources if forecast.control else AddressSet()
-        if len(seen) != 1 or not any(each.reason == "address refused" for each in forecast.stops):
-            continue
-        index, address = known.topology.client_index(forecast.promise.client), Address(seen.lowest)
-        place = ("clients", index, "active_address")
-        cure = change(site, place, address)
-        message = (
-            f"{forecast.promise.client} names {forecast.announced} in active mode, and the server sees it at {address}"
-        )
-        advice = f"let {forecast.promise.client} name {address} in active mode (active_address)"
-        yield Finding("active-client-names-private", "breaks", message, advice, place, (cure,))
 
 
 def _active_ports(known: Studied) -> Iterator[Finding]:

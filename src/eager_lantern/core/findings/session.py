@@ -25,6 +25,7 @@ from ..values.ports import PortSet
 from ..values.quantities import Duration
 from ..values.text_value import SitePath
 from .cause import FEW, Cause, Mend, Role, adds, inserts, made, sets
+from .finding import FindingKind
 from .path import Stopped, filter_causes, forward_causes, gateway_of, going_straight, helper_cause
 
 LEAST_IDLE_SECONDS = 7440.0
@@ -140,8 +141,8 @@ def cannot_return(topology: Topology, study: Study) -> Iterator[Cause]:
     stop = forecast.stops[0] if forecast.stops else None
     server, client = topology.server.name, forecast.position.name
     cure = f"let {client} use passive mode; active mode needs its side to let connections in from {server}"
-    if stop and stop.reason == "address refused":
-        yield _named_elsewhere(topology, forecast, cure)
+    if stop and stop.reason in ("address refused", "no path", "nobody there") and _names_another(forecast):
+        yield _named_elsewhere(topology, forecast, stop, cure)
         return
     for layer in study.data:
         if not layer.shut or layer.aspect == "control":  # whoever is not let in at all has causes of that
@@ -202,15 +203,32 @@ def _let_out(topology: Topology, forecast: Forecast, layer: Layer) -> tuple[Mend
     return adds(site, ("gateways", index, "filter", "outward", "rules"), lambda ports, whom: made)
 
 
-def _named_elsewhere(topology: Topology, forecast: Forecast, cure: str) -> Cause:
+def _names_another(forecast: Forecast) -> bool:
+    """Whether a client names an address for the connection back at which the server does not see it."""
+    named = forecast.announced
+    return named is not None and all(named.number not in each.flow.sources for each in forecast.control)
+
+
+def _named_elsewhere(topology: Topology, forecast: Forecast, stop: Stop, cure: str) -> Cause:
     """The client names an address that the server does not see it at."""
-    named, client = forecast.announced, forecast.position.name
-    text = f"{client} names {named} for the connection back, {topology.server.name} sees it elsewhere and refuses"
+    named, client, server = forecast.announced, forecast.position.name, topology.server.name
+    refuses = "sees it elsewhere and refuses" if stop.reason == "address refused" else "finds nobody there"
+    text = f"{client} names {named} for the connection back, {server} {refuses}"
     key = "active_address" if forecast.position.spec.active_address else "address"
-    place: SitePath = ("clients", topology.client_index(forecast.position.name), key)
-    if named is not None and named.kind != "public":
-        return Cause("active-client-names-private", place, PortSet(), text, cure)
-    return Cause("active-cannot-return", place, PortSet(), text, cure)
+    index = topology.client_index(client)
+    place: SitePath = ("clients", index, key)
+    seen = AddressSet()
+    for each in forecast.control:
+        seen = seen | each.flow.sources
+    mends: tuple[Mend, ...] = ()
+    if len(seen) == 1:
+        address = Address(seen.lowest)
+        own = address in forecast.position.spec.address.each
+        mends = sets(topology.site, ("clients", index, "active_address"), None if own else address)
+        cure = f"let it name {address} (active_address), or use passive mode"
+    private = named is not None and named.kind != "public"
+    kind: FindingKind = "active-client-names-private" if private else "active-cannot-return"
+    return Cause(kind, place, PortSet(), text, cure, mends=mends)
 
 
 def on_server_side(topology: Topology, at: str) -> bool:

@@ -16,7 +16,7 @@ from ..findings.all import Studied, of_promises
 from ..model.site import Promise, Site
 from ..values.text_value import SitePath
 from .plan import Costs, Plan, Wishes
-from .search import Found, Search, restricted, touched
+from .search import Found, Search, touched, without
 
 
 def cheapest(site: Site, costs: Costs, start: Studied, wishes: Wishes) -> tuple[Search, Found]:
@@ -39,9 +39,10 @@ def cheapest(site: Site, costs: Costs, start: Studied, wishes: Wishes) -> tuple[
 
 def parts_of(start: Studied, goals: frozenset[Promise]) -> tuple[frozenset[Promise], ...]:
     """The promises that have to become kept, in parts that share no place of a finding or of a cure."""
+    broken = frozenset(each.promise for each in start.forecasts if each.kept is not True)
     parts: list[tuple[set[Promise], set[SitePath]]] = []
     for promise in dict.fromkeys(each.promise for each in start.forecasts if each.promise in goals):
-        found = of_promises(restricted(start, frozenset([promise])))
+        found = of_promises(without(start, broken - {promise}))
         places = {touched(cure) for each in found for cure in each.cures} | {each.place for each in found}
         near = [each for each in parts if each[1] & places]
         parts = [each for each in parts if each not in near]

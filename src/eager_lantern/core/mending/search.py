@@ -57,6 +57,7 @@ class Search:
     ) -> None:
         self.site, self.costs, self.start, self.wishes = site, costs, start, wishes
         self.goals = _goals_of(start, wishes) if goals is None else goals
+        self._others = frozenset(each.promise for each in start.forecasts if each.kept is not True) - self.goals
         self.looked_at: set[SitePath] = set()
         self._before = Before(site)
 
@@ -77,10 +78,10 @@ class Search:
         return then is True or (promise not in self.goals and (before is False or then is before))
 
     def _findings(self, after: Studied) -> list[Finding]:
-        """What keeps goals from being kept."""
+        """What keeps goals from being kept, and what was kept before."""
         if kinds := self.wishes.kinds:
             return [each for each in of_promises(after) if each.severity == "breaks" and each.kind in kinds]
-        known = restricted(after, self.goals)
+        known = without(after, self._others)
         found = of_promises(known)
         return [*found, *server_cures(known, found)]
 
@@ -196,11 +197,11 @@ def _goals_of(start: Studied, wishes: Wishes) -> frozenset[Promise]:
     return broken or frozenset(each.promise for each in start.forecasts if each.kept is None)
 
 
-def restricted(known: Studied, goals: frozenset[Promise]) -> Studied:
-    """What is known of these promises, and of those that are kept."""
+def without(known: Studied, others: frozenset[Promise]) -> Studied:
+    """What is known of all promises but some."""
 
     def of_these(several: tuple[Study, ...]) -> tuple[Study, ...]:
-        return tuple(each for each in several if each.forecast.kept is True or each.forecast.promise in goals)
+        return tuple(each for each in several if each.forecast.promise not in others)
 
     return replace(known, promises=of_these(known.promises), ways_in=of_these(known.ways_in))
 
