@@ -453,11 +453,17 @@ def causes_of(topology: Topology, study: Study) -> list[Cause]:
         return list(opened_against_promise(topology, forecast))
     if study.control_route is None:
         return list(no_way_in(topology, forecast))
-    if helper := helper_cause(topology, study):
-        return [helper]
-    found = [
-        cause for layer in study.control for cause in _of_layer(topology, study, study.control_route, layer, "control")
-    ]
+    helper, found = helper_cause(topology, study), _without_helper(topology, study, study.control_route)
+    if helper is None:
+        return found
+    instead = tuple(mend for each in found for cure in each.cures for mend in made(cure))
+    return [replace(helper, mends=(*helper.mends, *instead))]
+
+
+def _without_helper(topology: Topology, study: Study, control_route: Route) -> list[Cause]:
+    """What keeps a promise from being kept, had it to do without a helper."""
+    forecast = study.forecast
+    found = [cause for layer in study.control for cause in _of_layer(topology, study, control_route, layer, "control")]
     if forecast.promise.mode == "active":
         found += cannot_return(topology, study)
         partly = [each for each in study.data if each.ports & each.wanted and not _own_side(topology, each)]
