@@ -93,6 +93,9 @@ def sheets_view(sheets: Sheets, folder: str, files: Sequence[str], stale: Sequen
     if stale:
         yield Text(f"  ▲ left there by an earlier run, no part of these pages: {', '.join(stale)}", style=RISKS)
     yield ""
+    if len(sheets.pages) == 1:
+        yield Text("Nothing to enter: no page changes.", style=STRONG)
+        return
     yield command(f"Next: print {folder}/all-pages.html and start with page 1", ACCENT)
 
 
