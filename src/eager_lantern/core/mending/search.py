@@ -138,9 +138,11 @@ class Search:
         places = {each.change.place for each in steps if not each.change.adds}
         added = [each.change for each in steps if each.change.adds]
         for cure in finding.cures:
-            free = cure.adds or cure.place not in places
+            is_new = any(
+                _is_within(cure.place, each) for each in added
+            )  # it is entered so at once, and may change again
+            free = cure.adds or is_new or cure.place not in places
             if free and self.wishes.permits(device_of(site, cure)) and not problems(changed(site, cure)):
-                is_new = any(_is_within(cure.place, each) for each in added)  # it is entered so at once
                 yield DeviceChange(cure, 0.0 if is_new else self.costs.of(self.site, cure), finding)
 
     def _plan(self, after: Studied, steps: tuple[DeviceChange, ...]) -> Plan:
