@@ -90,17 +90,18 @@ def is_held_against_what_was_meant(seed: int) -> None:
     assert ambiguous or twice or plan.cost <= undone_cost(faulty)
 
 
-@QUICK
+@settings(QUICK, max_examples=12)
 @given(st.integers(0, 1_000_000))
 def test_a_plan_takes_nothing_away_that_was_meant_and_opens_nothing_that_was_not(seed: int) -> None:
     is_held_against_what_was_meant(seed)
 
 
 @pytest.mark.sweep
-@settings(max_examples=150, deadline=None, suppress_health_check=list(HealthCheck))
-@given(st.integers(0, 1_000_000))
-def test_many_plans_take_nothing_away_that_was_meant_and_open_nothing_that_was_not(seed: int) -> None:
-    is_held_against_what_was_meant(seed)
+@pytest.mark.parametrize("part", range(5))
+@settings(max_examples=30, deadline=None, suppress_health_check=list(HealthCheck))
+@given(seed=st.integers(0, 200_000))
+def test_many_plans_take_nothing_away_that_was_meant_and_open_nothing_that_was_not(part: int, seed: int) -> None:
+    is_held_against_what_was_meant(part * 200_000 + seed)
 
 
 @pytest.mark.sweep

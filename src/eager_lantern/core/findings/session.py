@@ -55,12 +55,21 @@ def announced_cause(topology: Topology, forecast: Forecast, layer: Layer) -> Cau
         return Cause("announces-outside-to-inside", place, layer.shut, text, cure, mends=sets(site, place, OWN))
     four = [each for each in entrances(topology, forecast.position.network) if each.family == 4]
     mends = sets(site, layer.place, Destination(addresses=Addresses((four[0],)))) if four else ()
+    mends = (*mends, *_by_epsv(topology, forecast))
     if announced is not None and announced.kind != "public":
         text += f": {article(announced.kind)} address, which nobody outside can reach"
         cure = f"set announce: {good}"
         return Cause("announces-private-address", layer.place, layer.shut, text, cure, mends=mends)
     text += f", but is reached at {good}"
     return Cause("announces-stale-address", layer.place, layer.shut, text, f"set announce: {good}", mends=mends)
+
+
+def _by_epsv(topology: Topology, forecast: Forecast) -> tuple[Mend, ...]:
+    """A client that asks for data with EPSV, whose reply names no address, where the server knows it."""
+    known = forecast.service.speaks_epsv and topology.client(forecast.promise.client) is not None
+    if not known:
+        return ()
+    return sets(topology.site, ("clients", topology.client_index(forecast.promise.client), "uses_epsv"), True)
 
 
 def _hider(topology: Topology, forecast: Forecast) -> Device | None:
@@ -152,12 +161,20 @@ def cannot_return(topology: Topology, study: Study) -> Iterator[Cause]:
             ports = forecast.service.active.from_port if forecast.service.active else None
             out = f"allow connections from port {ports} out" if ports else "allow the server's connections out"
             advice = f"{out}, or let {client} use passive mode"
-            mends = _let_out(topology, forecast, layer)
+            mends = (*_let_out(topology, forecast, layer), *_by_passive(topology, forecast))
             yield Cause("active-outgoing-blocked", layer.place, layer.shut, text, advice, mends=mends)
         elif not layer.ports & layer.wanted:
             text = f"{server} cannot connect back to {client}: {layer.at} {_stops(layer)}"
-            mends = _let_back(topology, study, layer)
+            mends = (*_by_passive(topology, forecast), *_let_back(topology, study, layer))
             yield Cause("active-cannot-return", layer.place, layer.shut, text, cure, mends=mends)
+
+
+def _by_passive(topology: Topology, forecast: Forecast) -> tuple[Mend, ...]:
+    """The other mode, where the client has it: what is promised is another session then."""
+    client, place = topology.client(forecast.promise.client), forecast.place
+    if place[:1] != ("promises",) or (client is not None and "passive" not in client.modes):
+        return ()
+    return sets(topology.site, (*place, "mode"), "passive")
 
 
 MOST_ACTIVE_PORTS = 4096
@@ -227,6 +244,7 @@ def _named_elsewhere(topology: Topology, forecast: Forecast, stop: Stop, cure: s
         mends = sets(topology.site, ("clients", index, "active_address"), None if own else address)
         cure = f"let it name {address} (active_address), or use passive mode"
     private = named is not None and named.kind != "public"
+    mends = (*mends, *_by_passive(topology, forecast))
     kind: FindingKind = "active-client-names-private" if private else "active-cannot-return"
     return Cause(kind, place, PortSet(), text, cure, mends=mends)
 

@@ -13,10 +13,10 @@ together. The sets joined are tried on the whole site, as any other plan is.
 from collections.abc import Iterator, Sequence
 
 from ..findings.all import Studied, of_promises
-from ..model.site import Promise, Site
+from ..model.site import Site
 from ..values.text_value import SitePath
 from .plan import Costs, Plan, Wishes
-from .search import Found, Search, touched, without
+from .search import Found, Search, broken_in, touched, without
 
 
 def cheapest(site: Site, costs: Costs, start: Studied, wishes: Wishes) -> tuple[Search, Found]:
@@ -37,18 +37,17 @@ def cheapest(site: Site, costs: Costs, start: Studied, wishes: Wishes) -> tuple[
     return whole, whole.cheapest(wishes.others + 1)
 
 
-def parts_of(start: Studied, goals: frozenset[Promise]) -> tuple[frozenset[Promise], ...]:
-    """The promises that have to become kept, in parts that share no place of a finding or of a cure."""
-    broken = frozenset(each.promise for each in start.forecasts if each.kept is not True)
-    parts: list[tuple[set[Promise], set[SitePath]]] = []
-    for promise in dict.fromkeys(each.promise for each in start.forecasts if each.promise in goals):
-        found = of_promises(without(start, broken - {promise}))
+def parts_of(start: Studied, goals: frozenset[int]) -> tuple[frozenset[int], ...]:
+    """What has to become kept, in parts that share no place of a finding or of a cure."""
+    parts: list[tuple[frozenset[int], set[SitePath]]] = []
+    broken = broken_in(start)
+    for goal in sorted(goals):
+        found = of_promises(without(start, broken - {goal}))
         places = {touched(cure) for each in found for cure in each.cures} | {each.place for each in found}
         near = [each for each in parts if each[1] & places]
         parts = [each for each in parts if each not in near]
-        promises, where = {promise}.union(*(each[0] for each in near)), places.union(*(each[1] for each in near))
-        parts.append((promises, where))
-    return tuple(frozenset(promises) for promises, _ in parts)
+        parts.append((frozenset([goal]).union(*(each[0] for each in near)), places.union(*(each[1] for each in near))))
+    return tuple(part for part, _ in parts)
 
 
 def _meet(several: Sequence[set[SitePath]]) -> bool:

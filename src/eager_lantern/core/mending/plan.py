@@ -41,7 +41,7 @@ def owner_of(site: Site, change: Change) -> Owner:
         case "gateways":
             own = own_gateways(site)
             return "own-device" if site.gateways[int(change.place[1])].name in own else "other-device"
-        case "clients" | "habits":
+        case "clients" | "habits" | "promises":
             return "client"
         case "names":
             return "name"
@@ -59,6 +59,8 @@ def own_gateways(site: Site) -> frozenset[str]:
 def device_of(site: Site, change: Change) -> str:
     """The gateway, client or name that a change is on, else the server."""
     section, *rest = change.place
+    if section == "promises" and rest:
+        return site.promises[int(rest[0])].client
     named: dict[str | int, Sequence[Gateway | Client | PublishedName | Habits]] = {
         "gateways": site.gateways,
         "clients": site.clients,

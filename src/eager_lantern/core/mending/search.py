@@ -26,7 +26,7 @@ from ..findings.finding import Finding
 from ..findings.server_cures import server_cures
 from ..model.change import Change, changed, value_at
 from ..model.consistency import problems
-from ..model.site import Promise, Site
+from ..model.site import Site
 from ..predict.ledger import Study
 from ..values.text_value import SitePath
 from .effect import Before
@@ -50,18 +50,18 @@ class Found(NamedTuple):
 
 
 class Search:
-    """Ways from a site along cures."""
+    """Ways from a site along cures. Its goals are promises and ways in, by their number among the forecasts."""
 
     def __init__(
-        self, site: Site, costs: Costs, start: Studied, wishes: Wishes, goals: frozenset[Promise] | None = None
+        self, site: Site, costs: Costs, start: Studied, wishes: Wishes, goals: frozenset[int] | None = None
     ) -> None:
         self.site, self.costs, self.start, self.wishes = site, costs, start, wishes
         self.goals = _goals_of(start, wishes) if goals is None else goals
-        self._others = frozenset(each.promise for each in start.forecasts if each.kept is not True) - self.goals
+        self._others = broken_in(start) - self.goals
         self.looked_at: set[SitePath] = set()
         self._before = Before(site)
 
-    def of_part(self, goals: frozenset[Promise]) -> "Search":
+    def of_part(self, goals: frozenset[int]) -> "Search":
         """The same search for some of its goals, which knows what this one does of the site as it is."""
         part = Search(self.site, self.costs, self.start, self.wishes, goals)
         part._before = self._before
@@ -70,12 +70,12 @@ class Search:
     def arrived(self, after: Studied) -> bool:
         """Whether every goal is kept and no other promise is worse than before; where only some kinds of findings are
         to be cured, whether none of these is left."""
-        before = {each.promise: each.kept for each in self.start.forecasts}
-        settled = all(self._is_settled(each.promise, before[each.promise], each.kept) for each in after.forecasts)
+        both = enumerate(zip(self.start.forecasts, after.forecasts, strict=True))
+        settled = all(self._is_settled(i, before.kept, then.kept) for i, (before, then) in both)
         return settled and not (self.wishes.kinds and self._findings(after))
 
-    def _is_settled(self, promise: Promise, before: bool | None, then: bool | None) -> bool:
-        return then is True or (promise not in self.goals and (before is False or then is before))
+    def _is_settled(self, number: int, before: bool | None, then: bool | None) -> bool:
+        return then is True or (number not in self.goals and (before is False or then is before))
 
     def _findings(self, after: Studied) -> list[Finding]:
         """What keeps goals from being kept, and what was kept before."""
@@ -96,8 +96,8 @@ class Search:
             tried += 1
             after = predicted(_with(self.site, steps)) if steps else self.start
             if self.arrived(after):
-                plan = self._plan(after, steps)
-                (found if self._is_allowed(plan) else harmful).append(self._spared(plan, steps))
+                plan = self._spared(self._plan(after, steps), steps)
+                (found if self._is_allowed(plan) else harmful).append(plan)
                 continue
             for step in self._next(after, steps):
                 self.looked_at.add(touched(step.change))
@@ -191,21 +191,27 @@ class Search:
         return tuple(found)
 
 
-def _goals_of(start: Studied, wishes: Wishes) -> frozenset[Promise]:
+def _goals_of(start: Studied, wishes: Wishes) -> frozenset[int]:
     """What has to become kept: what is broken, or where nothing is, what is unknown."""
     if wishes.kinds:
         return frozenset()
-    broken = frozenset(each.promise for each in start.forecasts if each.kept is False)
-    return broken or frozenset(each.promise for each in start.forecasts if each.kept is None)
+    broken = frozenset(i for i, each in enumerate(start.forecasts) if each.kept is False)
+    return broken or broken_in(start)
 
 
-def without(known: Studied, others: frozenset[Promise]) -> Studied:
+def broken_in(start: Studied) -> frozenset[int]:
+    """The numbers of what is not known to be kept."""
+    return frozenset(i for i, each in enumerate(start.forecasts) if each.kept is not True)
+
+
+def without(known: Studied, others: frozenset[int]) -> Studied:
     """What is known of all promises but some."""
 
-    def of_these(several: tuple[Study, ...]) -> tuple[Study, ...]:
-        return tuple(each for each in several if each.forecast.promise not in others)
+    def of_these(several: tuple[Study, ...], first: int) -> tuple[Study, ...]:
+        return tuple(each for i, each in enumerate(several, start=first) if i not in others)
 
-    return replace(known, promises=of_these(known.promises), ways_in=of_these(known.ways_in))
+    ways_in = of_these(known.ways_in, len(known.promises))
+    return replace(known, promises=of_these(known.promises, 0), ways_in=ways_in)
 
 
 def touched(change: Change) -> SitePath:
