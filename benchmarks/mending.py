@@ -101,31 +101,45 @@ def cheaper(site: Site, cost: float) -> tuple[Change, ...] | None:
 
 def against_the_meant(seed: int, count: int) -> bool:
     """Print how plans for sites with foreign entries compare with what was meant; whether none does harm."""
-    done, same, dearer, without, lost, needless, ambiguous = 0, 0, 0, 0, 0, 0, 0
+    done, same, dearer, without, lost, needless, ambiguous, alike = 0, 0, 0, 0, 0, 0, 0, 0
     for number in range(seed, seed + count):
         faulty = faulty_site(number)
         meant, found = (parse_site("site", dumps(each)).site for each in (faulty.meant, faulty.found))
-        if judge(meant).verdict != "kept" or judge(found).verdict == "kept":
+        if judge(meant).verdict != "kept" or (verdict := judge(found)).verdict == "kept":
             continue
         plan = mend(found, COSTS).plan
         done += 1
         if plan is None:
             without += 1
+            print(f"{number}: no plan", flush=True)
             continue
+        alike += {
+            _identity(each.cures[0]) for each in verdict.findings if each.severity == "breaks" and each.cures
+        } <= set(map(_identity, plan.changes))
         after = loads(dumps(to_builtins(changed(found, *plan.changes), enc_hook=str)))
         harm = held_against(faulty, after)
         same += plan.cost == undone_cost(faulty)
-        dearer += plan.cost > undone_cost(faulty)
+        if plan.cost > undone_cost(faulty):
+            dearer += 1
+            print(f"{number}: costs {plan.cost}, by hand {undone_cost(faulty)}", flush=True)
         if any(place[0] in ("other range", "range slip") for place in faulty.places):
             ambiguous += 1
             continue
         lost, needless = lost + bool(harm[0]), needless + bool(harm[1])
+        if any(harm):
+            print(f"{number}: does harm", flush=True)
     print(
         f"{done} sites with foreign entries and up to 4 faults: {without} without a plan, {same} as cheap as undoing "
         f"the faults, {dearer} dearer; of {done - without - ambiguous} in which it can be known what was meant "
-        f"{lost} lose something that passed, {needless} open something that was not meant"
+        f"{lost} lose something that passed, {needless} open something that was not meant; in {alike} every cure of "
+        f"check is of the plan"
     )
-    return not lost and not needless
+    return not lost and not needless and alike > 0.95 * (done - without)
+
+
+def _identity(change: Change) -> object:
+    """What a change is, wherever in a list its entry stands."""
+    return tuple(each for each in change.place if isinstance(each, str)), str(change.new)
 
 
 def hidden_faults(seed: int, count: int) -> bool:

@@ -23,6 +23,7 @@ pytestmark = pytest.mark.skipif(not DOCS.exists(), reason="docs/ is not here: an
 
 
 @pytest.mark.sweep
+@pytest.mark.timeout(1800)  # a minute on an idle machine
 @pytest.mark.parametrize("page", PAGES, ids=lambda page: page.stem)
 def test_every_command_of_a_page_ends_as_the_page_says(page: Path, tmp_path: Path) -> None:
     program = f'eager-lantern() {{ "{sys.executable}" -m eager_lantern "$@"; }}\n'
@@ -36,7 +37,7 @@ def test_every_command_of_a_page_ends_as_the_page_says(page: Path, tmp_path: Pat
                 capture_output=True,
                 text=True,
                 cwd=tmp_path,
-                timeout=180,
+                timeout=600,
                 stdin=subprocess.DEVNULL,
                 env={**os.environ, "COLUMNS": "100"},
             )

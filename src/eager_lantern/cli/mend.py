@@ -6,9 +6,9 @@ from typing import Annotated, get_args
 import typer
 
 from ..core.diagnosis.fault import Fault, FaultKind
-from ..core.findings.finding import FindingKind
+from ..core.findings.finding import FindingKind, devices_of
 from ..core.mending.mend import mend, undone
-from ..core.mending.plan import Plan, Wishes, devices_of
+from ..core.mending.plan import Plan, Wishes
 from ..core.model.change import changed
 from ..core.model.site import Site
 from ..core.sheets.all import sheets_of

@@ -5,7 +5,6 @@ from typing import TYPE_CHECKING, Literal
 from msgspec import Struct
 
 from .findings.all import findings, studied
-from .findings.behind import behind
 from .findings.finding import Finding
 from .findings.server_cures import server_first
 from .model.site import Site
@@ -45,7 +44,7 @@ def judge(site: Site) -> Verdict:
     """Predict every promise of a consistent site and find what is wrong in it."""
     known = studied(site)
     ledgers = tuple(ledger for each in known.promises if (ledger := each.ledger))
-    found = server_first(known, findings(known))
+    found, outlook = server_first(known, findings(known))
     return Verdict(
         site,
         tuple(each.forecast for each in known.promises),
@@ -53,7 +52,7 @@ def judge(site: Site) -> Verdict:
         ledgers,
         found,
         openings(known.topology, known.forecasts),
-        behind(known, found),
+        outlook.findings,
         () if site.clients else _kinds(site),
     )
 

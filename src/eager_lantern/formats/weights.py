@@ -7,7 +7,8 @@ from ..core.diagnosis.diagnosis import Knowledge
 from ..core.diagnosis.fault import FaultKind, Part, Sentences, Wording
 from ..core.diagnosis.next_test import TestKind
 from ..core.diagnosis.words import Meaning
-from ..core.mending.plan import Costs, Owner
+from ..core.findings.finding import Owner
+from ..core.mending.plan import Costs
 from .shipped import shipped_text
 from .site.yaml_tree import YamlTree
 

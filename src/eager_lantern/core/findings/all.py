@@ -22,12 +22,11 @@ from ..predict.forecast import ClientPosition, Forecast, because
 from ..predict.ledger import Study, measure
 from ..predict.session import predict_from
 from ..values.text_value import SitePath
-from .accounts import account_findings
 from .cause import Cause, words_of
 from .finding import Finding, FindingKind, Severity
 from .gateways import device_findings
 from .rules import rule_findings
-from .server import exposure_findings, range_findings
+from .server import account_findings, exposure_findings, range_findings
 from .session import causes_of
 
 _RANK: dict[Severity, int] = {"breaks": 0, "risks": 1, "note": 2}

@@ -35,52 +35,96 @@ entry that a cure has made is no fault of the site, and is left out.
 
 from collections.abc import Sequence
 
-from ..model.change import Change, changed
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ..model.change import Change, changed, value_at
 from ..model.consistency import problems
 from ..model.site import Site
 from ..values.text_value import SitePath
 from .all import Studied, of_promises, predicted
-from .finding import Finding
+from .cause import leaves_fewer_ports, words_of
+from .finding import Finding, owner_of
 
 MOST_ROUNDS = 5
 MOST_CURES = 40
 
 
-def behind(known: Studied, first: Sequence[Finding]) -> tuple[Finding, ...]:
-    """Findings that show where those that are known are cured, in the order in which they show. Their places are those
-    of the site as it is."""
-    site, made, found = known.topology.site, list[Change](), list[Finding]()
-    reported = {(each.kind, each.place) for each in first}
-    present = [each for each in of_promises(known) if each.severity == "breaks"]
-    tried: dict[tuple[str, SitePath], int] = {}
+class Behind(Struct, frozen=True):
+    """What shows round by round, the changes that were made, the site that came of them, and how many promises and
+    ways in are not kept then."""
+
+    findings: tuple[Finding, ...]
+    changes: tuple[Change, ...]
+    site: Site
+    left: int
+
+    @property
+    def work(self) -> tuple[int, int, int, int]:
+        """Changes that others have to make, all changes, those on other devices than the server, and entries that come
+        or are switched off. What is made of an entry that a change has added is none more, nor what is set again;
+        moving the server or leaving it fewer ports counts twice."""
+        several = {place: each for i, each in enumerate(self.changes)
+                   if (place := _place_before(each.place, self.changes[:i])) is not None}  # fmt: skip
+        made = several.values()
+        owners = [owner_of(self.site, place) for place in several]
+        dear = sum(leaves_fewer_ports(each) or each.place == ("server", "address") for each in made)
+        others = sum(each in ("client", "other-device") for each in owners)
+        comes = sum(each.adds or each.new is False for each in made)
+        return others, len(made) + dear, sum(each != "server" for each in owners), comes
+
+
+def behind(known: Studied, first: Sequence[Finding], *given: Change) -> Behind:
+    """What shows where the findings that are known are cured, in the order in which it shows, after changes that are
+    given. Places are those of the site as it is."""
+    made, found, reported = list(given), list[Finding](), {(each.kind, each.place) for each in first}
+    site, present = known.topology.site, known
+    if given:
+        site = changed(site, *given)
+        present = predicted(site)
+    tried: list[Change] = []
     for _ in range(MOST_ROUNDS):
-        site, more = _cured(site, present, tried)
-        if not more:
-            break
-        made += more
-        after = predicted(site)
-        present = [each for each in of_promises(after) if each.severity == "breaks"]
-        for each in present:
+        left = [each for each in of_promises(present) if each.severity == "breaks"]
+        for each in left:
             place = _place_before(each.place, made)
             if place is not None and (each.kind, place) not in reported:
                 reported.add((each.kind, place))
                 found.append(Finding(each.kind, each.severity, each.message, each.advice, place))
-        if not present:
+        site, more = _cured(site, left, tried)
+        if not more:
             break
-    return tuple(found)
+        made += more
+        present = predicted(site)
+    return Behind(tuple(found), tuple(made), site, sum(each.kept is not True for each in present.forecasts))
 
 
-def _cured(site: Site, found: Sequence[Finding], tried: dict[tuple[str, SitePath], int]) -> tuple[Site, list[Change]]:
+def in_the_end(found: Sequence[Finding], outlook: Behind) -> tuple[Finding, ...]:
+    """Findings with what their cures set as it is in the end: for all who turned out to need it."""
+    return tuple(_in_the_end(each, outlook) for each in found)
+
+
+def _in_the_end(finding: Finding, outlook: Behind) -> Finding:
+    for i, each in enumerate(outlook.changes):
+        if finding.cures == (each,):
+            place = each.place
+            for later in outlook.changes[i + 1 :]:
+                place = _place_after(place, later)
+            whole = replace(each, new=value_at(outlook.site, place))
+            return finding if whole == each else replace(finding, cures=(whole,), advice=words_of(whole))
+    return finding
+
+
+def _cured(site: Site, found: Sequence[Finding], tried: list[Change]) -> tuple[Site, list[Change]]:
     """The site with one cure of each finding, another than before where one did not help."""
     made: list[Change] = []
     for each in found[:MOST_CURES]:
-        number = tried.get((each.kind, each.place), 0)
-        tried[each.kind, each.place] = number + 1
-        if number < len(each.cures) and not any(_meet(each.cures[number], other) for other in made):
-            after = changed(site, each.cures[number])
+        cure = next((cure for cure in each.cures if cure not in tried), None)
+        if cure is not None and not any(_meet(cure, other) for other in made):
+            tried.append(cure)
+            after = changed(site, cure)
             if not problems(after):
                 site = after
-                made.append(each.cures[number])
+                made.append(cure)
     return site, made
 
 
@@ -104,4 +148,13 @@ def _place_before(place: SitePath, made: Sequence[Change]) -> SitePath | None:
             return None
         if each.inserts and index > new:
             place = (*place[:depth], index - 1, *place[depth + 1 :])
+    return place
+
+
+def _place_after(place: SitePath, made: Change) -> SitePath:
+    """Where what is at a place is once a change is made."""
+    depth = len(made.place) - 1
+    if made.inserts and place[:depth] == made.place[:-1] and len(place) > depth:
+        index = int(place[depth])
+        return (*place[:depth], index + (int(made.place[-1]) <= index), *place[depth + 1 :])
     return place

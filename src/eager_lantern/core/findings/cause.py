@@ -1,4 +1,4 @@
-"""A cause: what is to blame for a promise that is not kept, with the words to say it."""
+"""A cause: what is to blame for a promise that is not kept, with the words for it, and what an entry is meant for."""
 
 from collections.abc import Callable
 from typing import Any, Literal
@@ -7,8 +7,10 @@ from msgspec import Struct, to_builtins
 from msgspec.structs import replace
 
 from ..model.change import Change, change, value_at
-from ..model.site import Service, Site
-from ..network.topology import listens_on
+from ..model.site import Forward, Rule, Service, Site
+from ..network.topology import Topology, listens_on
+from ..predict.forecast import Forecast
+from ..predict.ledger import Layer
 from ..values.addresses import AddressSet
 from ..values.phrases import flow_text, only_from, ports_phrase
 from ..values.ports import UNPRIVILEGED, PortSet
@@ -105,6 +107,14 @@ def adds(site: Site, place: SitePath, made: Callable[[PortSet, AddressSet | None
     return (lambda ports, whom: change(site, (*place, len(value_at(site, place))), made(ports, whom)),)
 
 
+def by_passive(topology: Topology, forecast: Forecast) -> tuple[Mend, ...]:
+    """The other mode, where the client has it: what is promised is another session then."""
+    client, place = topology.client(forecast.promise.client), forecast.place
+    if place[:1] != ("promises",) or (client is not None and "passive" not in client.modes):
+        return ()
+    return sets(topology.site, (*place, "mode"), "passive")
+
+
 def inserts(place: SitePath, made: Callable[[PortSet, AddressSet | None], Any]) -> tuple[Mend, ...]:
     """The cure that puts an entry before one of a list."""
     return (lambda ports, whom: Change(place, None, made(ports, whom), inserts=True),)
@@ -138,21 +148,19 @@ def mismatch_kind(written: PortSet, wanted: PortSet) -> FindingKind:
     return "range-typo" if len(wrong) == 1 and _slipped(*wrong[0]) else "range-mismatch"
 
 
+def leaves_fewer_ports(change: Change) -> bool:
+    """Whether a passive range has fewer ports by it, and not because a slip in it is put right."""
+    if change.place[-2:] != ("passive", "ports") or change.new is None or len(change.new) >= len(change.old):
+        return False
+    return mismatch_kind(change.old, change.new) != "range-typo"
+
+
 def range_differs(site: Site, where: SitePath, what: str, wanted: PortSet, left: PortSet, text: str) -> Cause:
     """The ports of an entry that is meant for a range, and has another."""
     written: PortSet = value_at(site, where)
     good = needed(site, written, wanted)
     cure = f"set ports of {what} to {good}"
     return Cause(mismatch_kind(written, wanted), where, left, text, cure, mends=sets(site, where, good))
-
-
-def not_fixed(site: Site, index: int, service: Service, text: str, passed: PortSet, left: PortSet) -> Cause:
-    """A service without a fixed range, where an entry passes one: no entry could pass every port, so that the range of
-    the service is the one to change."""
-    where: SitePath = ("services", index, "passive", "ports")
-    cure = f"fix the passive range of {service.name} to {passed}"
-    mends = sets(site, where, passed) if passed <= UNPRIVILEGED else ()
-    return Cause("range-left-to-system", where, left, text, cure, mends=mends)
 
 
 def control_port_differs(site: Site, where: SitePath, what: str, left: PortSet, text: str) -> Cause:
@@ -173,3 +181,93 @@ def _slipped(a: str, b: str) -> bool:
         return adjacent and a[differing[0]] == b[differing[1]] and a[differing[1]] == b[differing[0]]
     shorter, longer = sorted((a, b), key=len)
     return len(longer) == len(shorter) + 1 and any(longer[:i] + longer[i + 1 :] == shorter for i in range(len(longer)))
+
+
+def range_not_fixed(site: Site, name: str, passes: str, passed: PortSet, left: PortSet) -> Cause:
+    """A service without a fixed range, where an entry passes one: no entry could pass every port, so that the range of
+    the service is the one to change."""
+    index, ports = next(i for i, each in enumerate(site.services) if each.name == name), passed & UNPRIVILEGED
+    where: SitePath = ("services", index, "passive", "ports")
+    text = f"{passes}, and {name} has no fixed passive range: the server hands out any port"
+    cure = f"fix the passive range of {name} to {ports}"
+    return Cause("range-left-to-system", where, left, text, cure, mends=sets(site, where, ports))
+
+
+def is_wider(topology: Topology, entry: Rule | Forward, wanted: PortSet) -> bool:
+    """Whether an entry is for a range, and names more than it."""
+    return len(entry.ports.spans) == 1 and bool(entry.ports - wanted) and meant_for_data(topology, entry, wanted)
+
+
+def too_wide(site: Site, layer: Layer, where: SitePath, what: str, ports: PortSet, written: PortSet) -> Cause:
+    """An entry that does not count, and would open too much if it did: first of all its ports are put right."""
+    text = f"{what} of {layer.at} is for {written}, the passive range is {layer.wanted}, and it does not count"
+    return range_differs(site, where, what, layer.wanted, ports, text)
+
+
+def switched_on(site: Site, place: SitePath, entry: Rule | Forward) -> tuple[Mend, ...]:
+    """An entry that is off, switched on as it is: that does no harm where something else stops what it has too much."""
+    return () if entry.enabled else sets(site, (*place, "enabled"), True)
+
+
+def serves_only(site: Site, entry: Rule | Forward, by_udp: bool = False) -> bool:
+    """Whether a rule or forward names ports of the services alone, so that nothing else can need it."""
+    used = PortSet()
+    for each in site.services:
+        used = used | listens_on(each)
+        if by_udp and each.passive and "udp" in each.passive.protocols:
+            return False
+    return entry.ports <= used
+
+
+def meant_for_data(topology: Topology, entry: Rule | Forward, wanted: PortSet) -> bool:
+    """Whether an entry is clearly meant for a range: what it names lies in that, or differs from it by a slip, or
+    shares ports with it and has no name that states something else; or its name states that it is for data."""
+    if any(each.control_port.number in entry.ports for each in topology.site.services):
+        several = len(entry.ports.spans) > 1 and bool(entry.ports & wanted)
+        return several or mismatch_kind(entry.ports, wanted) == "range-typo"
+    if entry.ports <= wanted or mismatch_kind(entry.ports, wanted) == "range-typo":
+        return True
+    shares = bool(entry.ports & wanted)
+    return (shares and not entry.name) or ((shares or len(entry.ports) > 1) and is_named_for(topology, entry, wanted))
+
+
+def meant_for(topology: Topology, entry: Rule | Forward, wanted: PortSet) -> bool:
+    """Whether an entry of one port is clearly meant for another: its name states a service that has this one, or the
+    number is the other's with a slip. Else it serves something of its own, and is left alone."""
+    return is_named_for(topology, entry, wanted) or is_slip(entry.ports, wanted)
+
+
+def is_foreign(site: Site, service: Service, ports: PortSet) -> bool:
+    """Whether these ports of the server are another program's by the name of the entry that passes them: a range of
+    another service, or of none of the site."""
+    own = replace(site, services=tuple(
+        replace(each, passive=replace(each.passive, ports=ports)) if each is service and each.passive else each
+        for each in site.services
+    ))  # fmt: skip
+    topology, server = Topology(own), site.server
+    entries: list[Rule | Forward] = [each for each in server.filter.incoming.rules if each.action == "allow"]
+    entries += [each for gateway in site.gateways for each in gateway.forwards]
+    narrow = [each for each in entries if each.name and each.ports & ports and len(each.ports) <= 2 * len(ports)]
+    narrow = [each for each in narrow if service.control_port.number not in each.ports]
+    others = [each for each in site.services if each is not service and ports & listens_on(each)]
+    return bool(others) or not all(is_named_for(topology, each, ports) for each in narrow)
+
+
+def is_named_for(topology: Topology, entry: Rule | Forward, wanted: PortSet) -> bool:
+    """Whether the words of an entry's name are those of a service that listens on these ports, or of what they are."""
+    here = [each for each in topology.site.services if wanted & listens_on(each)]
+    control = any(each.control_port.number in wanted for each in here)
+    names = ["control"] if control else ["data", "passive", "pasv"]
+    names += [*(each.protocol for each in here if each.protocol != "other"), *(each.name for each in here)]
+    own = _words(entry.name)
+    return any(words and words <= own for words in map(_words, names))
+
+
+def _words(name: str) -> set[str]:
+    return set("".join(each if each.isalnum() else " " for each in name.lower()).split())
+
+
+def other_port(topology: Topology, ports: PortSet) -> bool:
+    """One single port that no service of the site has: meant for some control port, it seems."""
+    known = {20, *(each.control_port.number for each in topology.site.services)}
+    return len(ports) == 1 and ports.lowest not in known

@@ -1,11 +1,13 @@
-"""A finding as a value, and the kinds that there are."""
+"""A finding as a value, the kinds that there are, and whose device its place is on."""
 
+from collections.abc import Sequence
 from typing import Any, Literal
 
 from msgspec import Struct
 
 from ..model.change import Change, change
-from ..model.site import Site
+from ..model.site import INTERNET, Client, Gateway, Habits, PublishedName, Site
+from ..network.topology import Topology
 from ..values.text_value import SitePath
 
 FindingKind = Literal[
@@ -116,3 +118,48 @@ class Finding(Struct, frozen=True):
     advice: str
     place: SitePath
     cures: tuple[Change, ...] = ()
+
+
+Owner = Literal["server", "own-device", "name", "client", "other-device"]
+_Named = Gateway | Client | PublishedName | Habits
+
+
+def owner_of(site: Site, place: SitePath) -> Owner:
+    """Whose device a place is on: the site's own are those between its server and the internet."""
+    match place[0]:
+        case "gateways":
+            own = own_gateways(site)
+            return "own-device" if site.gateways[int(place[1])].name in own else "other-device"
+        case "clients" | "habits" | "promises":
+            return "client"
+        case "names":
+            return "name"
+        case _:
+            return "server"
+
+
+def own_gateways(site: Site) -> frozenset[str]:
+    """The gateways that the server is behind: those on its way to the internet, and all others of its own network."""
+    chain = Topology(site).chain(site.server.network, INTERNET) or ()
+    beside = {each.name for each in site.gateways if each.inside.network == site.server.network}
+    return frozenset(beside | {each.device.name for each in chain})
+
+
+def device_of(site: Site, place: SitePath) -> str:
+    """The gateway, client or name that a place is on, else the server."""
+    section, *rest = place
+    if section == "promises" and rest:
+        return site.promises[int(rest[0])].client
+    named: dict[str | int, Sequence[_Named]] = {
+        "gateways": site.gateways,
+        "clients": site.clients,
+        "names": site.names,
+        "habits": site.habits,
+    }
+    return named[section][int(rest[0])].name if section in named and rest else site.server.name
+
+
+def devices_of(site: Site) -> tuple[str, ...]:
+    """Everything that a change may be on."""
+    parts: tuple[Sequence[_Named], ...] = (site.gateways, site.clients, site.names, site.habits)
+    return (site.server.name, *(each.name for part in parts for each in part))

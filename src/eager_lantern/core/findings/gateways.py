@@ -2,20 +2,21 @@
 
 from collections.abc import Iterator
 
+from ..model.change import Change, change
 from ..model.entries import Typed
-from ..model.site import INTERNET, Client, Forward, Gateway, Site
+from ..model.site import INTERNET, Forward, Gateway, Site
 from ..network.flow import Flow
 from ..network.journey import trace
 from ..network.topology import Topology
 from ..network.translation import entries
 from ..predict.endpoints import position_of, targets, typed_port
-from ..predict.forecast import stops_of
+from ..predict.forecast import ClientPosition, stops_of
 from ..values.addresses import FAMILIES, Addresses
 from ..values.phrases import ports_phrase, the
 from ..values.ports import UNPRIVILEGED, PortSet
 from ..values.text_value import SitePath
 from .finding import Finding, set_to
-from .path import not_public
+from .forwards import not_public
 
 
 def device_findings(topology: Topology) -> Iterator[Finding]:
@@ -138,9 +139,17 @@ def _moving_server(topology: Topology) -> Iterator[Finding]:
         yield Finding("server-address-may-change", "risks", message, cure, where, reserved)
 
 
-def _typed_again(client: Client, addresses: Addresses) -> Typed:
-    """What a client types, with other addresses and the same port."""
-    return Typed(addresses, port=client.reaches.port if client.reaches else None)
+def by_ipv4_alone(topology: Topology, position: ClientPosition) -> Change | None:
+    """The IPv6 addresses taken out of the name that a client types, or of what it types; None where it has no other."""
+    four = Addresses(tuple(each for each in targets(topology, position) if each.family == 4))
+    reaches = position.spec.reaches
+    if not four.each or reaches is None:
+        return None
+    for j, published in enumerate(topology.site.names):
+        if published.name == reaches.name:
+            return change(topology.site, ("names", j, "addresses"), four)
+    place: SitePath = ("clients", topology.client_index(position.name), "reaches")
+    return change(topology.site, place, Typed(four, port=reaches.port))
 
 
 def _six_without_path(topology: Topology) -> Iterator[Finding]:
@@ -164,11 +173,8 @@ def _six_without_path(topology: Topology) -> Iterator[Finding]:
                 message = (
                     f"{client.name} has IPv6 and prefers {six[0]}, which does not answer: it waits before IPv4 is tried"
                 )
-                place: SitePath = ("clients", i, "reaches")
-                for j, published in enumerate(topology.site.names):
-                    place = ("names", j, "addresses") if published.name == name else place
                 cure = "let IPv6 in as well, or take the IPv6 address out of the name"
-                four = Addresses(tuple(each for each in targets(topology, position) if each.family == 4))
-                new = four if place[0] == "names" else _typed_again(client, four)
-                cures = set_to(topology.site, place, new)
+                four = by_ipv4_alone(topology, position)
+                place: SitePath = four.place if four else ("clients", i, "reaches")
+                cures = (four,) if four else ()
                 yield Finding("ipv6-without-path", "risks", message, cure, place, cures)

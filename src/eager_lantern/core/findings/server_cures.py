@@ -21,12 +21,12 @@ from ..network.topology import Topology, listens_on
 from ..predict.ledger import Study, measure
 from ..sizing.demand import clear_range, taken_by
 from ..values.addresses import Address, Addresses
-from ..values.outcomes import ORDER
 from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
 from .all import Studied, does_no_harm, of_promises, predicted
-from .cause import mismatch_kind
+from .behind import Behind, behind, in_the_end
+from .cause import is_foreign, mismatch_kind
 from .finding import Finding, FindingKind
-from .path import is_foreign
+from .gateways import by_ipv4_alone
 from .server import ports_needed
 from .session import MOST_ACTIVE_PORTS
 
@@ -58,6 +58,7 @@ def server_cures(known: Studied, found: Sequence[Finding]) -> Iterator[Finding]:
         yield from _category_cures(site)
     if "control-port-differs" in kinds:
         yield from _control_cures(site, found)
+    yield from _without_six(known)
     yield from _lifted_bans(site, found)
 
 
@@ -65,39 +66,42 @@ MOST_SERVER_CURES = 4
 """Changes of the server that are tried for several findings; each costs nearly as much as the check."""
 
 
-def server_first(known: Studied, found: Sequence[Finding]) -> tuple[Finding, ...]:
-    """The findings of a site, those that one change of the server cures together with that change as their cure."""
+def server_first(known: Studied, found: Sequence[Finding]) -> tuple[tuple[Finding, ...], Behind]:
+    """The findings of a site and what is behind them. Where one change of the server leaves less to do than without
+    it, that is the cure of all that it cures, and what is left is cured as the server is then."""
     broken = [each for each in found if each.severity == "breaks"]
+    given, tried = tuple[Change, ...](), set[tuple[Change, ...]]()
+    readvised, best = tuple(found), behind(known, found)
     offered = [each for each in server_cures(known, broken) if each.place[0] in ("services", "server") and each.cures]
-    for offer in offered[:MOST_SERVER_CURES]:
-        site = changed(known.topology.site, *offer.cures[:1])
-        after = predicted(site) if not problems(site) else None
-        if after is None or not does_no_harm(known, after) or not _gets_no_less_far(known, after):
+    for offer in offered[:MOST_SERVER_CURES] * 2:  # what helps only beside another is tried after it as well
+        made = (*(each for each in given if each.place != offer.cures[0].place), offer.cures[0])
+        if offer.cures[0] in given or made in tried:
             continue
-        left = of_promises(after)
-        cured = [each for each in broken if each.place not in {other.place for other in left}]
-        agree = not any(each.kind in ("range-mismatch", "range-typo") for each in left)
-        if agree and (len(cured) > 1 or (cured and _is_rather(offer.cures[0], cured[0]))):
-            return tuple(
-                replace(each, cures=offer.cures[:1], advice=offer.advice) if each in cured else each for each in found
+        tried.add(made)
+        site = changed(known.topology.site, *made)
+        after = predicted(site) if not problems(site) else None
+        if after is None or not does_no_harm(known, after):
+            continue
+        outlook = behind(known, found, *made)
+        if (outlook.left, outlook.work) < (best.left, best.work):
+            given, best = made, outlook
+            left = {each.place: each for each in of_promises(after)}
+            readvised = tuple(
+                _with(each, left.get(each.place, offer))
+                if each.severity == "breaks" and not _is_made(each, made)
+                else each
+                for each in readvised
             )
-    return tuple(found)
+    return in_the_end(readvised, best), best
 
 
-def _gets_no_less_far(known: Studied, after: Studied) -> bool:
-    """Whether no session stops at an earlier rung than before."""
-    rungs = [
-        (before.rung, then.rung) for before, then in zip(known.forecasts, after.forecasts, strict=True) if not then.kept
-    ]
-    return all(a is None or b is None or ORDER.index(a) <= ORDER.index(b) for a, b in rungs)
+def _is_made(finding: Finding, changes: Sequence[Change]) -> bool:
+    return bool(changes) and finding.cures[:1] in [(each,) for each in changes]
 
 
-def _is_rather(cure: Change, finding: Finding) -> bool:
-    """Whether a change of the server is rather made than one of another device: a range of as many ports, or without
-    the slip that it has."""
-    if finding.place[0] in ("server", "services") or cure.place[-1] != "ports":
-        return False
-    return len(cure.new) >= len(cure.old) or mismatch_kind(cure.old, cure.new) == "range-typo"
+def _with(finding: Finding, other: Finding) -> Finding:
+    """A finding with the cure of another."""
+    return replace(finding, cures=other.cures[:1], advice=other.advice) if other.cures else finding
 
 
 def _is_broken(study: Study, service: Service) -> bool:
@@ -208,6 +212,18 @@ def _active_ports(known: Studied) -> Iterator[Finding]:
         message = f"{name} waits on any port in active mode, and no device on its side can forward them all"
         advice = f"let {name} use ports {few} in active mode (active_ports), and forward those to it"
         yield Finding("active-cannot-return", "breaks", message, advice, cure.place, (cure,))
+
+
+def _without_six(known: Studied) -> Iterator[Finding]:
+    """Clients that get in by IPv6 and fail there later, for which IPv4 would be tried if there were nothing else."""
+    for study in known.promises:
+        forecast = study.forecast
+        by_six = forecast.kept is not True and forecast.target is not None and forecast.target.family == 6
+        cure = by_ipv4_alone(known.topology, forecast.position) if by_six else None
+        if cure is not None:
+            message = f"{forecast.position.name} prefers {forecast.target}, gets in there, and no further"
+            advice = f"let IPv6 through as well, or take {forecast.target} out of the name"
+            yield Finding("ipv6-without-path", "breaks", message, advice, cure.place, (cure,))
 
 
 def _of_others(site: Site) -> PortSet:

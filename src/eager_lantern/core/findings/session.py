@@ -24,9 +24,10 @@ from ..values.phrases import article
 from ..values.ports import PortSet
 from ..values.quantities import Duration
 from ..values.text_value import SitePath
-from .cause import FEW, Cause, Mend, Role, adds, inserts, made, sets
+from .cause import FEW, Cause, Mend, Role, adds, by_passive, inserts, made, sets
+from .filters import Stopped, filter_causes
 from .finding import FindingKind
-from .path import Stopped, filter_causes, forward_causes, gateway_of, going_straight, helper_cause
+from .forwards import forward_causes, going_straight, helper_cause
 
 LEAST_IDLE_SECONDS = 7440.0
 """Two hours and four minutes: how long a translator keeps a quiet TCP connection at least (RFC 5382, REQ-5)."""
@@ -161,20 +162,12 @@ def cannot_return(topology: Topology, study: Study) -> Iterator[Cause]:
             ports = forecast.service.active.from_port if forecast.service.active else None
             out = f"allow connections from port {ports} out" if ports else "allow the server's connections out"
             advice = f"{out}, or let {client} use passive mode"
-            mends = (*_let_out(topology, forecast, layer), *_by_passive(topology, forecast))
+            mends = (*_let_out(topology, forecast, layer), *by_passive(topology, forecast))
             yield Cause("active-outgoing-blocked", layer.place, layer.shut, text, advice, mends=mends)
         elif not layer.ports & layer.wanted:
             text = f"{server} cannot connect back to {client}: {layer.at} {_stops(layer)}"
-            mends = (*_by_passive(topology, forecast), *_let_back(topology, study, layer))
+            mends = (*by_passive(topology, forecast), *_let_back(topology, study, layer))
             yield Cause("active-cannot-return", layer.place, layer.shut, text, cure, mends=mends)
-
-
-def _by_passive(topology: Topology, forecast: Forecast) -> tuple[Mend, ...]:
-    """The other mode, where the client has it: what is promised is another session then."""
-    client, place = topology.client(forecast.promise.client), forecast.place
-    if place[:1] != ("promises",) or (client is not None and "passive" not in client.modes):
-        return ()
-    return sets(topology.site, (*place, "mode"), "passive")
 
 
 MOST_ACTIVE_PORTS = 4096
@@ -188,7 +181,7 @@ def _let_back(topology: Topology, study: Study, layer: Layer) -> tuple[Mend, ...
     if route is None or len(layer.wanted) > MOST_ACTIVE_PORTS or not stopped.whom:
         return ()
     if layer.aspect == "forwards":
-        gateway = gateway_of(topology, layer.at)
+        gateway = topology.gateway(layer.at)
         to = next_hops(route, gateway)
         made = (
             Forward(name=f"{stopped.service} active", ports=layer.wanted, to=to.each[0], from_=stopped.whom)
@@ -244,7 +237,7 @@ def _named_elsewhere(topology: Topology, forecast: Forecast, stop: Stop, cure: s
         mends = sets(topology.site, ("clients", index, "active_address"), None if own else address)
         cure = f"let it name {address} (active_address), or use passive mode"
     private = named is not None and named.kind != "public"
-    mends = (*mends, *_by_passive(topology, forecast))
+    mends = (*mends, *by_passive(topology, forecast))
     kind: FindingKind = "active-client-names-private" if private else "active-cannot-return"
     return Cause(kind, place, PortSet(), text, cure, mends=mends)
 
@@ -517,7 +510,7 @@ def _of_layer(topology: Topology, study: Study, route: Route, layer: Layer, role
     if layer.aspect == "address":
         yield announced_cause(topology, study.forecast, layer)
     elif layer.aspect == "provider":
-        gateway = gateway_of(topology, layer.at)
+        gateway = topology.gateway(layer.at)
         if (share := gateway.outside.ports) is not None and layer.shut - share:
             yield _outside_share(topology, gateway, share, layer, role)
             return

@@ -18,8 +18,7 @@ from functools import cached_property
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..findings.cause import FEW
-from ..findings.path import is_named_for
+from ..findings.cause import FEW, is_named_for
 from ..model.change import Change, changed, value_at
 from ..model.problem import network_names
 from ..model.site import Filter, Forward, Promise, Rule, Service, Site, Transport

@@ -32,7 +32,7 @@ def cheapest(site: Site, costs: Costs, start: Studied, wishes: Wishes) -> tuple[
         tried = sum(each.tried for each in found)
         if plans and plans[0].cost == sum(each.plans[0].cost for each in found):
             least = sum(each.at_least for each in found)
-            plans.sort(key=lambda each: (each.cost, each.opened_ports))
+            plans.sort(key=lambda each: each.order)
             return whole, Found(plans, all(each.complete for each in found), round(least, 6), tried, [])
     return whole, whole.cheapest(wishes.others + 1)
 

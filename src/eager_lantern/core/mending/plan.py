@@ -1,19 +1,16 @@
 """What a plan is made of: changes, whose devices they are on, what they cost, and what they do besides."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from typing import Literal
 
 from msgspec import Struct
 
-from ..findings.cause import mismatch_kind, undoing_words, words_of
-from ..findings.finding import Finding
+from ..findings.cause import leaves_fewer_ports, undoing_words, words_of
+from ..findings.finding import Finding, Owner, device_of, owner_of
 from ..model.change import Change
-from ..model.site import INTERNET, Client, Gateway, Habits, Promise, PublishedName, Site
-from ..network.topology import Topology
+from ..model.site import Promise, Site
 from ..predict.forecast import Forecast
 from .effect import AccessEffect
-
-Owner = Literal["server", "own-device", "name", "client", "other-device"]
 
 
 class Costs(Struct, frozen=True):
@@ -24,57 +21,8 @@ class Costs(Struct, frozen=True):
 
     def of(self, site: Site, change: Change) -> float:
         """The cost of one change of a site."""
-        key = "fewer_ports" if _makes_smaller(change) else str(change.place[-1])
-        return self.owners[owner_of(site, change)] + self.gives_up.get(key, 0.0)
-
-
-def _makes_smaller(change: Change) -> bool:
-    """Whether a passive range has fewer ports by it, and not because a slip in it is put right."""
-    if change.place[-2:] != ("passive", "ports") or change.new is None or len(change.new) >= len(change.old):
-        return False
-    return mismatch_kind(change.old, change.new) != "range-typo"
-
-
-def owner_of(site: Site, change: Change) -> Owner:
-    """Whose device a change is on: the site's own are those between its server and the internet."""
-    match change.place[0]:
-        case "gateways":
-            own = own_gateways(site)
-            return "own-device" if site.gateways[int(change.place[1])].name in own else "other-device"
-        case "clients" | "habits" | "promises":
-            return "client"
-        case "names":
-            return "name"
-        case _:
-            return "server"
-
-
-def own_gateways(site: Site) -> frozenset[str]:
-    """The gateways that the server is behind: those on its way to the internet, and all others of its own network."""
-    chain = Topology(site).chain(site.server.network, INTERNET) or ()
-    beside = {each.name for each in site.gateways if each.inside.network == site.server.network}
-    return frozenset(beside | {each.device.name for each in chain})
-
-
-def device_of(site: Site, change: Change) -> str:
-    """The gateway, client or name that a change is on, else the server."""
-    section, *rest = change.place
-    if section == "promises" and rest:
-        return site.promises[int(rest[0])].client
-    named: dict[str | int, Sequence[Gateway | Client | PublishedName | Habits]] = {
-        "gateways": site.gateways,
-        "clients": site.clients,
-        "names": site.names,
-        "habits": site.habits,
-    }
-    return named[section][int(rest[0])].name if section in named and rest else site.server.name
-
-
-def devices_of(site: Site) -> tuple[str, ...]:
-    """Everything that a change may be on."""
-    parts: tuple[Sequence[Gateway | Client | PublishedName | Habits], ...]
-    parts = (site.gateways, site.clients, site.names, site.habits)
-    return (site.server.name, *(each.name for part in parts for each in part))
+        key = "fewer_ports" if leaves_fewer_ports(change) else str(change.place[-1])
+        return self.owners[owner_of(site, change.place)] + self.gives_up.get(key, 0.0)
 
 
 class Wishes(Struct, frozen=True):
@@ -102,7 +50,7 @@ class DeviceChange(Struct, frozen=True):
 
     def device(self, site: Site) -> str:
         """The gateway, client or name that it is on, else the server."""
-        return device_of(site, self.change)
+        return device_of(site, self.change.place)
 
     @property
     def advice(self) -> str:
@@ -129,9 +77,11 @@ class Plan(Struct, frozen=True):
         return round(sum(each.cost for each in self.steps), 6)
 
     @property
-    def opened_ports(self) -> int:
-        """How many ports it opens, of every place and from everywhere."""
-        return sum(len(each.ports) for each in self.effect.opens)
+    def order(self) -> tuple[float, int, int]:
+        """By what plans are preferred: their cost, then how few entries they add or switch off where others can be put
+        right, then how few ports they open, of every place and from everywhere."""
+        added = sum(each.adds or each.new is False for each in self.changes)
+        return self.cost, added, sum(len(each.ports) for each in self.effect.opens)
 
     @property
     def changes(self) -> tuple[Change, ...]:

@@ -22,7 +22,7 @@ from typing import NamedTuple
 from msgspec.structs import replace
 
 from ..findings.all import Studied, lines_of, of_promises, predicted
-from ..findings.finding import Finding
+from ..findings.finding import Finding, device_of
 from ..findings.server_cures import server_cures
 from ..model.change import Change, changed, value_at
 from ..model.consistency import problems
@@ -30,7 +30,7 @@ from ..model.site import Site
 from ..predict.ledger import Study
 from ..values.text_value import SitePath
 from .effect import Before
-from .plan import Costs, DeviceChange, Plan, Wishes, device_of
+from .plan import Costs, DeviceChange, Plan, Wishes
 
 MOST_STATES, LARGE, MOST_OF_LARGE = 400, 300, 12
 """Sites that are looked at; and of sites with more than so many rules and forwards."""
@@ -106,7 +106,7 @@ class Search:
                 if key not in known:
                     known.add(key)
                     heappush(waiting, (round(cost + step.cost, 6), next(order), way))
-        plans = sorted(found, key=lambda each: (each.cost, each.opened_ports))
+        plans = sorted(found, key=lambda each: each.order)
         complete = not waiting or bool(plans and waiting[0][0] > plans[0].cost)
         at_least = plans[0].cost if complete and plans else waiting[0][0] if waiting else 0.0
         return Found(plans, complete, at_least, tried, harmful[:MOST_HARMFUL])
@@ -142,7 +142,7 @@ class Search:
                 _is_within(cure.place, each) for each in added
             )  # it is entered so at once, and may change again
             free = cure.adds or is_new or cure.place not in places
-            if free and self.wishes.permits(device_of(site, cure)) and not problems(changed(site, cure)):
+            if free and self.wishes.permits(device_of(site, cure.place)) and not problems(changed(site, cure)):
                 yield DeviceChange(cure, 0.0 if is_new else self.costs.of(self.site, cure), finding)
 
     def _plan(self, after: Studied, steps: tuple[DeviceChange, ...]) -> Plan:

@@ -138,6 +138,10 @@ class Topology:
         """Where the client of this name stands among the clients of the site."""
         return next(i for i, each in enumerate(self.site.clients) if each.name == name)
 
+    def gateway(self, name: str) -> Gateway:
+        """The gateway of this name, as the file has it."""
+        return next(each for each in self.site.gateways if each.name == name)
+
     def holder(self, network: str, address: Address) -> Host | Side | None:
         """The host or the side of a gateway that has this address on this network."""
         return self._holders.get((network, address.number))

@@ -4,9 +4,9 @@ from collections.abc import Sequence
 from typing import Literal
 
 from ...core.diagnosis.fault import Fault, FaultKind
-from ...core.findings.finding import FindingKind
+from ...core.findings.finding import FindingKind, Owner, owner_of
 from ...core.mending.effect import AccessChange
-from ...core.mending.plan import DeviceChange, Mending, Owner, Plan, owner_of
+from ...core.mending.plan import DeviceChange, Mending, Plan
 from ...core.model.site import Mode, Promise, Site, Transport
 from ...core.predict.forecast import because
 from ...core.sheets.sheet import Sheet
@@ -172,7 +172,7 @@ def _mended_promise(promise: Promise) -> MendedPromise:
 def _made_result(site: Site, step: DeviceChange, line: LineOf) -> MadeResult:
     return MadeResult(
         device=step.device(site),
-        owner=owner_of(site, step.change),
+        owner=owner_of(site, step.change.place),
         cost=step.cost,
         change=change_result(step.change, line),
         cures=step.finding.kind,
