@@ -26,12 +26,13 @@ from eager_lantern.core.diagnosis.fault import changes_in
 from eager_lantern.core.diagnosis.faults import faults_of
 from eager_lantern.core.findings.all import findings as reported
 from eager_lantern.core.findings.all import of_promises, predicted, studied
+from eager_lantern.core.findings.cause import leaves_fewer_ports
 from eager_lantern.core.findings.finding import Finding
 from eager_lantern.core.findings.server_cures import server_cures
 from eager_lantern.core.mending.effect import Before
 from eager_lantern.core.mending.mend import mend
 from eager_lantern.core.mending.plan import Mending
-from eager_lantern.core.model.change import Change, changed
+from eager_lantern.core.model.change import Change, change, changed, value_at
 from eager_lantern.core.model.consistency import problems
 from eager_lantern.core.model.site import Site
 from eager_lantern.core.verdict import judge
@@ -118,10 +119,11 @@ def against_the_meant(seed: int, count: int) -> bool:
         } <= set(map(_identity, plan.changes))
         after = loads(dumps(to_builtins(changed(found, *plan.changes), enc_hook=str)))
         harm = held_against(faulty, after)
-        same += plan.cost == undone_cost(faulty)
-        if plan.cost > undone_cost(faulty):
+        by_hand = undone_cost(faulty) + _of_fewer_ports(meant, found)
+        same += plan.cost == by_hand
+        if plan.cost > by_hand:
             dearer += 1
-            print(f"{number}: costs {plan.cost}, by hand {undone_cost(faulty)}", flush=True)
+            print(f"{number}: costs {plan.cost}, by hand {by_hand}", flush=True)
         if any(place[0] in ("other range", "range slip") for place in faulty.places):
             ambiguous += 1
             continue
@@ -137,9 +139,16 @@ def against_the_meant(seed: int, count: int) -> bool:
     return not lost and not needless and alike > 0.95 * (done - without)
 
 
-def _identity(change: Change) -> object:
+def _of_fewer_ports(meant: Site, found: Site) -> float:
+    """What it costs besides that the server has fewer ports once its range is as it was meant."""
+    place = next((("services", i, "passive", "ports") for i, each in enumerate(found.services) if each.passive), None)
+    back = change(found, place, value_at(meant, place)) if place else None
+    return COSTS.gives_up["fewer_ports"] if back is not None and leaves_fewer_ports(back) else 0.0
+
+
+def _identity(made: Change) -> object:
     """What a change is, wherever in a list its entry stands."""
-    return tuple(each for each in change.place if isinstance(each, str)), str(change.new)
+    return tuple(each for each in made.place if isinstance(each, str)), str(made.new)
 
 
 def hidden_faults(seed: int, count: int) -> bool:

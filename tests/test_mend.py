@@ -383,6 +383,14 @@ def test_a_small_site_is_mended_as_a_careful_engineer_would(case: dict[str, Any]
     assert [".".join(map(str, each.place)) for each in helps] == case.get("elsewhere", [])
     harms = [each for plan in found.harmful for each in plan.changes]
     assert "harmful" not in case or [".".join(map(str, each.place)) for each in harms] == case["harmful"]
+    if found.verdict == "mended" and "wishes" not in case and "alone" not in case:
+        cures = {each.cures[0] for each in judge(site).findings if each.severity == "breaks" and each.cures}
+        assert {without_index(each) for each in cures} <= {without_index(each) for each in made}
+
+
+def without_index(made: Change) -> object:
+    """What a change is, wherever in its list an entry stands once others have come before it."""
+    return tuple(each for each in made.place if isinstance(each, str)), str(made.new)
 
 
 def test_a_plan_that_takes_away_what_passes_is_shown_as_none_and_made_where_that_is_allowed(tmp_path: Path) -> None:

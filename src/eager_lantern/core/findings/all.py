@@ -13,7 +13,7 @@ from collections.abc import Iterable, Iterator
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..model.change import changed
+from ..model.change import Change, changed
 from ..model.consistency import problems
 from ..model.site import Promise, Site
 from ..network.topology import Topology
@@ -164,9 +164,10 @@ def _locked_out(known: Studied) -> Iterable[Finding]:
 
 
 def _with_tested_cure(known: Studied, opened: set[tuple[str, SitePath]], finding: Finding) -> Finding:
-    """The finding with the first of its cures that helps, breaks no promise and opens nothing more than is open
-    now, or a word on the harm."""
+    """The finding with that of its cures that helps most, breaks no promise and opens nothing more than is open now,
+    or a word on the harm."""
     harm: list[Forecast] = []
+    good: list[tuple[int, Change]] = []
     for cure in finding.cures:
         site = changed(known.topology.site, cure)
         if problems(site):
@@ -176,9 +177,13 @@ def _with_tested_cure(known: Studied, opened: set[tuple[str, SitePath]], finding
         left = untried(after)
         stays = any((each.kind, each.place) == (finding.kind, finding.place) for each in left)
         if not broken and not stays and _exposed_places(left) <= opened:
-            advice = finding.advice if cure == finding.cures[0] else words_of(cure)
-            return replace(finding, cures=(cure,), advice=advice)
+            good.append((sum(each.kept is not True for each in after.forecasts), cure))
+            if not good[-1][0]:
+                break
         harm = harm or broken
+    if good:
+        cure = min(good, key=lambda each: each[0])[1]
+        return replace(finding, cures=(cure,), advice=finding.advice if cure == finding.cures[0] else words_of(cure))
     return replace(finding, cures=(), advice=f"{finding.advice}{_of_harm(harm)}")
 
 

@@ -51,21 +51,27 @@ MOST_CURES = 40
 
 
 class Behind(Struct, frozen=True):
-    """What shows round by round, the changes that were made, the site that came of them, and how many promises and
-    ways in are not kept then."""
+    """What shows round by round, the cures that were made and of which findings, the site that came of them, and how
+    many promises and ways in are not kept then."""
 
     findings: tuple[Finding, ...]
-    changes: tuple[Change, ...]
+    cures: tuple[tuple[Change, Finding], ...]
     site: Site
     left: int
+
+    @property
+    def changes(self) -> tuple[Change, ...]:
+        """The changes that were made, in order."""
+        return tuple(each for each, _ in self.cures)
 
     @property
     def work(self) -> tuple[int, int, int, int]:
         """Changes that others have to make, all changes, those on other devices than the server, and entries that come
         or are switched off. What is made of an entry that a change has added is none more, nor what is set again;
         moving the server or leaving it fewer ports counts twice."""
-        several = {place: each for i, each in enumerate(self.changes)
-                   if (place := _place_before(each.place, self.changes[:i])) is not None}  # fmt: skip
+        changes = self.changes
+        several = {place: each for i, each in enumerate(changes)
+                   if (place := _place_before(each.place, changes[:i])) is not None}  # fmt: skip
         made = several.values()
         owners = [owner_of(self.site, place) for place in several]
         dear = sum(leaves_fewer_ports(each) or each.place == ("server", "address") for each in made)
@@ -74,28 +80,32 @@ class Behind(Struct, frozen=True):
         return others, len(made) + dear, sum(each != "server" for each in owners), comes
 
 
-def behind(known: Studied, first: Sequence[Finding], *given: Change) -> Behind:
-    """What shows where the findings that are known are cured, in the order in which it shows, after changes that are
-    given. Places are those of the site as it is."""
-    made, found, reported = list(given), list[Finding](), {(each.kind, each.place) for each in first}
+def behind(known: Studied, first: Sequence[Finding], *given: Finding) -> Behind:
+    """What shows where the findings that are known are cured, in the order in which it shows, after the cures of some
+    that are given. Places are those of the site as it is."""
+    cures, found, reported = [(each.cures[0], each) for each in given], list[Finding](), {_key(each) for each in first}
     site, present = known.topology.site, known
     if given:
-        site = changed(site, *given)
+        site = changed(site, *(each for each, _ in cures))
         present = predicted(site)
     tried: list[Change] = []
     for _ in range(MOST_ROUNDS):
         left = [each for each in of_promises(present) if each.severity == "breaks"]
         for each in left:
-            place = _place_before(each.place, made)
+            place = _place_before(each.place, [made for made, _ in cures])
             if place is not None and (each.kind, place) not in reported:
                 reported.add((each.kind, place))
                 found.append(Finding(each.kind, each.severity, each.message, each.advice, place))
         site, more = _cured(site, left, tried)
         if not more:
             break
-        made += more
+        cures += more
         present = predicted(site)
-    return Behind(tuple(found), tuple(made), site, sum(each.kept is not True for each in present.forecasts))
+    return Behind(tuple(found), tuple(cures), site, sum(each.kept is not True for each in present.forecasts))
+
+
+def _key(finding: Finding) -> tuple[str, SitePath]:
+    return finding.kind, finding.place
 
 
 def in_the_end(found: Sequence[Finding], outlook: Behind) -> tuple[Finding, ...]:
@@ -114,17 +124,17 @@ def _in_the_end(finding: Finding, outlook: Behind) -> Finding:
     return finding
 
 
-def _cured(site: Site, found: Sequence[Finding], tried: list[Change]) -> tuple[Site, list[Change]]:
+def _cured(site: Site, found: Sequence[Finding], tried: list[Change]) -> tuple[Site, list[tuple[Change, Finding]]]:
     """The site with one cure of each finding, another than before where one did not help."""
-    made: list[Change] = []
+    made: list[tuple[Change, Finding]] = []
     for each in found[:MOST_CURES]:
         cure = next((cure for cure in each.cures if cure not in tried), None)
-        if cure is not None and not any(_meet(cure, other) for other in made):
+        if cure is not None and not any(_meet(cure, other) for other, _ in made):
             tried.append(cure)
             after = changed(site, cure)
             if not problems(after):
                 site = after
-                made.append(cure)
+                made.append((cure, each))
     return site, made
 
 

@@ -9,11 +9,11 @@ address that every forward leads to, and for the category that its rules are wri
 several findings, it is the cure of each of them.
 """
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 from msgspec.structs import replace
 
-from ..model.change import Change, change, changed, value_at
+from ..model.change import change, changed, value_at
 from ..model.consistency import problems
 from ..model.entries import Port, Typed
 from ..model.site import Forward, Rule, Service, Site
@@ -22,6 +22,7 @@ from ..predict.ledger import Study, measure
 from ..sizing.demand import clear_range, taken_by
 from ..values.addresses import Address, Addresses
 from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
+from ..values.text_value import SitePath
 from .all import Studied, does_no_harm, of_promises, predicted
 from .behind import Behind, behind, in_the_end
 from .cause import is_foreign, mismatch_kind
@@ -70,38 +71,52 @@ def server_first(known: Studied, found: Sequence[Finding]) -> tuple[tuple[Findin
     """The findings of a site and what is behind them. Where one change of the server leaves less to do than without
     it, that is the cure of all that it cures, and what is left is cured as the server is then."""
     broken = [each for each in found if each.severity == "breaks"]
-    given, tried = tuple[Change, ...](), set[tuple[Change, ...]]()
+    given, tried = tuple[Finding, ...](), list[tuple[Finding, ...]]()
     readvised, best = tuple(found), behind(known, found)
-    offered = [each for each in server_cures(known, broken) if each.place[0] in ("services", "server") and each.cures]
+    own = ("services", "server", "names")
+    offered = [each for each in server_cures(known, broken) if each.place[0] in own and each.cures]
     for offer in offered[:MOST_SERVER_CURES] * 2:  # what helps only beside another is tried after it as well
-        made = (*(each for each in given if each.place != offer.cures[0].place), offer.cures[0])
-        if offer.cures[0] in given or made in tried:
+        made = (*(each for each in given if each.place != offer.place), offer)
+        if offer in given or made in tried:
             continue
-        tried.add(made)
-        site = changed(known.topology.site, *made)
+        tried.append(made)
+        site = changed(known.topology.site, *(each.cures[0] for each in made))
         after = predicted(site) if not problems(site) else None
         if after is None or not does_no_harm(known, after):
             continue
         outlook = behind(known, found, *made)
         if (outlook.left, outlook.work) < (best.left, best.work):
             given, best = made, outlook
-            left = {each.place: each for each in of_promises(after)}
+            left = {each.place: each for each in of_promises(after) if each.severity == "breaks"}
             readvised = tuple(
-                _with(each, left.get(each.place, offer))
-                if each.severity == "breaks" and not _is_made(each, made)
-                else each
+                each if each.severity != "breaks" or _is_made(each, made) else _as_left(each, offer, left)
                 for each in readvised
             )
+    readvised = tuple({(each.kind, each.place): each for each in readvised}.values())
+    shown = {(each.kind, each.place) for each in readvised}
+    best = replace(best, findings=tuple(each for each in best.findings if (each.kind, each.place) not in shown))
     return in_the_end(readvised, best), best
 
 
-def _is_made(finding: Finding, changes: Sequence[Change]) -> bool:
-    return bool(changes) and finding.cures[:1] in [(each,) for each in changes]
+def _is_made(finding: Finding, given: Sequence[Finding]) -> bool:
+    return any(finding.cures == each.cures[:1] for each in given)
 
 
-def _with(finding: Finding, other: Finding) -> Finding:
-    """A finding with the cure of another."""
-    return replace(finding, cures=other.cures[:1], advice=other.advice) if other.cures else finding
+def _as_left(finding: Finding, offer: Finding, left: Mapping[SitePath, Finding]) -> Finding:
+    """A finding with the cure that is left of it once an offer is taken up: of its place or, where another entry of its
+    table turns out to be to blame, of that; else it is cured by the offer."""
+    of_table = (each for place, each in left.items() if _table_of(place) == _table_of(finding.place))
+    other = left.get(finding.place) or next(of_table, None)
+    if other is not None and other.place != finding.place:
+        return replace(other, cures=other.cures[:1])
+    cure = other or offer
+    return replace(finding, cures=cure.cures[:1], advice=cure.advice) if cure.cures else finding
+
+
+def _table_of(place: SitePath) -> SitePath:
+    """The list of rules or forwards that a place is in, else the place."""
+    ends = [i for i, each in enumerate(place) if each in ("inward", "outward", "incoming", "outgoing", "forwards")]
+    return place[: ends[0] + 1] if ends else place
 
 
 def _is_broken(study: Study, service: Service) -> bool:

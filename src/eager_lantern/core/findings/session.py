@@ -230,14 +230,14 @@ def _named_elsewhere(topology: Topology, forecast: Forecast, stop: Stop, cure: s
     seen = AddressSet()
     for each in forecast.control:
         seen = seen | each.flow.sources
-    mends: tuple[Mend, ...] = ()
+    mends = by_passive(topology, forecast)
     if len(seen) == 1:
         address = Address(seen.lowest)
         own = address in forecast.position.spec.address.each
-        mends = sets(topology.site, ("clients", index, "active_address"), None if own else address)
-        cure = f"let it name {address} (active_address), or use passive mode"
+        names = sets(topology.site, ("clients", index, "active_address"), None if own else address)
+        mends = (*names, *mends) if own else (*mends, *names)  # where it is not its own, something has to lead back
+        cure = f"let it use passive mode, or name {address} (active_address)"
     private = named is not None and named.kind != "public"
-    mends = (*mends, *by_passive(topology, forecast))
     kind: FindingKind = "active-client-names-private" if private else "active-cannot-return"
     return Cause(kind, place, PortSet(), text, cure, mends=mends)
 

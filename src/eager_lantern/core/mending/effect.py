@@ -21,7 +21,7 @@ from msgspec.structs import replace
 from ..findings.cause import FEW, is_named_for
 from ..model.change import Change, changed, value_at
 from ..model.problem import network_names
-from ..model.site import Filter, Forward, Promise, Rule, Service, Site, Transport
+from ..model.site import Filter, Forward, Gateway, Promise, Rule, Service, Site, Transport
 from ..network.topology import Topology, listens_on
 from ..predict.access import Box, Reached, beyond
 from ..predict.passage import NetworkPart, Passage, PassageKey, Place, parts, passage
@@ -113,11 +113,14 @@ class Before:
 def _banned(site: Site, opened: Passage) -> Passage:
     """What of that rules stop by the addresses of those who come, but for clients that are promised something: who
     wrote such a rule meant the others."""
-    rules: list[tuple[str | None, Rule]] = [(site.server.name, each) for each in site.server.filter.incoming.rules]
-    rules += [(None, each) for gateway in site.gateways for each in gateway.filter.inward.rules]
+    rules: list[tuple[str | None, Rule, AddressSet]] = [
+        (site.server.name, each, AddressSet()) for each in site.server.filter.incoming.rules
+    ]
+    for gateway in site.gateways:
+        rules += [(None, each, _past_the_filter(gateway)) for each in gateway.filter.inward.rules]
     bans = [
-        (goal, each.from_, each.ports)
-        for goal, each in rules
+        (goal, each.from_ - past, each.ports)
+        for goal, each, past in rules
         if each.from_ is not None and each.enabled and each.action in ("deny", "refuse")
     ]
     topology, promised = Topology(site), AddressSet()
@@ -133,12 +136,21 @@ def _banned(site: Site, opened: Passage) -> Passage:
     )
 
 
+def _past_the_filter(gateway: Gateway) -> AddressSet:
+    """Addresses whose connections come in by forwards alone, where these pass the filter unasked."""
+    found = AddressSet()
+    for family in FAMILIES:
+        by_forwards = gateway.forwards_pass_filter and not gateway.pairs and gateway.translates(family) != "none"
+        found = found | (EVERYBODY.of_family(family) if by_forwards else AddressSet())
+    return found
+
+
 def _as_stated(site: Site, changes: Sequence[Change]) -> Site:
     """The site with every master switch on, with every entry of the services that transfer files, and with the server
     at the address that its entries lead to."""
     site = changed(site, *(each for each in changes if each.place == ("server", "address")))
     used = PortSet()
-    for each in site.services:
+    for each in (*site.services, *changed(site, *changes).services):  # a range that moves goes to where entries are
         used = used | (listens_on(each) if not _is_strict(each) else PortSet())
     topology = Topology(site)
     gateways = tuple(
@@ -159,8 +171,11 @@ def _as_stated(site: Site, changes: Sequence[Change]) -> Site:
 
 def _without_excess(topology: Topology, forward: Forward, used: PortSet) -> Forward:
     """A forward with no more ports than the services have, where it is for any of them."""
-    ours = forward.ports & used
-    if forward.to_port is not None or not (ours or is_named_for(topology, forward, used)):
+    ours, control = forward.ports & used, PortSet()
+    for each in topology.site.services:
+        control = control | used & PortSet.single(each.control_port.number)
+    is_named = any(part and is_named_for(topology, forward, part) for part in (control, used - control))
+    if forward.to_port is not None or not (ours or is_named):
         return forward
     return replace(forward, ports=ours, enabled=bool(ours) and (forward.enabled or ours == forward.ports))
 

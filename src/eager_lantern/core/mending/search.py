@@ -21,9 +21,9 @@ from typing import NamedTuple
 
 from msgspec.structs import replace
 
-from ..findings.all import Studied, lines_of, of_promises, predicted
+from ..findings.all import Studied, findings, lines_of, of_promises, predicted, studied
 from ..findings.finding import Finding, device_of
-from ..findings.server_cures import server_cures
+from ..findings.server_cures import server_cures, server_first
 from ..model.change import Change, changed, value_at
 from ..model.consistency import problems
 from ..model.site import Site
@@ -167,7 +167,16 @@ class Search:
         return not plan.effect.needless and (self.wishes.allows_loss or not plan.effect.lost)
 
     def greedy(self) -> Plan | None:
-        """All cures made, round by round, then every change taken back that can be done without, the dearest first."""
+        """All cures made, round by round, or those that `check` gives; then every change taken back that can be done
+        without, the dearest first."""
+        found: list[Plan] = []
+        for steps in (self._round_by_round(), self._as_checked()):
+            after = predicted(_with(self.site, steps))
+            plan = self._spared(self._plan(after, steps), steps) if self.arrived(after) else None
+            found += [plan] if plan is not None and self._is_allowed(plan) else []
+        return min(found, key=lambda each: each.order, default=None)
+
+    def _round_by_round(self) -> tuple[DeviceChange, ...]:
         steps: tuple[DeviceChange, ...] = ()
         after = self.start
         for _ in range(MOST_ROUNDS):
@@ -176,10 +185,17 @@ class Search:
                 break
             steps = (*steps, *more)
             after = predicted(_with(self.site, steps))
-        if not self.arrived(after):
-            return None
-        plan = self._spared(self._plan(after, steps), steps)
-        return plan if self._is_allowed(plan) else None
+        return steps
+
+    def _as_checked(self) -> tuple[DeviceChange, ...]:
+        known = studied(self.site)
+        steps = list[DeviceChange]()
+        for cure, finding in server_first(known, findings(known))[1].cures:
+            is_new = any(_is_within(cure.place, each.change) for each in steps if each.change.adds)
+            if not self.wishes.permits(device_of(self.site, cure.place)):
+                return ()
+            steps.append(DeviceChange(cure, 0.0 if is_new else self.costs.of(self.site, cure), finding))
+        return tuple(steps)
 
     def _one_each(self, after: Studied, steps: Sequence[DeviceChange]) -> tuple[DeviceChange, ...]:
         """The cheapest cure of each finding, where they do not meet."""
