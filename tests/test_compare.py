@@ -13,9 +13,11 @@ from typing import Any
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 from plain import Packet, arrive
 from program import AFTER, BEFORE, result_of, run
 from random_sites import NETWORKS, PORTS, held, sites
+from test_sites import changed as changed_base
 from working_sites import working_site
 
 from eager_lantern.core.changes.order import ordered
@@ -27,9 +29,10 @@ from eager_lantern.core.findings.all import studied
 from eager_lantern.core.mending.mend import mend
 from eager_lantern.core.model.change import change, changed
 from eager_lantern.core.model.consistency import problems
-from eager_lantern.core.model.site import Promise, Site
+from eager_lantern.core.model.site import Filter, Promise, Rule, Site
 from eager_lantern.core.predict.access import Reached, access, more
-from eager_lantern.core.values.addresses import Address
+from eager_lantern.core.values.addresses import Address, Addresses
+from eager_lantern.core.values.ports import PortSet
 from eager_lantern.core.verdict import judge
 from eager_lantern.formats.site.site_file import parse_site, read_site
 from eager_lantern.formats.weights import shipped_costs
@@ -235,6 +238,75 @@ def test_what_nobody_knows_any_more_is_told_apart_from_what_is_lost(
     result = result_of(run("compare", AFTER, changed_file(tmp_path, edit), "--format", "json").stdout)
     assert {each["ports"] for each in result["lost"]} == lost
     assert {each["ports"] for each in result["unknown"]} == unknown
+
+
+def test_what_is_unknown_in_both_is_never_the_same(tmp_path: Path) -> None:
+    rule = "- {action: unknown, protocol: tcp, ports: 443}"
+    one = changed_file(tmp_path, ("        - {name: control,", f"        {rule}\n        - {{name: control,"))
+    done = run("compare", one, one)
+    assert done.returncode == 3
+    assert "◌ Not known in either state" in done.stdout
+    text = one.read_text().replace("ports: 443", "ports: 21, from: 203.0.113.0/24")
+    (tmp_path / "two.site.yaml").write_text(text)
+    done = run("compare", tmp_path / "two.site.yaml", tmp_path / "two.site.yaml")
+    assert done.returncode == 3
+    assert "◌ not known" in done.stdout
+
+
+def lines_of(*rules: str) -> Filter:
+    return Filter(default="deny", rules=tuple(Rule(action="allow", ports=PortSet.parse(each)) for each in rules))
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "expected"),
+    [
+        (("21", "443"), ("22", "443"), [("21", "22")]),
+        (("443", "21", "80"), ("443", "22", "80"), [("21", "22")]),
+        (("21", "80"), ("22", "81"), [("21", "22"), ("80", "81")]),
+        (("21",), ("20", "21"), [(None, "20")]),
+        (("21", "80"), ("22",), [("21", "22"), ("80", None)]),
+    ],
+)
+def test_a_rule_without_a_name_whose_ports_change_is_one_change(
+    old: tuple[str, ...], new: tuple[str, ...], expected: list[tuple[str | None, str | None]]
+) -> None:
+    overlay = Overlay(lines_of(*old), lines_of(*new))
+    ports = [tuple(None if each is None else str(each.ports) for each in (e.old, e.new)) for e in overlay.edits]
+    assert sorted(ports, key=str) == sorted(expected, key=str)
+    assert overlay.between(range(len(overlay.edits))) == lines_of(*new)
+    assert overlay.between(()) == lines_of(*old)
+
+
+def test_while_an_address_moves_both_lead_in(tmp_path: Path) -> None:
+    before = read_site(AFTER).site
+    text = AFTER.read_text().replace("198.51.100.61", "198.51.100.99")
+    found = compare(before, parse_site("moved", text).site)
+    assert [(each.name, str(each.old), str(each.new)) for each in found.moves] == [
+        ("tides.saltmarsh.example", "198.51.100.61", "198.51.100.99")
+    ]
+    assert found.bridge is not None
+    assert found.bridge.holds
+    assert [found.device(each) for each in found.bridge.edits] == ["harbour-router", "institute-wall", "gauge-store"]
+    for typed in ("198.51.100.61", "198.51.100.99"):
+        named = replace(found.bridge.site.names[0], addresses=Addresses((Address.parse(typed),)))
+        assert kept(replace(found.bridge.site, names=(named,))) >= kept(before)
+    (tmp_path / "moved.site.yaml").write_text(text)
+    done = run("compare", AFTER, tmp_path / "moved.site.yaml")
+    assert "lower the TTL of tides.saltmarsh.example to 5 min" in " ".join(done.stdout.split())
+    assert "set outside.address from 198.51.100.61 to 198.51.100.99, 198.51.100.61" in " ".join(done.stdout.split())
+
+
+def test_where_no_state_has_both_addresses_that_is_said(tmp_path: Path) -> None:
+    named = {"clients.0.reaches": "tides.coast.example",
+             "names": [{"name": "tides.coast.example", "addresses": "198.51.100.61", "ttl": "1 h"}]}  # fmt: skip
+    text = json.dumps(changed_base({"name": "old", "base": "one-router", "set": named}))
+    (tmp_path / "old.site.yaml").write_text(text)
+    other_line = text.replace("198.51.100.61", "198.51.100.99").replace('"router"', '"other"')
+    (tmp_path / "new.site.yaml").write_text(other_line.replace('10.61.4.1"', '10.61.4.2"'))
+    shown = " ".join(run("compare", tmp_path / "old.site.yaml", tmp_path / "new.site.yaml").stdout.split())
+    assert "lower the TTL of tides.coast.example to 5 min, and wait 1 h, what it is now" in shown
+    assert "no state in which both addresses lead in keeps what holds" in shown
+    assert "found a second path between “internet” and “office”" in shown
 
 
 def test_the_administrators_own_way_in_is_lost_where_the_file_drops_it(tmp_path: Path) -> None:

@@ -5,6 +5,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from rich.console import RenderableType
 from rich.text import Text
 
+from ..core.changes.moves import Bridge
 from ..core.changes.order import Turn
 from ..core.changes.states import Comparison, Revisited, Transition
 from ..core.changes.steps import Edit, edit_action, senders
@@ -33,6 +34,7 @@ MOST_SHOWN = 12
 _MARKS = {
     "lost": ("◆", STOPS),
     "doubtful": ("◌", RISKS),
+    "unknown": ("◌", RISKS),
     "gained": ("●", HOLDS),
     "otherwise": ("▲", RISKS),
     "same": ("·", UNTRIED),
@@ -42,6 +44,7 @@ _MARKS = {
 _WORDS: dict[Turn, str] = {
     "lost": "lost",
     "doubtful": "in doubt",
+    "unknown": "not known",
     "gained": "kept now",
     "otherwise": "changed",
     "same": "the same",
@@ -59,6 +62,7 @@ def compare_view(
     yield ""
     yield from compare_body(found, whole)
     yield from _steps(found, lines, whole)
+    yield from _move_rows(found)
     yield from _next_rows(found, names)
 
 
@@ -73,6 +77,8 @@ def compare_body(found: Comparison, whole: bool) -> Iterator[RenderableType]:
     if found.unknown:
         yield from _access_rows("▲ Perhaps reached: the effect of a rule is unknown", found.after, found.unknown, whole)
     yield from _access_rows("No longer reached", found.before, found.lost, whole)
+    if found.unsure:
+        yield from _access_rows("◌ Not known in either state", found.after, found.unsure, whole)
 
 
 def _compare_head(verdict: str) -> Text:
@@ -115,6 +121,8 @@ def _change_reason(each: Transition) -> str:
     """What it was and what it is, where that is not the same."""
     if each.turn in ("lost", "doubtful", "new") and each.after is not None:
         return because(each.after) if each.after.kept is not True else ""
+    if each.turn == "unknown" and each.after is not None:
+        return f"in neither state: {because(each.after)}"
     if each.turn == "gained" and each.before is not None:
         return f"before: {because(each.before)}"
     if each.turn == "otherwise" and each.before is not None and each.after is not None:
@@ -180,6 +188,57 @@ def _step(table: Columns, number: int, edits: Sequence[Edit], found: Comparison,
         table.add_row(
             "", mark, Text(found.device(edit), style=STRONG), Text.assemble(edit_action(edit), (where, UNTRIED))
         )
+
+
+SHORT_TTL = "5 min"
+
+
+def _move_rows(found: Comparison) -> Iterator[RenderableType]:
+    """What an address that moves asks for besides: who remembers the old one, and for how long both have to lead in."""
+    bridge = found.bridge
+    if bridge is None:
+        return
+    yield Text("An address moves", style=STRONG)
+    table = columns(widths=(1, 3, Share(1)))
+    for each in found.moves:
+        what = each.name or "what they type"
+        table.add_row(
+            "", "", Text(f"{what}: {each.old} → {each.new}  ({', '.join(each.clients) or 'nobody types it'})")
+        )
+    for i, step in enumerate(_move_steps(found, bridge), start=1):
+        table.add_row("", Text(f"{i}", style=STRONG), Text(step))
+    yield table
+    if bridge.holds:
+        yield ""
+        yield Text("With both addresses", style=STRONG)
+        does = columns(widths=(5, Share(1), Share(4)))
+        for edit in bridge.edits:
+            if device := found.device(edit):
+                does.add_row("", Text(device, style=STRONG), edit_action(edit))
+        yield does
+    for by, forecasts in (("old", bridge.by_old), ("new", bridge.by_new)):
+        for one in forecasts:
+            promise = one.promise
+            yield Text(f"▲ {promise.client} → {promise.service} by the {by} address: {because(one)}", style=RISKS)
+    if bridge.wrong:
+        yield Text(f"▲ A site with both addresses is none: {bridge.wrong}", style=RISKS)
+    yield ""
+
+
+def _move_steps(found: Comparison, bridge: Bridge) -> Iterator[str]:
+    named = [each for each in found.moves if each.name]
+    for each in named:
+        now = f"{each.ttl}, what it is now" if each.ttl else f"as long as it is now (dig {each.name} shows it)"
+        yield f"lower the TTL of {each.name} to {SHORT_TTL}, and wait {now}: so long the old answer is remembered"
+    if not bridge.holds:
+        yield "no state in which both addresses lead in keeps what holds before and after: move while nobody transfers"
+        return
+    yield "let both addresses lead in, as below: what holds before and after holds then by either (predicted)"
+    for each in named:
+        yield f"let {each.name} lead to {each.new}, and wait {SHORT_TTL} at least: so long some still go to {each.old}"
+    if typing := [client for each in found.moves if not each.name for client in each.clients]:
+        yield f"tell {', '.join(typing)} the new address, and wait until they type it"
+    yield "then take away what the new state no longer has: the old address, and what the steps above take out"
 
 
 def _more_line(count: int, whole: bool) -> Iterator[RenderableType]:

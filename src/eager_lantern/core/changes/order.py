@@ -19,9 +19,9 @@ from typing import Literal, Protocol
 
 from msgspec import Struct
 
-Turn = Literal["lost", "doubtful", "gained", "otherwise", "same", "new", "dropped"]
-"""Lost is what was kept and is broken, doubtful what was kept and is unknown, dropped what nobody promises any
-more."""
+Turn = Literal["lost", "doubtful", "unknown", "gained", "otherwise", "same", "new", "dropped"]
+"""Lost is what was kept and is broken, doubtful what was kept and is unknown, unknown what is so in both states,
+dropped what nobody promises any more."""
 Verdict = Literal["same", "changed", "lost", "unknown"]
 
 
@@ -41,6 +41,8 @@ def transition_of(before: Kept | None, after: Kept | None, alike: bool) -> Turn:
         return "lost" if after.kept is False else "doubtful"
     if after.kept is True and before.kept is not True:
         return "gained"
+    if before.kept is None and after.kept is None:
+        return "unknown"
     return "same" if alike else "otherwise"
 
 
@@ -48,7 +50,7 @@ def verdict_of(turns: Set[Turn], alike: bool) -> Verdict:
     """Of all together; ``alike`` is whether nothing else differs either."""
     if "lost" in turns:
         return "lost"
-    if "doubtful" in turns:
+    if turns & {"doubtful", "unknown"}:
         return "unknown"
     return "same" if alike and turns <= {"same"} else "changed"
 

@@ -15,6 +15,7 @@ from ..observed.climb import Climb, RungSeen
 from ..predict.access import Reached, access, both, more, perhaps
 from ..predict.forecast import Forecast
 from ..predict.session import predict
+from .moves import Bridge, Move, bridge, moves
 from .order import Made, Order, Turn, Verdict, ordered, transition_of, verdict_of
 from .steps import PLACES, Edit, Overlay
 
@@ -50,9 +51,10 @@ class Transition(Struct, frozen=True):
 
 class Comparison(Struct, frozen=True):
     """What two states of a site do not have in common. ``gained`` is who reaches what after and not before, ``lost``
-    the other way round, ``untold`` of whom it was known before and is not after, ``unasked`` the part of what is gained
-    that no promise needs. ``edits`` lead from one to the
-    other in the given ``order``, in which what holds in both keeps holding."""
+    the other way round, ``unknown`` of whom it was known before and is not after, ``unasked`` the part of what is
+    gained that no promise needs, ``unsure`` of whom it is known in neither. ``edits`` lead from one to the other in the
+    given ``order``, in which what holds in both keeps holding. Where an address moves, ``bridge`` is the state in which
+    the old and the new both lead in."""
 
     before: Site
     after: Site
@@ -62,14 +64,18 @@ class Comparison(Struct, frozen=True):
     lost: tuple[Reached, ...]
     unasked: tuple[Reached, ...]
     unknown: tuple[Reached, ...]
+    unsure: tuple[Reached, ...]
     edits: tuple[Edit, ...]
     order: Order
+    moves: tuple[Move, ...] = ()
+    bridge: Bridge | None = None
 
     @property
     def verdict(self) -> Verdict:
         """Lost where a promise is, or a way in that had to stay open, be it that the file no longer names it."""
         ways: set[Turn] = {"lost" if each.turn == "dropped" else each.turn for each in self.ways_in}
-        return verdict_of({each.turn for each in self.promises} | ways, not self.edits)
+        verdict = verdict_of({each.turn for each in self.promises} | ways, not self.edits)
+        return "unknown" if verdict == "same" and self.unsure else verdict
 
     def device(self, edit: Edit) -> str:
         """The device, host, client or name that an edit is made on."""
@@ -90,7 +96,7 @@ def compared_overlay(overlay: Overlay) -> Comparison:
     old, new = predicted(before), predicted(after)
     reached_before, reached_after = access(before), access(after)
     gained = more(reached_before, reached_after)
-    unknown = perhaps(after, reached_after)
+    unknown, was_unknown = perhaps(after, reached_after), perhaps(before, reached_before)
     found = Comparison(
         before,
         after,
@@ -99,11 +105,13 @@ def compared_overlay(overlay: Overlay) -> Comparison:
         gained,
         more(both(reached_after, unknown), reached_before),
         needless_of(after, gained),
-        more(perhaps(before, reached_before), unknown),
+        more(was_unknown, unknown),
+        more({}, both(was_unknown, unknown)),
         tuple(overlay.edits),
         Order(()),
     )
-    return replace(found, order=_order(found, overlay))
+    moved, order = moves(before, after), _order(found, overlay)
+    return replace(found, order=order, moves=moved, bridge=bridge(before, after, _held(found)) if moved else None)
 
 
 def _of_promises(known: Studied) -> list[Forecast]:
@@ -135,17 +143,25 @@ def _noticed_by_client(forecast: Forecast) -> object:
     return forecast.predicted, forecast.banned, forecast.rung, stops, data and (data.works, data.fails, data.unknown)
 
 
-def _order(found: Comparison, overlay: Overlay) -> Order:
-    """The order of all edits but those of what is only in the file: what is promised, and what the site is called."""
+def _held(found: Comparison) -> tuple[Promise, ...]:
+    """What is kept in both states."""
     turned = [*found.promises, *found.ways_in]
     held = [each.promise for each in turned if each.before and each.after and each.before.kept and each.after.kept]
+    return tuple(dict.fromkeys(held))
+
+
+def _stated(found: Comparison) -> Made:
+    """The edits of what is only in the file: what is promised, and what the site is called."""
+    return frozenset(i for i, edit in enumerate(found.edits) if not found.device(edit))
+
+
+def _order(found: Comparison, overlay: Overlay) -> Order:
+    """The order of all edits but those of what is only in the file."""
     devices = [found.device(edit) for edit in found.edits]
-    stated = frozenset(i for i, device in enumerate(devices) if not device)
     wanted = sorted((i for i, device in enumerate(devices) if device), key=lambda number: _rank(found.edits[number]))
     most = MOST_OF_LARGE if lines_of(found.after) > LARGE else MOST_LOOKED_AT
-    return ordered(
-        wanted, [devices[each] for each in wanted], _promises_hold(overlay, tuple(dict.fromkeys(held)), stated), most
-    )
+    holds = _promises_hold(overlay, _held(found), _stated(found))
+    return ordered(wanted, [devices[each] for each in wanted], holds, most)
 
 
 def _rank(edit: Edit) -> int:

@@ -8,7 +8,8 @@ laid over each other once: what they have in common, and at each place where the
 new. With any set of these edits made there is a site in between; made one after the other they lead from the one to
 the other, in any order, and where an edit stands does not depend on which others have been made.
 
-Entries of lists that have a name are the same where their names are, others where they are equal. The order of rules
+Entries of lists that have a name are the same where their names are, others where they are equal, and rules and
+forwards without a name also where only their ports differ. The order of rules
 means something, so it is kept: what is moved is put where it comes to stand, and taken away where it stood, by two
 edits.
 
@@ -123,7 +124,8 @@ class Overlay:
 
     def _list(self, old: Sequence[Any], new: Sequence[Any], before: SitePath, after: SitePath, path: Names) -> _List:
         parts: list[_Node] = []
-        for i, j in _aligned(_keys(old, new), _keys(new, old)):
+        aligned = _aligned(_keys(old, new), _keys(new, old))
+        for i, j in _with_changed_lines(aligned, old, new) if path[-1] in LINES else aligned:
             a, b = old[i] if i is not None else None, new[j] if j is not None else None
             at_before = (*before, i) if i is not None else before
             at_after = (*after, j) if j is not None else after
@@ -184,6 +186,43 @@ def _matched(ours: Sequence[Any], theirs: Sequence[Any]) -> Iterator[tuple[int |
         else:
             yield from ((None, each) for each in range(j, j_end))
             yield from ((each, None) for each in range(i, i_end))
+
+
+_Pair = tuple[int | None, int | None]
+
+
+def _with_changed_lines(aligned: Iterator[_Pair], old: Sequence[Any], new: Sequence[Any]) -> Iterator[_Pair]:
+    """The same pairs, and lines without a name that came where one went which has other ports and is like it else: that
+    is the line, changed."""
+    comes, goes = list[int](), list[int]()
+    for i, j in aligned:
+        if i is not None and j is not None:
+            yield from _settled(comes, goes, old, new)
+            comes, goes = [], []
+            yield i, j
+        else:
+            comes += [j] if j is not None else []
+            goes += [i] if i is not None else []
+    yield from _settled(comes, goes, old, new)
+
+
+def _settled(comes: list[int], goes: list[int], old: Sequence[Any], new: Sequence[Any]) -> Iterator[_Pair]:
+    for i in goes.copy():
+        j = next((j for j in comes if _has_other_ports(old[i], new[j])), None)
+        if j is not None:
+            yield from ((None, each) for each in comes if each < j)
+            yield from ((each, None) for each in goes if each < i)
+            yield i, j
+            comes, goes = [each for each in comes if each > j], [each for each in goes if each > i]
+    yield from ((None, each) for each in comes)
+    yield from ((each, None) for each in goes)
+
+
+def _has_other_ports(one: Any, other: Any) -> bool:
+    """Whether two rules or forwards without a name are alike but for their ports."""
+    same = [key for key in one.__struct_fields__ if key not in ("ports", "to_port")]
+    is_line = "ports" in one.__struct_fields__ and not one.name
+    return is_line and all(getattr(one, key) == getattr(other, key) for key in same)
 
 
 FEW_OTHERS = 3

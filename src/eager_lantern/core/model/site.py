@@ -409,6 +409,7 @@ class PublishedName(Part, frozen=True):
 
     name: Name
     addresses: Addresses
+    ttl: Duration | None = None
 
 
 class Promise(Part, frozen=True):

@@ -4,7 +4,9 @@ from collections.abc import Sequence
 from typing import Any, Literal
 
 from msgspec import field, to_builtins
+from msgspec.structs import replace
 
+from ...core.changes.moves import Bridge
 from ...core.changes.order import Turn, Verdict
 from ...core.changes.states import Comparison, Revisited, Transition
 from ...core.changes.steps import Edit, edit_action
@@ -62,11 +64,43 @@ class EditResult(ResultPart, frozen=True, kw_only=True):
     line_after: int | None
 
 
+class MoveResult(ResultPart, frozen=True, kw_only=True):
+    """A name, or where that is null the address that these clients type, which leads elsewhere afterwards;
+    ``ttl_seconds`` is how long the old answer is remembered, null where nobody stated it."""
+
+    name: str | None
+    clients: tuple[str, ...]
+    from_: tuple[str, ...] = field(name="from")
+    to: tuple[str, ...]
+    ttl_seconds: float | None
+
+
+class NotHeldResult(ResultPart, frozen=True, kw_only=True):
+    """A promise that is not certain to be kept while both lead in, for those who go by the old or the new address."""
+
+    client: str
+    service: str
+    mode: Mode | None
+    by: Literal["old", "new"]
+    because: str
+
+
+class BridgeResult(ResultPart, frozen=True, kw_only=True):
+    """The state in which the old addresses and the new both lead in, and the edits of the earlier file that lead to it.
+    ``wrong`` is what makes it no state of a site; else null."""
+
+    holds: bool
+    edits: tuple[EditResult, ...]
+    not_held: tuple[NotHeldResult, ...]
+    wrong: str | None
+
+
 class CompareResult(ResultPart, frozen=True, kw_only=True):
-    """Two states of a site. ``untold`` is who perhaps reaches what now, since what a rule does is not known, where it
-    was known before. ``steps`` are lists of indexes into ``edits``, in an order in which all that holds in both
-    states keeps holding after each step; ``safe`` is whether each has one edit, ``complete`` whether every order was
-    looked at where that is not so."""
+    """Two states of a site. ``unknown`` is who perhaps reaches what now, since what a rule does is not known, where it
+    was known before; ``unsure`` of whom it is known in neither. ``steps`` are lists of indexes into ``edits``, in an
+    order in which all that holds in both states keeps holding after each step; ``safe`` is whether each has one edit,
+    ``complete`` whether every order was looked at where that is not so. ``bridge`` is the state in between in which an
+    address that moves and the new one both lead in; null where none moves."""
 
     format: Literal["eager-lantern/compare/1"] = "eager-lantern/compare/1"
     before: str
@@ -78,10 +112,13 @@ class CompareResult(ResultPart, frozen=True, kw_only=True):
     lost: tuple[ReachedResult, ...]
     unasked: tuple[ReachedResult, ...]
     unknown: tuple[ReachedResult, ...]
+    unsure: tuple[ReachedResult, ...]
     edits: tuple[EditResult, ...]
     steps: tuple[tuple[int, ...], ...]
     safe: bool
     complete: bool
+    moves: tuple[MoveResult, ...]
+    bridge: BridgeResult | None
 
 
 class RevisitedRung(ResultPart, frozen=True, kw_only=True):
@@ -130,10 +167,43 @@ def compare_result(found: Comparison, names: tuple[str, str], lines: tuple[LineO
         lost=_reached_results(found.lost),
         unasked=_reached_results(found.unasked),
         unknown=_reached_results(found.unknown),
+        unsure=_reached_results(found.unsure),
         edits=tuple(_edit(found, each, lines) for each in found.edits),
         steps=found.order.steps,
         safe=found.order.is_safe,
         complete=found.order.complete,
+        moves=tuple(
+            MoveResult(
+                name=each.name or None,
+                clients=each.clients,
+                from_=tuple(map(str, each.old.each)),
+                to=tuple(map(str, each.new.each)),
+                ttl_seconds=each.ttl.amount if each.ttl else None,
+            )
+            for each in found.moves
+        ),
+        bridge=_bridge_result(found, found.bridge, lines) if found.bridge else None,
+    )
+
+
+def _bridge_result(found: Comparison, bridge: Bridge, lines: tuple[LineOf, LineOf]) -> BridgeResult:
+    sides: list[tuple[Literal["old", "new"], Forecast]]
+    sides = [("old", each) for each in bridge.by_old]
+    sides += [("new", each) for each in bridge.by_new]
+    return BridgeResult(
+        holds=bridge.holds,
+        edits=tuple(replace(_edit(found, each, lines), line_after=None) for each in bridge.edits),
+        not_held=tuple(
+            NotHeldResult(
+                client=each.promise.client,
+                service=each.promise.service,
+                mode=each.promise.mode,
+                by=by,
+                because=because(each),
+            )
+            for by, each in sides
+        ),
+        wrong=bridge.wrong or None,
     )
 
 
