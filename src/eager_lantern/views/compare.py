@@ -5,7 +5,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from rich.console import RenderableType
 from rich.text import Text
 
-from ..core.changes.moves import Bridge
+from ..core.changes.moves import move_steps
 from ..core.changes.order import Turn
 from ..core.changes.states import Comparison, Revisited, Transition
 from ..core.changes.steps import Edit, edit_action, senders
@@ -190,9 +190,6 @@ def _step(table: Columns, number: int, edits: Sequence[Edit], found: Comparison,
         )
 
 
-SHORT_TTL = "5 min"
-
-
 def _move_rows(found: Comparison) -> Iterator[RenderableType]:
     """What an address that moves asks for besides: who remembers the old one, and for how long both have to lead in."""
     bridge = found.bridge
@@ -205,7 +202,7 @@ def _move_rows(found: Comparison) -> Iterator[RenderableType]:
         table.add_row(
             "", "", Text(f"{what}: {each.old} → {each.new}  ({', '.join(each.clients) or 'nobody types it'})")
         )
-    for i, step in enumerate(_move_steps(found, bridge), start=1):
+    for i, step in enumerate(move_steps(found.moves, bridge), start=1):
         table.add_row("", Text(f"{i}", style=STRONG), Text(step))
     yield table
     if bridge.holds:
@@ -223,22 +220,6 @@ def _move_rows(found: Comparison) -> Iterator[RenderableType]:
     if bridge.wrong:
         yield Text(f"▲ A site with both addresses is none: {bridge.wrong}", style=RISKS)
     yield ""
-
-
-def _move_steps(found: Comparison, bridge: Bridge) -> Iterator[str]:
-    named = [each for each in found.moves if each.name]
-    for each in named:
-        now = f"{each.ttl}, what it is now" if each.ttl else f"as long as it is now (dig {each.name} shows it)"
-        yield f"lower the TTL of {each.name} to {SHORT_TTL}, and wait {now}: so long the old answer is remembered"
-    if not bridge.holds:
-        yield "no state in which both addresses lead in keeps what holds before and after: move while nobody transfers"
-        return
-    yield "let both addresses lead in, as below: what holds before and after holds then by either (predicted)"
-    for each in named:
-        yield f"let {each.name} lead to {each.new}, and wait {SHORT_TTL} at least: so long some still go to {each.old}"
-    if typing := [client for each in found.moves if not each.name for client in each.clients]:
-        yield f"tell {', '.join(typing)} the new address, and wait until they type it"
-    yield "then take away what the new state no longer has: the old address, and what the steps above take out"
 
 
 def _more_line(count: int, whole: bool) -> Iterator[RenderableType]:

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator
 
 from jinja2 import Environment, StrictUndefined
 
+from ..core.changes.moves import move_steps
 from ..core.changes.states import Comparison, Transition
 from ..core.changes.steps import Edit, edit_action, senders
 from ..core.network.topology import Topology
@@ -124,11 +125,20 @@ def _change_lines(found: Comparison, names: tuple[str, str], lines: tuple[LineOf
         ("reached no more", found.before, found.lost),
         ("not asked for", found.after, found.unasked),
         ("perhaps reached now", found.after, found.unknown),
+        ("not known in either", found.after, found.unsure),
     ):
         topology = Topology(site)
         for more in reached:
             what = f"{more.host}, {more.protocol} {more.ports}"
             yield table_row((word, plain_markdown(senders(topology, more)), plain_markdown(what)))
+    if found.bridge is not None:
+        yield ""
+        yield table_row(("while the address moves", "done"))
+        yield table_row(("---",) * 2)
+        yield from (table_row((plain_markdown(each), "☐")) for each in move_steps(found.moves, found.bridge))
+        for edit in found.bridge.edits if found.bridge.holds else ():
+            if device := found.device(edit):
+                yield table_row((plain_markdown(f"with both: {device}: {edit_action(edit)}"), "☐"))
 
 
 def _edit(number: str, found: Comparison, edit: Edit, lines: tuple[LineOf, LineOf]) -> str:

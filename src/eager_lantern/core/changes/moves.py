@@ -140,3 +140,24 @@ def _broken(site: Site, held: Sequence[Promise]) -> tuple[Forecast, ...]:
     topology = Topology(replace(site, promises=tuple(held)))
     found = (predict(topology, each, ("promises", i)) for i, each in enumerate(held))
     return tuple(each for each in found if each.kept is not True)
+
+
+SHORT_TTL = Duration(300)
+"""How long an answer is to be remembered while a name is about to move."""
+
+
+def move_steps(moved: Sequence[Move], bridge: Bridge) -> Iterator[str]:
+    """What is to be done in which order where addresses move, and how long to wait."""
+    named = [each for each in moved if each.name]
+    for each in named:
+        now = f"{each.ttl}, what it is now" if each.ttl else f"as long as it is now (dig {each.name} shows it)"
+        yield f"lower the TTL of {each.name} to {SHORT_TTL}, and wait {now}: so long the old answer is remembered"
+    if not bridge.holds:
+        yield "no state in which both addresses lead in keeps what holds before and after: move while nobody transfers"
+        return
+    yield "let both addresses lead in, as below: what holds before and after holds then by either (predicted)"
+    for each in named:
+        yield f"let {each.name} lead to {each.new}, and wait {SHORT_TTL} at least: so long some still go to {each.old}"
+    if typing := [client for each in moved if not each.name for client in each.clients]:
+        yield f"tell {', '.join(typing)} the new address, and wait until they type it"
+    yield "then take away what the new state no longer has: the old address, and what the steps above take out"

@@ -18,7 +18,7 @@ from ..predict.forecast import Forecast
 from ..predict.ledger import Layer, Route, Study, next_hops
 from ..predict.session import predict
 from ..values.addresses import Address, Addresses, AddressSet
-from ..values.phrases import article, flow_text, quoted, the
+from ..values.phrases import article, flow_text, ports_phrase, quoted, the
 from ..values.ports import UNPRIVILEGED, PortSet
 from ..values.text_value import SitePath
 from .cause import (
@@ -29,9 +29,11 @@ from .cause import (
     by_passive,
     control_port_differs,
     is_named_for,
+    is_slip,
     is_wider,
     meant_for,
     meant_for_data,
+    mismatch_kind,
     other_port,
     range_differs,
     range_not_fixed,
@@ -244,6 +246,13 @@ def _not_forwarded(
         text = f"{gateway.name} forwards {forward.ports}, {_hands_out(topology, route)} {layer.wanted}"
         where, what = (*place, "forwards", i, "ports"), the("forward", forward.name)
         return range_differs(topology.site, where, what, layer.wanted, left, text)
+    if (k := _of_other_transport(topology, gateway, to, layer.wanted if role == "data" else left)) is not None:
+        forward = gateway.forwards[k]
+        text = f"{the('forward', forward.name)} of {gateway.name} is for {ports_phrase(forward.ports)} by UDP, and "
+        text += f"{{ports}} by TCP {'is' if len(left) == 1 else 'are'} wanted"
+        where = (*place, "forwards", k, "protocol")
+        cure, mends = "set protocol: tcp, and its ports", sets(topology.site, where, "tcp")
+        return Cause("no-forward", where, left, text, cure, mends=mends)
     others = [
         (i, each)
         for i, each in enumerate(gateway.forwards)
@@ -279,6 +288,16 @@ def _not_forwarded(
     about = f"{stopped.about} {to} {outside or ''} {apart}".strip()
     mends = adds(topology.site, where, made) if to else ()
     return Cause("no-forward", where, left, text, cure, about=about, mends=mends, whom=stopped.whom)
+
+
+def _of_other_transport(topology: Topology, gateway: Gateway, to: Addresses, wanted: PortSet) -> int | None:
+    """A forward that has the name of these ports, and them with a slip, and is of UDP."""
+    for i, each in enumerate(gateway.forwards):
+        slipped = is_slip(each.ports, wanted) or mismatch_kind(each.ports, wanted) == "range-typo"
+        ours = each.enabled and each.protocol == "udp" and each.to in to
+        if ours and slipped and is_named_for(topology, each, wanted):
+            return i
+    return None
 
 
 def _typed_otherwise(
