@@ -33,17 +33,17 @@ A cure that puts an entry before others moves those that follow; their places ar
 entry that a cure has made is no fault of the site, and is left out.
 """
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from msgspec import Struct
 from msgspec.structs import replace
 
 from ..model.change import Change, changed, value_at
 from ..model.consistency import problems
-from ..model.site import Site
+from ..model.site import Forward, Rule, Site
 from ..values.text_value import SitePath
 from .all import Studied, of_promises, predicted
-from .cause import leaves_fewer_ports, words_of
+from .cause import either, leaves_fewer_ports, words_of
 from .finding import Finding, owner_of
 
 MOST_ROUNDS = 5
@@ -65,10 +65,10 @@ class Behind(Struct, frozen=True):
         return tuple(each for each, _ in self.cures)
 
     @property
-    def work(self) -> tuple[int, int, int, int]:
-        """Changes that others have to make, all changes, those on other devices than the server, and entries that come
-        or are switched off. What is made of an entry that a change has added is none more, nor what is set again;
-        moving the server or leaving it fewer ports counts twice."""
+    def work(self) -> tuple[int, int, int, int, int]:
+        """Changes that others have to make, all changes, those on other devices than the server, entries that come or
+        are switched off, and ports that the server then uses. What is made of an entry that a change has added is none
+        more, nor what is set again; moving the server or leaving it fewer ports counts twice."""
         changes = self.changes
         several = {place: each for i, each in enumerate(changes)
                    if (place := _place_before(each.place, changes[:i])) is not None}  # fmt: skip
@@ -77,20 +77,23 @@ class Behind(Struct, frozen=True):
         dear = sum(leaves_fewer_ports(each) or each.place == ("server", "address") for each in made)
         others = sum(each in ("client", "other-device") for each in owners)
         comes = sum(each.adds or each.new is False for each in made)
-        return others, len(made) + dear, sum(each != "server" for each in owners), comes
+        ports = sum(len(each.passive.ports) for each in self.site.services if each.passive)
+        return others, len(made) + dear, sum(each != "server" for each in owners), comes, ports
 
 
 def behind(known: Studied, first: Sequence[Finding], *given: Finding) -> Behind:
-    """What shows where the findings that are known are cured, in the order in which it shows, after the cures of some
-    that are given. Places are those of the site as it is."""
+    """What shows where the findings that are known are cured, by their own cures as far as they have some, in the order
+    in which it shows, after the cures of some that are given. Places are those of the site as it is."""
     cures, found, reported = [(each.cures[0], each) for each in given], list[Finding](), {_key(each) for each in first}
     site, present = known.topology.site, known
     if given:
         site = changed(site, *(each for each, _ in cures))
         present = predicted(site)
     tried: list[Change] = []
+    advised = {} if given else {_key(each): each for each in first if each.cures}
     for _ in range(MOST_ROUNDS):
         left = [each for each in of_promises(present) if each.severity == "breaks"]
+        left, advised = [advised.get(_key(each), each) for each in left], {}
         for each in left:
             place = _place_before(each.place, [made for made, _ in cures])
             if place is not None and (each.kind, place) not in reported:
@@ -109,19 +112,61 @@ def _key(finding: Finding) -> tuple[str, SitePath]:
 
 
 def in_the_end(found: Sequence[Finding], outlook: Behind) -> tuple[Finding, ...]:
-    """Findings with what their cures set as it is in the end: for all who turned out to need it."""
-    return tuple(_in_the_end(each, outlook) for each in found)
+    """Findings with what their cures set as it is in the end: for all who turned out to need it, and of several entries
+    that could be one, that one."""
+    final = _final(outlook)
+    return tuple(_in_the_end(each, final) for each in found)
 
 
-def _in_the_end(finding: Finding, outlook: Behind) -> Finding:
+def _in_the_end(finding: Finding, final: Mapping[Change, Change]) -> Finding:
+    cure = finding.cures[0] if len(finding.cures) == 1 else None
+    whole = final.get(cure, cure) if cure else None
+    return finding if whole is None or whole == cure else replace(finding, cures=(whole,), advice=words_of(whole))
+
+
+def _final(outlook: Behind) -> dict[Change, Change]:
+    """Each change that was made, as it would be made at once."""
+    final: dict[Change, Change] = {}
     for i, each in enumerate(outlook.changes):
-        if finding.cures == (each,):
-            place = each.place
-            for later in outlook.changes[i + 1 :]:
-                place = _place_after(place, later)
-            whole = replace(each, new=value_at(outlook.site, place))
-            return finding if whole == each else replace(finding, cures=(whole,), advice=words_of(whole))
-    return finding
+        place = each.place
+        for later in outlook.changes[i + 1 :]:
+            place = _place_after(place, later)
+        final[each] = replace(each, new=value_at(outlook.site, place))
+    for each in outlook.changes:
+        for first, whole in final.items():
+            if first == each:  # only into what was made before it, where it stands as in the site itself
+                break
+            joined = _as_one(whole.new, final[each].new) if _follows(first, each) else None
+            if joined is not None:
+                both = replace(whole, new=joined)
+                final |= {other: both for other, made in final.items() if made in (whole, final[each])}
+                break
+    return final
+
+
+def _follows(one: Change, other: Change) -> bool:
+    """Whether two changes add entries to one list, the other at its end: where the one is, it would do as well."""
+    return one.adds and other.adds and not other.inserts and one.place[:-1] == other.place[:-1]
+
+
+def _as_one(one: object, other: object) -> object | None:
+    """One entry for two that differ in whom they let through alone, or in the ports alone."""
+    if isinstance(one, Rule) and isinstance(other, Rule):
+        return _joined_rule(one, other)
+    return _joined_forward(one, other) if isinstance(one, Forward) and isinstance(other, Forward) else None
+
+
+def _joined_rule(one: Rule, other: Rule) -> Rule | None:
+    if replace(one, from_=other.from_) == other:
+        return replace(one, from_=either(one.from_, other.from_))
+    return replace(one, ports=one.ports | other.ports) if replace(one, ports=other.ports) == other else None
+
+
+def _joined_forward(one: Forward, other: Forward) -> Forward | None:
+    if replace(one, from_=other.from_) == other:
+        return replace(one, from_=either(one.from_, other.from_))
+    alike = one.to_port is None and replace(one, ports=other.ports) == other
+    return replace(one, ports=one.ports | other.ports) if alike else None
 
 
 def _cured(site: Site, found: Sequence[Finding], tried: list[Change]) -> tuple[Site, list[tuple[Change, Finding]]]:

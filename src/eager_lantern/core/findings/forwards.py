@@ -135,7 +135,9 @@ def _of_forward(
     hops = next_hops(route, gateway)
     if role == "data" and not serves_only(site, forward) and is_wider(topology, forward, layer.wanted):
         wide = too_wide(site, layer, (*place, "ports"), the("forward", forward.name), ports, forward.ports)
-        return replace(wide, mends=(*wide.mends, *switched_on(site, place, forward)))
+        others = widens(site, (*place, "from")) if forward.enabled and forward.from_ is not None else ()
+        whom = Stopped.at(layer, None, "").whom if others else wide.whom
+        return replace(wide, mends=(*wide.mends, *switched_on(site, place, forward), *others), whom=whom)
     held = any(each is forward for _, each in gateway.entered_forwards())
     called = f"forward {quoted(forward.name)}of {gateway.name}"
     if forward.protocol == "udp":
