@@ -54,6 +54,29 @@ def test_every_format_has_a_case_and_a_line_in_the_docs() -> None:
     assert [each.name for each in formats() if f"| `{each.name}` | {each.title} | {each.obtained} |" not in page] == []
 
 
+def with_services() -> Site:
+    """The demo with its service, another of FTP and one of SSH, and two accounts of the last."""
+    raw = yaml.safe_load(AFTER.read_text())
+    raw["services"][0]["name"] = "tides"
+    raw["services"] += [
+        {"name": "archive", "protocol": "ftp", "control_port": 2121, "passive": {"ports": "50000-50009"}},
+        {"name": "nest", "protocol": "sftp", "control_port": 8022},
+    ]
+    raw["accounts"] = [{"name": name, "service": "nest"} for name in ("tide", "gauge")]
+    raw["promises"] = []
+    return parse_site("several", json.dumps(raw)).site
+
+
+@pytest.mark.parametrize("case", CASES["settings"], ids=lambda case: case["name"])
+def test_settings_of_several_servers_and_of_some_accounts_are_read_for_the_service(case: dict[str, Any]) -> None:
+    target = DeviceTarget(with_services(), "gauge-store", service=case["service"])
+    (config,) = read_files(case["files"], target)
+    found = {".".join(each.key): str(each.value) for each in config.values}
+    assert {key: found.get(key) for key in case["states"]} == case["states"]
+    assert [each.text for each in config.skipped if not each.text.startswith("chroot")] == case["skips"]
+    assert config.protocol == case.get("protocol", "sftp" if case["service"] == "nest" else "ftp")
+
+
 @pytest.mark.parametrize("case", CASES["relatives"], ids=lambda case: case["says"][:40])
 def test_what_is_close_to_a_format_is_told_what_to_give_instead(case: dict[str, str]) -> None:
     with pytest.raises(BadInput) as refused:

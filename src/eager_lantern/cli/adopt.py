@@ -183,7 +183,7 @@ def adopt_command(
     devices = [read.server.name, *(each.name for each in read.gateways), *(each.name for each in read.clients)]
     way: Direction | None = direction.value if direction else None
     texts = {each: read_device_text(Path(each)) for each in files}
-    configs = read_files(texts, DeviceTarget(read, device, way, outside, inside))
+    configs = read_files(texts, DeviceTarget(read, device, way, outside, inside, service))
     if (outside or inside) and not any(each.of_ruleset for each in configs):
         raise typer.BadParameter("only a packet filter's rule set names interfaces: leave --outside and --inside out")
     settings = [each for each in configs if each.subject == "settings"]

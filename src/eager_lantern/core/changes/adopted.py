@@ -80,8 +80,9 @@ def _with_service(site: Site, name: str, values: Sequence[ParsedValue]) -> Site:
     own = [i for i, each in enumerate(site.accounts) if each.service == name]
     places: list[tuple[SitePath, Any]] = []
     for each in values:
-        if each.key[0] == "accounts":
-            places += [(("accounts", i, *each.key[1:]), each.value) for i in own]
+        if each.key[0] == "accounts":  # of one by its name, or of all of them
+            mine = [i for i in own if len(each.key) == 2 or site.accounts[i].name == each.key[1]]
+            places += [(("accounts", i, each.key[-1]), each.value) for i in mine]
         else:
             places.append((("services", at, *each.key), each.value))
     return changed(site, *(Change(place, None, value) for place, value in places))

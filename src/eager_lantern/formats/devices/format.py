@@ -17,13 +17,20 @@ from ...core.sheets.sheet import distinct, slug
 
 class DeviceTarget(Struct, frozen=True):
     """What files are read for: a device of the site, and what their own words leave open. Without a ``direction`` a
-    file is read for all that it states; ``outside`` and ``inside`` are names of interfaces."""
+    file is read for all that it states; ``outside`` and ``inside`` are names of interfaces, ``service`` is whose
+    settings are wanted where a server has several."""
 
     site: Site
     device: str
     direction: Direction | None = None
     outside: str = ""
     inside: str = ""
+    service: str = ""
+
+    @property
+    def services(self) -> tuple[Service, ...]:
+        """The services that settings may be of."""
+        return tuple(each for each in self.site.services if self.service in ("", each.name))
 
     @property
     def gateway(self) -> Gateway | None:

@@ -1,7 +1,10 @@
 """OpenSSH (public interface): read from what ``sshd -T`` prints or its own file, written as a fragment for
 ``sshd_config``, which ``sshd -t`` accepts."""
 
-from collections.abc import Iterator, Mapping
+import re
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from fnmatch import fnmatchcase
+from typing import NamedTuple
 
 from msgspec.structs import replace
 
@@ -10,7 +13,21 @@ from ...core.model.entries import Port
 from ...core.model.site import Account, Right, Service, Site, effective_rights
 from ..damage import guarded
 from .format import DeviceFormat, DeviceTarget, for_each_service
-from .settings import ACCOUNTS_DECIDE, Found, fragment, is_path, is_word, lines_of, read_lines, words_of
+from .settings import (
+    ACCOUNTS_DECIDE,
+    BEGINS,
+    ENDS,
+    Found,
+    Line,
+    fragment,
+    is_path,
+    is_word,
+    not_included,
+    not_read,
+    read_lines,
+    spliced,
+    words_of,
+)
 
 ENDING = "sshd.conf"
 _PRINTED = {"permitrootlogin", "hostkey"}
@@ -18,35 +35,150 @@ _OFTEN = {"usepam", "maxsessions", "maxauthtries", "maxstartups", "passwordauthe
 """Words of a fragment that no other format has, beside a port."""
 _WHO = ("chrootdirectory", "allowusers", "denyusers", "allowgroups", "forcecommand")
 _WRITES: frozenset[Right] = frozenset(("write", "append", "rename", "remove", "make-folders"))
+_USUAL_PORT = 22
 
 
 @guarded
-def read_sshd(file: str, text: str, wanted: frozenset[int] = frozenset()) -> DeviceConfig:
-    """The settings; of several ports that which is ``wanted``, else the first. Raises BadInput with every value that
-    cannot be read."""
-    found = read_lines(file, "sftp", lines_of(text), _values)
-    ports = [each for each in found.values if each.key[0] == "port"]
-    chosen = next((each for each in ports if each.value.number in wanted), ports[0] if ports else None)
-    others = tuple(
+def read_sshd(
+    file: str,
+    text: str,
+    texts: Mapping[str, str] | None = None,
+    site: Site | None = None,
+    service: Service | None = None,
+) -> DeviceConfig:
+    """The settings; of several ports that of the ``service``, else the first. Of a configuration file, which states
+    what ``sshd -T`` does not print, also how the service's accounts of the ``site`` are confined. ``texts`` are files
+    that it may include. Raises BadInput with every value that cannot be read."""
+    others = {name: each for name, each in (texts or {}).items() if name != file}
+    general, blocks = _blocks(spliced(text, others))
+    found = read_lines(file, "sftp", [*general, *(each for block in blocks for each in block.lines)], _values)
+    ports, chosen = _ports(found.values), None
+    if ports:
+        chosen = next((each for each in ports if service and each.value == service.control_port), ports[0])
+    left = tuple(
         Skipped(each.line, f"port {each.value}", "it listens there too: a service has one port, so make another of it")
         for each in ports
         if each is not chosen
     )
-    rest = tuple(each for each in found.values if each.key[0] != "port")
-    control = (replace(chosen, key=("control_port",)),) if chosen else ()
-    return replace(found, values=(*control, *rest), skipped=(*found.skipped, *others))
+    is_printed = words_of(text) >= _PRINTED
+    confined = () if is_printed or not site or not service else tuple(_confinement(site, service, general, blocks))
+    values = (*((chosen,) if chosen else ()), *(each for each in confined if isinstance(each, ParsedValue)))
+    more = tuple(each for each in confined if isinstance(each, Skipped))
+    return replace(found, values=values, skipped=(*found.skipped, *left, *more))
 
 
 def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
-    wanted = frozenset(each.control_port.number for each in target.site.services if each.protocol == "sftp")
-    return [read_sshd(file, text, wanted) for file, text in texts.items()]
+    services = [each for each in target.services if each.protocol == "sftp"]
+    service = services[0] if len(services) == 1 else None
+    return [read_sshd(file, texts[file], texts, target.site, service) for file in not_included(texts)]
+
+
+_LISTEN = re.compile(r"(?:\[(?P<six>[^\]]*)\]|(?P<four>[^:]*))(?::(?P<port>[0-9]{1,5}))?")
 
 
 def _values(number: int, word: str, rest: list[str]) -> Found:
     if word == "port":
         yield ParsedValue(("port", rest[0]), Port.parse(rest[0]), number)
+    elif word == "listenaddress":
+        port = at["port"] if (at := _LISTEN.fullmatch(rest[0])) else None
+        yield ParsedValue(("listen", rest[0]), Port.parse(port) if port else None, number)
+        if rest[0].startswith(("127.", "localhost", "[::1]", "::1")):
+            yield Skipped(number, f"ListenAddress {rest[0]}", "nobody but the host itself reaches it there")
+    elif word == "include":
+        yield not_read(number, rest)
     elif word in _WHO and rest != ["none"]:
         yield Skipped(number, f"{word} {' '.join(rest)}", ACCOUNTS_DECIDE)
+
+
+def _ports(values: Iterable[ParsedValue]) -> list[ParsedValue]:
+    """Where it listens: at the ports of its addresses, and at those of Port where an address has none or where there
+    are no addresses; in the order of the ports."""
+    known = list(values)
+    addresses = [each for each in known if each.key[0] == "listen"]
+    bare = [each for each in addresses if each.value is None]
+    ports = [each for each in known if each.key[0] == "port"]
+    if bare and not ports:
+        ports = [replace(bare[0], value=Port(_USUAL_PORT))]
+    own = [each for each in addresses if each.value is not None]
+    heard = {each.value for each in (*own, *(ports if bare or not addresses else ()))}
+    found = {each.value: each for each in (*own, *ports) if each.value in heard}
+    ordered = dict.fromkeys(each.value for each in (*ports, *own) if each.value in heard)
+    return [replace(found[each], key=("control_port",)) for each in ordered]
+
+
+class _Block(NamedTuple):
+    """What counts for those who satisfy a Match: its line, its criteria, and its lines."""
+
+    line: int
+    criteria: list[str]
+    lines: list[Line]
+
+
+def _blocks(lines: Iterator[Line]) -> tuple[list[Line], list[_Block]]:
+    """The lines for everybody, and those for some; a Match of an included file ends with it."""
+    general, blocks = list[Line](), list[_Block]()
+    here, outer = general, list[list[Line]]()
+    for number, word, rest in lines:
+        if word == "match":
+            blocks.append(_Block(number, rest, []))
+            here = blocks[-1].lines
+        elif word == BEGINS:
+            outer.append(here)
+        elif word == ENDS:
+            here = outer.pop()
+        else:
+            here.append((number, word, rest))
+    return general, blocks
+
+
+def _confinement(site: Site, service: Service, general: Sequence[Line], blocks: Sequence[_Block]) -> Found:
+    """How each account of the service is confined, where the file states it: by the first Match that it satisfies, else
+    by the lines for everybody (sshd_config(5))."""
+    for account in site.accounts:
+        if account.service != service.name:
+            continue
+        stated = _first(account, "chrootdirectory", general, blocks)
+        if isinstance(stated, _Block):
+            why = f"whether account {account.name} is confined depends on what a site file does not know"
+            yield Skipped(stated.line, f"Match {' '.join(stated.criteria)}", why)
+        elif stated is not None and stated[2]:
+            number, _, (folder, *_) = stated
+            yield ParsedValue(("accounts", account.name, "confined"), folder.lower() != "none", number)
+            if folder.lower() != "none" and not set("%") & set(folder.replace("%u", "").replace("%%", "")):
+                home = folder.replace("%u", account.name).replace("%%", "%")
+                yield ParsedValue(("accounts", account.name, "home"), home, number)
+
+
+def _first(account: Account, wanted: str, general: Sequence[Line], blocks: Sequence[_Block]) -> Line | _Block | None:
+    """The line of a keyword that counts for an account; the block of which nobody can tell whether it does."""
+    for block in blocks:
+        line = next((each for each in block.lines if each[1] == wanted), None)
+        satisfied = _satisfies(account, block.criteria) if line else False
+        if line is not None and satisfied is not False:
+            return line if satisfied else block
+    return next((each for each in general if each[1] == wanted), None)
+
+
+def _satisfies(account: Account, criteria: Sequence[str]) -> bool | None:
+    """Whether an account satisfies all criteria; None where only the session could tell."""
+    if [each.lower() for each in criteria] == ["all"]:
+        return True
+    known: list[bool | None] = []
+    for keyword, patterns in zip(criteria[::2], criteria[1::2], strict=False):
+        if keyword.lower() == "user":
+            known.append(_is_of(account.name, patterns))
+        elif keyword.lower() == "group":  # its groups in the file need not be all that it has on the system
+            known.append(True if any(_is_of(each, patterns) for each in account.groups) else None)
+        else:
+            known.append(None)
+    return False if False in known else None if None in known or not known else True
+
+
+def _is_of(name: str, patterns: str) -> bool:
+    """Whether a name is in a list of patterns, of which a negated one that it fits takes it out (ssh_config(5))."""
+    each = patterns.split(",")
+    out = any(fnmatchcase(name, one[1:]) for one in each if one.startswith("!"))
+    return not out and any(fnmatchcase(name, one) for one in each if not one.startswith("!"))
 
 
 def _is_sshd(file: str, text: str) -> bool:
@@ -92,5 +224,5 @@ def _confined(site: Site, account: Account) -> Iterator[str]:
 FORMAT = DeviceFormat(
     "openssh", "what sshd -T prints, or sshd_config", "sshd -T, as root",
     recognises=_is_sshd, reads=_read, writes=for_each_service(ENDING, sshd_fragment), endings=(ENDING,),
-    omits="accounts, keys, what Match states for some users",
+    omits="keys, who may log in, what Match states but for how accounts are confined",
 )  # fmt: skip

@@ -3,8 +3,9 @@
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from fnmatch import fnmatch
-from pathlib import PurePosixPath
+from typing import Literal, NamedTuple
+
+from msgspec.structs import replace
 
 from ...core.changes.adopted import DeviceConfig, Key, ParsedValue, Skipped
 from ...core.model.entries import Destination, Port
@@ -25,17 +26,17 @@ from .settings import (
     is_path,
     is_switched_on,
     is_word,
-    lines_of,
+    not_included,
+    not_read,
     range_ends,
     range_of,
     read_lines,
+    spliced,
     unconfined_remark,
     words_of,
 )
 
 ENDING = "proftpd.conf"
-MOST_DEEP = 8
-"""How deep files may include each other."""
 _WORDS = {"servertype", "defaultserver", "passiveports", "tlsengine", "masqueradeaddress", "loadmodule"}
 _TLS_OPTIONS = ("tls", "options")
 
@@ -50,69 +51,75 @@ def _is_proftpd(file: str, text: str) -> bool:
 
 def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
     """Files that another one includes are read where it does so."""
-    included = {other for text in texts.values() for _, path in _includes(text) for other in _files_at(path, texts)}
-    return [read_proftpd(file, text, texts) for file, text in texts.items() if file not in included]
+    wanted = frozenset((each.protocol, each.control_port.number) for each in target.services)
+    return [read_proftpd(file, texts[file], texts, wanted) for file in not_included(texts)]
 
 
-def _includes(text: str) -> Iterator[tuple[int, str]]:
-    return ((number, rest[0]) for number, word, rest in lines_of(text) if word == "include" and rest)
+class _Server(NamedTuple):
+    """The main server, or one of a VirtualHost: the number of the line at which it begins, how that calls it, and the
+    lines that are about the server itself."""
 
+    line: int
+    title: str
+    lines: list[Line]
 
-def _files_at(path: str, texts: Mapping[str, str]) -> list[str]:
-    """Which of the given files an Include is about: a file by its name, a folder with all that is in it."""
-    named = PurePosixPath(path)
-    if path.endswith("/") or set(named.name) & set("*?["):
-        folder = named.name if path.endswith("/") else named.parent.name
-        pattern = "*" if path.endswith("/") else named.name
-        return sorted(f for f in texts if _path(f).parent.name == folder and fnmatch(_path(f).name, pattern))
-    return [f for f in texts if _path(f).name == named.name and _path(f).parent.name in ("", named.parent.name)]
+    @property
+    def protocol(self) -> Literal["ftp", "sftp"]:
+        """What it speaks."""
+        engine = [rest for _, word, rest in self.lines if word == "sftpengine" and rest]
+        return "sftp" if engine and engine[-1][0].lower() in ("on", "yes", "true", "1") else "ftp"
 
-
-def _path(file: str) -> PurePosixPath:
-    return PurePosixPath(file.replace("\\", "/"))
-
-
-def _spliced(text: str, texts: Mapping[str, str], depth: int = 0) -> Iterator[Line]:
-    """The lines with those of included files, each under the number of the line that includes it."""
-    for number, word, rest in lines_of(text):
-        files = _files_at(rest[0], texts) if word == "include" and rest and depth < MOST_DEEP else []
-        for file in files:
-            yield from ((number, *line[1:]) for line in _spliced(texts[file], texts, depth + 1))
-        if not files:
-            yield number, word, rest
+    @property
+    def port(self) -> int:
+        """Where it listens."""
+        ports = [rest[0] for _, word, rest in self.lines if word == "port" and rest and rest[0].isdecimal()]
+        return int(ports[-1][:6]) if ports else 21
 
 
 @guarded
-def read_proftpd(file: str, text: str, texts: Mapping[str, str] | None = None) -> DeviceConfig:
-    """The settings of the main server, which count before those for all servers, wherever these stand; ``texts`` are
-    files that it may include. Raises BadInput with every value that cannot be read."""
+def read_proftpd(
+    file: str,
+    text: str,
+    texts: Mapping[str, str] | None = None,
+    wanted: frozenset[tuple[str, int]] = frozenset(),
+) -> DeviceConfig:
+    """The settings of one server, which count before those for all servers, wherever these stand: of the first that
+    speaks what is ``wanted`` at its port, else of the main server. ``texts`` are files that it may include. Raises
+    BadInput with every value that cannot be read."""
     others = {name: each for name, each in (texts or {}).items() if name != file}
-    lines = list(_of_main_server(_spliced(text, others)))
-    ordered = sorted(lines, key=lambda each: not each[1].startswith(_GLOBAL))
-    plain = [(number, word.removeprefix(_GLOBAL), rest) for number, word, rest in ordered]
-    return read_lines(file, "ftp", plain, _values, _with_tls_options)
+    general, servers = _servers(spliced(text, others))
+    chosen = next((each for each in servers if (each.protocol, each.port) in wanted), servers[0])
+    found = read_lines(file, chosen.protocol, [*general, *chosen.lines], _values, _with_tls_options)
+    left = tuple(
+        Skipped(each.line, f"{each.title}, port {each.port}", "is another server: make it a service of its own")
+        for each in servers
+        if each is not chosen and (each.lines or each is not servers[0])
+    )
+    return replace(found, skipped=(*found.skipped, *left))
 
 
-_GLOBAL = "global "
-"""Stands before the word of a line that is for all servers."""
-
-
-def _of_main_server(lines: Iterator[Line]) -> Iterator[Line]:
-    """The lines that are about the server itself, not about a part of it; a limit of commands with what it states."""
+def _servers(lines: Iterator[Line]) -> tuple[list[Line], list[_Server]]:
+    """The lines for all servers, and each server with the lines that are about it, not about a part of it; a limit of
+    commands with what it states."""
     inside: list[str] = []
     limited: list[str] = []
+    general, servers = list[Line](), [_Server(1, "the main server", [])]
     for number, word, rest in lines:
+        mine = general if "global" in inside else servers[-1].lines if "virtualhost" in inside else servers[0].lines
         if word.startswith("</"):
             inside = inside[:-1]
         elif word.startswith("<"):
             inside.append(word.strip("<>"))
             limited = [each.strip(">").lower() for each in rest]
+            if inside[-1] == "virtualhost":
+                servers.append(_Server(number, f"VirtualHost {' '.join(rest).strip('>')}", []))
         elif inside and inside[-1] == "limit":
-            yield number, f"{_GLOBAL}limit" if "global" in inside else "limit", [word, *rest, " ".join(limited)]
-        elif inside and inside[-1] not in ("global", "ifmodule", "ifdefine"):
-            yield number, f"<{inside[-1]}>", [word, *rest]
+            mine.append((number, "limit", [word, *rest, " ".join(limited)]))
+        elif inside and inside[-1] not in ("global", "virtualhost", "ifmodule", "ifdefine"):
+            mine.append((number, f"<{inside[-1]}>", [word, *rest]))
         else:
-            yield number, f"{_GLOBAL}{word}" if "global" in inside else word, rest
+            mine.append((number, word, rest))
+    return general, servers
 
 
 def _values(number: int, word: str, rest: list[str]) -> Found:
@@ -150,11 +157,7 @@ def _values(number: int, word: str, rest: list[str]) -> Found:
         case "<anonymous>" if rest[0] == "user":
             yield Skipped(number, "Anonymous", ANONYMOUS)
         case "include":
-            yield Skipped(number, f"Include {' '.join(rest)}", "is another file, not read: name it as well")
-        case "<virtualhost>":
-            yield Skipped(
-                number, " ".join(rest), "belongs to another server (VirtualHost): make it a service of its own"
-            )
+            yield not_read(number, rest)
 
 
 def _with_tls_options(values: dict[Key, ParsedValue]) -> None:
@@ -224,5 +227,6 @@ FORMAT = DeviceFormat(
     "proftpd", "the configuration of ProFTPD", "/etc/proftpd/proftpd.conf",
     recognises=_is_proftpd,
     reads=_read, writes=for_each_service(ENDING, proftpd_fragment), endings=(ENDING,),
-    omits="accounts and their rights; included files, unless named as well; other servers (VirtualHost)",
+    omits="accounts and their rights; included files, unless named as well; "
+    "other servers (VirtualHost) than that at the port of the service",
 )  # fmt: skip

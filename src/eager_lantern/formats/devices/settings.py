@@ -1,7 +1,9 @@
 """What the formats of servers' settings share: reading line by line, and parts of what is written into a server's own
 file."""
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from fnmatch import fnmatch
+from pathlib import PurePosixPath
 from typing import Literal
 
 from ...core.changes.adopted import DeviceConfig, Key, ParsedValue, Skipped
@@ -29,6 +31,54 @@ def lines_of(text: str) -> Iterator[Line]:
         words = line.strip().split()
         if words and not words[0].startswith("#"):
             yield number, words[0].lower(), words[1:]
+
+
+MOST_DEEP = 8
+"""How deep files may include each other."""
+BEGINS, ENDS = "# begins", "# ends"
+"""What stands around the lines of an included file; no line of a file has such a word."""
+
+
+def not_included(texts: Mapping[str, str]) -> list[str]:
+    """The files that no other one of them includes."""
+    included = {other for text in texts.values() for path in _includes(text) for other in _files_at(path, texts)}
+    return [file for file in texts if file not in included]
+
+
+def spliced(text: str, texts: Mapping[str, str], depth: int = 0) -> Iterator[Line]:
+    """The lines with those of the files that they include, each under the number of the line that includes it, between
+    a line of the word ``BEGINS`` and one of ``ENDS``."""
+    for number, word, rest in lines_of(text):
+        files = _files_at(rest[0], texts) if word == "include" and rest and depth < MOST_DEEP else []
+        for file in files:
+            yield number, BEGINS, []
+            yield from ((number, *line[1:]) for line in spliced(texts[file], texts, depth + 1))
+            yield number, ENDS, []
+        if not files:
+            yield number, word, rest
+
+
+def _includes(text: str) -> Iterator[str]:
+    return (rest[0] for _, word, rest in lines_of(text) if word == "include" and rest)
+
+
+def _files_at(path: str, texts: Mapping[str, str]) -> list[str]:
+    """Which of the given files an Include is about: a file by its name, a folder with all that is in it."""
+    named = PurePosixPath(path)
+    if path.endswith("/") or set(named.name) & set("*?["):
+        folder = named.name if path.endswith("/") else named.parent.name
+        pattern = "*" if path.endswith("/") else named.name
+        return sorted(f for f in texts if _path(f).parent.name == folder and fnmatch(_path(f).name, pattern))
+    return [f for f in texts if _path(f).name == named.name and _path(f).parent.name in ("", named.parent.name)]
+
+
+def _path(file: str) -> PurePosixPath:
+    return PurePosixPath(file.replace("\\", "/"))
+
+
+def not_read(number: int, rest: Sequence[str]) -> Skipped:
+    """An included file that was not given."""
+    return Skipped(number, f"Include {' '.join(rest)}", "is another file, not read: name it as well")
 
 
 def words_of(text: str) -> set[str]:

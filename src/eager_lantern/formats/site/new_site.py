@@ -176,6 +176,10 @@ def first_site(found: Mapping[str, Learnt]) -> tuple[dict[str, str], tuple[str, 
         with suppress(ValueError):
             proposal = question.propose(answers)
         answers[question.key] = proposal or question.words.unasked
+        if question.key == "admin_from" and not proposal:  # a way in that is made up would lock the administrator out
+            del answers[question.key]
+            answers["admin_port"] = "none"
+            continue
         guessed.append(question.key)
     return answers, tuple(guessed)
 
