@@ -168,7 +168,8 @@ def hidden_faults(seed: int, count: int) -> bool:
         whole += time.process_time() - began
         found = [each for each in (*first, *verdict.behind) if each.severity == "breaks"]
         faults += len(faulty.places)
-        listed += sum(any(is_of(each, fault, faulty.found) for each in found) for fault in faulty.places)
+        shown = [*verdict.findings, *verdict.behind]
+        listed += sum(any(is_of(each, fault, faulty.found) for each in shown) for fault in faulty.places)
         findings += len(found)
         others += sum(not any(is_of(each, fault, faulty.found) for fault in faulty.places) for each in found)
     print(

@@ -164,7 +164,7 @@ def _steps(found: Comparison, lines: tuple[LineOf, LineOf], whole: bool) -> Iter
         return
     remark = "after each, all that holds in both states holds" if steps else ""
     yield Text.assemble(("Order of steps", STRONG), (f"  {remark}", UNTRIED))
-    table = columns(widths=(1, 3, Share(1), Share(4)))
+    table = columns(widths=(1, 3, Share(2), Share(5)))
     shown = steps if whole else steps[:MOST_SHOWN]
     for number, step in enumerate(shown, start=1):
         edits = [found.edits[each] for each in step]
@@ -208,7 +208,7 @@ def _move_rows(found: Comparison) -> Iterator[RenderableType]:
     if bridge.holds:
         yield ""
         yield Text("With both addresses", style=STRONG)
-        does = columns(widths=(5, Share(1), Share(4)))
+        does = columns(widths=(5, Share(2), Share(5)))
         for edit in bridge.edits:
             if device := found.device(edit):
                 does.add_row("", Text(device, style=STRONG), edit_action(edit))

@@ -8,7 +8,7 @@ A cure that is a change of the site is tried on the model before it is printed: 
 gone, and no promise may be broken by it that holds without it.
 """
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -111,7 +111,17 @@ def findings(known: Studied) -> tuple[Finding, ...]:
             reported.append(_with_tested_cure(known, opened, each))
         else:
             reported.append(replace(each, cures=()))
-    return tuple(reported)
+    both = zip(reported, found, strict=True)
+    return tuple(sorted((_by_itself(each, before, reported) for each, before in both), key=lambda e: _RANK[e.severity]))
+
+
+def _by_itself(finding: Finding, untested: Finding, reported: Sequence[Finding]) -> Finding:
+    """The finding, or where the cure of another is all that its promise needs, what is unwise about its own place."""
+    cure = finding.cures[0] if finding.severity == "breaks" and finding.cures else None
+    if cure is None or cure == untested.cures[0] or finding.place == cure.place:
+        return finding
+    root = any(each.cures == finding.cures and each.place == cure.place for each in reported)
+    return replace(untested, severity="risks", cures=untested.cures[:1]) if root else finding
 
 
 _OPENS: set[FindingKind] = {"exposed-inside-service", "open-beyond-need", "filter-off"}

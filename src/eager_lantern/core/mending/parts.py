@@ -51,12 +51,19 @@ def parts_of(start: Studied, goals: frozenset[int]) -> tuple[frozenset[int], ...
 
 
 def _meet(several: Sequence[set[SitePath]]) -> bool:
-    """Whether a place of one is a place of another, or lies in one."""
+    """Whether a place of one is a place of another, or lies in one; what the server is for all of them, such as its
+    address, is a place of each."""
+    if len(several) > 1 and any(_is_for_all(place) for each in several for place in each):
+        return True
     for i, each in enumerate(several):
         others = {place for other in several[i + 1 :] for place in other}
         if any(_lies_in(place, others) for place in each) or any(_lies_in(place, each) for place in others):
             return True
     return False
+
+
+def _is_for_all(place: SitePath) -> bool:
+    return place[0] in ("server", "services") and place[:2] != ("server", "filter")
 
 
 def _lies_in(place: SitePath, others: set[SitePath]) -> bool:
