@@ -388,6 +388,17 @@ def test_a_small_site_is_mended_as_a_careful_engineer_would(case: dict[str, Any]
         assert {without_index(each) for each in cures} <= {without_index(each) for each in made}
 
 
+def test_what_check_advises_is_whole_where_the_server_has_data_by_udp_as_well() -> None:
+    passive = {"ports": "61200-61230", "protocols": ["tcp", "udp"], "announce": "198.51.100.61"}
+    forward = {"name": "data", "protocol": "udp", "ports": "61200-61203", "to": "10.61.4.20"}
+    allowed = {"server.filter": {"incoming": {"default": "allow"}}, "services.0.passive": passive}
+    case = {"name": "both", "base": "one-router", "set": allowed | {"gateways.0.forwards.1": forward}}
+    verdict = judge(parse_site("both", json.dumps(altered_base(case))).site)
+    assert [each.advice for each in verdict.findings if each.severity == "breaks"] == [
+        "add under forwards: {name: tides, protocol: tcp, ports: 61200-61230, to: 10.61.4.20, from: 203.0.113.50}"
+    ]
+
+
 def without_index(made: Change) -> object:
     """What a change is, wherever in its list an entry stands once others have come before it."""
     return tuple(each for each in made.place if isinstance(each, str)), str(made.new)

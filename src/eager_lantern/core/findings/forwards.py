@@ -293,7 +293,9 @@ def _not_forwarded(
 
 
 def _of_other_transport(topology: Topology, gateway: Gateway, to: Addresses, wanted: PortSet) -> int | None:
-    """A forward that has the name of these ports, and them with a slip, and is of UDP."""
+    """A forward that has the name of these ports, and them with a slip, and is of UDP, where no service is meant to."""
+    if any(each.passive and "udp" in each.passive.protocols for each in topology.site.services):
+        return None
     for i, each in enumerate(gateway.forwards):
         slipped = is_slip(each.ports, wanted) or mismatch_kind(each.ports, wanted) == "range-typo"
         ours = each.enabled and each.protocol == "udp" and each.to in to

@@ -85,13 +85,14 @@ def server_first(known: Studied, found: Sequence[Finding]) -> tuple[tuple[Findin
         if after is None or not does_no_harm(known, after):
             continue
         outlook = behind(known, found, *made)
-        if (outlook.left, outlook.work) < (best.left, best.work):
-            given, best = made, outlook
-            left = {each.place: each for each in of_promises(after) if each.severity == "breaks"}
-            readvised = tuple(
-                each if each.severity != "breaks" or _is_made(each, made) else _as_left(each, offer, left)
-                for each in readvised
-            )
+        left = {each.place: each for each in of_promises(after) if each.severity == "breaks"}
+        with_it = tuple(
+            each if each.severity != "breaks" or _is_made(each, made) else _as_left(each, offer, left)
+            for each in readvised
+        )
+        is_cure = any(each.cures == offer.cures[:1] for each in with_it)  # else nobody would read of it
+        if is_cure and (outlook.left, outlook.work) < (best.left, best.work):
+            given, best, readvised = made, outlook, with_it
     readvised = tuple({(each.kind, each.place): each for each in readvised}.values())
     shown = {(each.kind, each.place) for each in readvised}
     best = replace(best, findings=tuple(each for each in best.findings if (each.kind, each.place) not in shown))
