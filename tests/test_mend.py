@@ -395,7 +395,8 @@ def test_what_check_advises_is_whole_where_the_server_has_data_by_udp_as_well() 
     case = {"name": "both", "base": "one-router", "set": allowed | {"gateways.0.forwards.1": forward}}
     verdict = judge(parse_site("both", json.dumps(altered_base(case))).site)
     assert [each.advice for each in verdict.findings if each.severity == "breaks"] == [
-        "add under forwards: {name: tides, protocol: tcp, ports: 61200-61230, to: 10.61.4.20, from: 203.0.113.50}"
+        "set passive ports of tides to 61200-61203",
+        "add under forwards: {name: tides, protocol: tcp, ports: 61200-61203, to: 10.61.4.20, from: 203.0.113.50}",
     ]
 
 

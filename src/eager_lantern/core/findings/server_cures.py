@@ -86,13 +86,14 @@ def server_first(known: Studied, found: Sequence[Finding]) -> tuple[tuple[Findin
             continue
         outlook = behind(known, found, *made)
         left = {each.place: each for each in of_promises(after) if each.severity == "breaks"}
+        more = [each for place, each in left.items() if place not in {each.place for each in readvised}]
         with_it = tuple(
-            each if each.severity != "breaks" or _is_made(each, made) else _as_left(each, offer, left)
+            each if each.severity != "breaks" or _is_made(each, made) else _as_left(each, offer, left, more)
             for each in readvised
         )
-        is_cure = any(each.cures == offer.cures[:1] for each in with_it)  # else nobody would read of it
-        if is_cure and (outlook.left, outlook.work) < (best.left, best.work):
-            given, best, readvised = made, outlook, with_it
+        if (outlook.left, outlook.work) < (best.left, best.work):
+            told = any(each.cures == offer.cures[:1] for each in with_it)
+            given, best, readvised = made, outlook, with_it if told else (offer, *with_it)
     readvised = tuple({(each.kind, each.place): each for each in readvised}.values())
     shown = {(each.kind, each.place) for each in readvised}
     best = replace(best, findings=tuple(each for each in best.findings if (each.kind, each.place) not in shown))
@@ -103,10 +104,10 @@ def _is_made(finding: Finding, given: Sequence[Finding]) -> bool:
     return any(finding.cures == each.cures[:1] for each in given)
 
 
-def _as_left(finding: Finding, offer: Finding, left: Mapping[SitePath, Finding]) -> Finding:
+def _as_left(finding: Finding, offer: Finding, left: Mapping[SitePath, Finding], more: Sequence[Finding]) -> Finding:
     """A finding with the cure that is left of it once an offer is taken up: of its place or, where another entry of its
-    table turns out to be to blame, of that; else it is cured by the offer."""
-    of_table = (each for place, each in left.items() if _table_of(place) == _table_of(finding.place))
+    table, that is not reported yet, turns out to be to blame, of that; else it is cured by the offer."""
+    of_table = (each for each in more if _table_of(each.place) == _table_of(finding.place))
     other = left.get(finding.place) or next(of_table, None)
     if other is not None and other.place != finding.place:
         return replace(other, cures=other.cures[:1])
@@ -130,6 +131,8 @@ def _range_cures(known: Studied, index: int, service: Service) -> Iterator[Findi
     site, present = known.topology.site, service.passive.ports
     for wanted in dict.fromkeys(_ranges(known, service, present)):
         message = f"the passive range of {service.name} is {present}, and other devices pass {wanted}"
+        if not wanted & (_passed(known, service) | present) and wanted not in _named_ranges(site, service):
+            message = f"the passive range of {service.name}, {present}, holds ports that it cannot have to itself"
         if present == UNPRIVILEGED:
             message = f"{service.name} has no fixed passive range"
         place = ("services", index, "passive", "ports")
