@@ -14,8 +14,10 @@ from eager_lantern.core.observed.survey import ListeningSocket, OwnAddress, Surv
 from eager_lantern.core.values.addresses import Address, AddressSet
 from eager_lantern.core.values.ports import PortSet
 from eager_lantern.core.verdict import judge
+from eager_lantern.formats.devices.register import files_of
+from eager_lantern.formats.reading import BadInput
 from eager_lantern.formats.site.new_site import new_site, shipped_questions
-from eager_lantern.formats.site.site_file import parse_site
+from eager_lantern.formats.site.site_file import all_filled_in, parse_site
 
 TOLD = {
     "site": "Skerry Light", "clients_can": "tls", "address": "10.61.8.20", "client_count": "12",
@@ -111,6 +113,18 @@ def test_whatever_is_chosen_the_site_keeps_its_promises_or_is_refused() -> None:
                 broken.append(answers)
     assert broken == []
     assert written > 300
+
+
+@pytest.mark.parametrize("behind", BEHIND)
+def test_an_address_that_nobody_knows_is_never_made_up_and_gets_into_no_filter(behind: str) -> None:
+    own = "203.0.113.20" if behind in ("nothing", "firewall") else "10.61.8.20"
+    told = {"site": "Skerry", "behind": behind, "address": own, "outside": "unknown", "admin_from": "unknown"}
+    source = parse_site("new", new_site(answered(**told)))
+    assert judge(source.site).verdict == "unknown"
+    assert not [each.name for each in files_of(source.site) if "192." in each.text or "0.0.0." in each.text]
+    assert not [each.name for each in files_of(source.site) if each.owner == source.site.server.name]
+    with pytest.raises(BadInput, match=r"found \?"):
+        all_filled_in(source, "")
 
 
 @pytest.mark.parametrize(
@@ -218,7 +232,8 @@ def test_a_visit_answers_what_it_has_seen_and_doubts_the_rest(
 @pytest.mark.parametrize(
     ("key", "answer", "begins"),
     [
-        ("outside", "unknown", "A placeholder"), ("outside", "100.64.0.9", "100.64.0.9 is a carrier's"),
+        ("outside", "unknown", "A ? is written"), ("admin_from", "unknown", "A ? is written"),
+        ("outside", "100.64.0.9", "100.64.0.9 is a carrier's"),
         ("outside", "198.51.100.88", ""), ("clients_can", "plain", "Never a login in clear"),
         ("clients_can", "tls", ""),
         ("lease", "dynamic", "Let the router reserve it"), ("lease", "static", ""), ("system", "dynamic", ""),

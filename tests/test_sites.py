@@ -332,7 +332,7 @@ def test_what_one_change_of_the_server_cures_has_that_as_the_cure_of_each_findin
 
 WITHOUT_A_CHANGE = {
     "account-broad", "account-privileged", "account-rights-conflict", "account-without-path",
-    "active-ports-rest", "filter-off", "forward-table-full",
+    "active-ports-rest", "filter-off", "forward-table-full", "not-filled-in",
     "outside-address-not-public", "provider-blocks-port",
     "range-overlaps-local-ports", "range-overlaps-service", "range-too-small", "range-too-wide", "rule-unknown",
 }  # fmt: skip

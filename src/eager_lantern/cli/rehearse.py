@@ -16,7 +16,7 @@ from ..core.predict.session import predict
 from ..core.predict.walk import NoSuchWalk, walk_control, walk_data, walk_session
 from ..formats.reading import bad_file
 from ..formats.results.rehearse import rehearse_result
-from ..formats.site.site_file import find_site_file, read_site
+from ..formats.site.site_file import all_filled_in, find_site_file, read_site
 from ..lab.daemons.openssh import missing_ssh_daemon
 from ..lab.daemons.proftpd import missing_daemon
 from ..lab.kernel.lab import LabMissing, missing_means
@@ -65,6 +65,7 @@ def rehearse(
     promise holds and was predicted so, 1: not, 2: bad input, 3: something is unknown.
     """
     source = read_site(find_site_file(site))
+    all_filled_in(source, "in a lab every host has its own")
     topology = Topology(source.site)
     forecasts = [predict(topology, each, ("promises", i)) for i, each in enumerate(source.site.promises)]
     _possible(lab, daemon, bool(keep_open or capture), {each.service.protocol for each in forecasts})

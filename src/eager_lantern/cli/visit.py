@@ -16,6 +16,7 @@ from rich.console import RenderableType
 from ..core.findings.finding import Finding
 from ..core.findings.surveyed import survey_findings
 from ..core.observed.compared import Outlook
+from ..core.values.addresses import UNKNOWN_TEXT
 from ..core.values.outcomes import Rung
 from ..formats.results.base import as_json
 from ..formats.results.check import finding_result
@@ -94,7 +95,12 @@ def visit(
     async def wanted_at(place: Vantage) -> list[WantedVisits]:
         if source is None:
             return [_host_without_site(destination, protection.security, place.name)]
-        return await visits_of(source.site, destination.client, destination.service, data.wanted_mode, place)
+        wanted = await visits_of(source.site, destination.client, destination.service, data.wanted_mode, place)
+        if not destination.at and any(
+            UNKNOWN_TEXT in (each.plan.target.name, str(each.plan.target.address)) for each in wanted
+        ):
+            raise typer.BadParameter(f"{source.file} has a ? for the address to visit: put it in, or give it by --at")
+        return wanted
 
     parts = _survey_differences(source, keeping.survey)
     places = asyncio.run(_climbed(destination.places, wanted_at, options, source is not None))

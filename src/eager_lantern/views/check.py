@@ -51,7 +51,7 @@ def check_view(verdict: Verdict, shown: Shown) -> Iterator[RenderableType]:
     """The whole result and the next step."""
     yield from check_body(verdict, shown)
     yield ""
-    yield _next_step(verdict, shown.file)
+    yield _next_step(verdict, shown)
 
 
 def check_body(verdict: Verdict, shown: Shown) -> Iterator[RenderableType]:
@@ -167,8 +167,9 @@ def _behind(found: tuple[Finding, ...], shown: Shown) -> Iterator[RenderableType
         yield Text(f"  and {len(found) - room} more (--all shows them)", style=UNTRIED)
 
 
-def _next_step(verdict: Verdict, file: str) -> Text:
+def _next_step(verdict: Verdict, shown: Shown) -> Text:
     """The command that helps most now."""
+    file = shown.file
     if verdict.verdict == "broken" and any(each.severity == "breaks" and each.cures for each in verdict.findings):
         return command(f"Next: {command_line('mend', file)}", ACCENT)
     for each in (*verdict.forecasts, *verdict.ways_in):
@@ -179,6 +180,10 @@ def _next_step(verdict: Verdict, file: str) -> Text:
         return command(f"Next: {command_line('explain', breaks)}", ACCENT)
     if not verdict.forecasts:
         return command(f"Next: add to {file} what must work: {first_promise(verdict.site)}", ACCENT)
+    left = sorted({shown.line(each.place) or 0 for each in verdict.findings if each.kind == "not-filled-in"})
+    if left:
+        lines = f"line{'s' * (len(left) > 1)} {', '.join(map(str, left))}"
+        return command(f"Next: write what has a ? now into {file}, {lines}", ACCENT)
     works = next((each for each in verdict.forecasts if each.promise.holds == "works"), None)
     if works and any(each.kind == "rule-unknown" for each in verdict.findings):
         return command(

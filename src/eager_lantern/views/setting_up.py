@@ -46,7 +46,11 @@ def new_view(answers: Answers, file: str) -> Iterator[RenderableType]:
     yield Text(f"Written: {file}", style=STRONG)
     yield Text(f"  {_what_opens(answers)}")
     if answers.get("outside") == "unknown":
-        yield Text("  ▲ The outside address is a placeholder: put in what the device itself shows.", style=RISKS)
+        yield Text(
+            "  ▲ The outside address is not known yet (? in the file): put in what the device shows.", style=RISKS
+        )
+    if answers.get("admin_from") == "unknown":
+        yield Text("  ▲ From where you administer it is not known yet (? in the file): put it in.", style=RISKS)
     yield ""
     yield command(
         f"Next: {command_line('sheets', file)}   what to enter on each device, in the order of the work", ACCENT

@@ -50,6 +50,7 @@ FindingKind = Literal[
     "rule-redundant",
     "rule-wrong-category",
     "rule-unknown",
+    "not-filled-in",
     "whole-program-allowed",
     "filter-off",
     "exposed-inside-service",

@@ -2,9 +2,10 @@
 
 from collections.abc import Iterator
 
-from ..model.change import Change, change
+from ..model.change import Change, change, value_at
 from ..model.entries import Typed
 from ..model.site import INTERNET, Forward, Gateway, Site
+from ..model.unfilled import open_places
 from ..network.flow import Flow
 from ..network.journey import trace
 from ..network.topology import Topology
@@ -31,6 +32,7 @@ def device_findings(topology: Topology) -> Iterator[Finding]:
         yield from _untold(gateway, place)
     yield from _moving_server(topology)
     yield from _six_without_path(topology)
+    yield from _not_filled_in(topology.site)
 
 
 def _not_public(gateway: Gateway, place: SitePath) -> Iterator[Finding]:
@@ -80,6 +82,24 @@ def _does_not_hold(gateway: Gateway, place: SitePath) -> Iterator[Finding]:
         message = f"{gateway.name} holds {gateway.forward_limit} forwards, and {len(wanted)} are switched on"
         cure = "join neighbouring ports into ranges, or take out what nobody needs"
         yield Finding("forward-table-full", "risks", message, cure, (*place, "forward_limit"))
+
+
+_FILL_IN = {
+    "address": "put in the address that the device itself shows, or that the client has",
+    "outside": "put in the outside address, as the provider or cloud gives it",
+    "addresses": "put in the address that the name is to lead to",
+    "from": "put in the address or network that they come from",
+    "announce": "put in the outside address that clients reach",
+    "reaches": "put in what these clients type: a name, or the outside address",
+}
+"""What is to be written in place of a question mark, by the key that it stands at."""
+
+
+def _not_filled_in(site: Site) -> Iterator[Finding]:
+    for place in open_places(site):
+        key = str(place[-1])
+        whose = next((name for depth in (4, 2, 1) if (name := getattr(value_at(site, place[:depth]), "name", ""))), "")
+        yield Finding("not-filled-in", "risks", f"{key} of {whose or place[0]} is not known yet", _FILL_IN[key], place)
 
 
 def _untold(gateway: Gateway, place: SitePath) -> Iterator[Finding]:

@@ -5,7 +5,7 @@ from collections.abc import Callable, Sequence
 
 from ..model.entries import Destination, Port
 from ..model.site import ETHERNET_BYTES, LEAST_MTU, Right
-from ..values.addresses import Address, AddressSet
+from ..values.addresses import UNKNOWN_TEXT, Address, AddressSet
 from ..values.ports import PortSet
 
 RIGHTS: tuple[Right, ...] = ("list", "read", "write", "append", "rename", "remove", "make-folders")
@@ -40,11 +40,13 @@ def choice(options: Sequence[str]) -> Callable[[str], str]:
     return read
 
 
+def _is_unknown(text: str) -> bool:
+    return text.strip().lower() in ("unknown", "not known yet", "not known", UNKNOWN_TEXT)
+
+
 def outside(text: str) -> str:
     """An address, or ``unknown``."""
-    if text.strip().lower() in ("unknown", "not known yet", "not known"):
-        return "unknown"
-    return str(Address.parse(text))
+    return "unknown" if _is_unknown(text) else str(Address.parse(text))
 
 
 def name(text: str) -> str:
@@ -109,6 +111,8 @@ def rights(text: str) -> str:
 
 def dialled(text: str) -> str:
     """What clients type: a name or an address."""
+    if text.strip() == UNKNOWN_TEXT:
+        return UNKNOWN_TEXT
     destination = Destination.parse(text)
     if destination.own or not re.fullmatch(r"[A-Za-z0-9.:_-]+", str(destination)):
         raise ValueError(
@@ -118,7 +122,9 @@ def dialled(text: str) -> str:
 
 
 def one_place(text: str) -> str:
-    """One network or address."""
+    """One network or address, or ``unknown``."""
+    if _is_unknown(text):
+        return "unknown"
     if "," in text:
         raise ValueError("found several; expected one network or one address (more can be added to the file)")
     return str(AddressSet.parse(text))

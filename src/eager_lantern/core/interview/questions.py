@@ -14,7 +14,7 @@ from msgspec import Struct
 
 from ..model.site import ETHERNET_BYTES, default_own_ports
 from ..sizing.demand import clear_range, ports_at_once
-from ..values.addresses import Address, AddressSet, address_or_none
+from ..values.addresses import UNKNOWN_TEXT, Address, AddressSet, Family, address_or_none
 from ..values.phrases import article
 from ..values.ports import PortSet
 from . import answer
@@ -31,8 +31,6 @@ BEHIND = ("router", "firewall", "cloud", "nothing")
 """What may stand between the server and the internet."""
 SYSTEMS = ("linux", "windows", "other")
 LEASES = ("static", "reserved", "dynamic")
-PLACEHOLDER = {4: "192.0.2.1", 6: "2001:db8::1"}
-"""What stands for an outside address that is not known yet: nobody has it (RFC 5737, RFC 3849)."""
 
 
 class QuestionText(Struct, frozen=True, forbid_unknown_fields=True):
@@ -126,10 +124,14 @@ def _device_name(answers: Answers) -> str:
 
 
 def outside_address(answers: Answers) -> str:
-    """The outside address, or what stands for it while it is not known."""
-    if answers["outside"] != "unknown":
-        return answers["outside"]
-    return PLACEHOLDER[Address.parse(answers["address"]).family]
+    """The outside address, or a question mark while it is not known."""
+    return UNKNOWN_TEXT if answers["outside"] == "unknown" else answers["outside"]
+
+
+def _outside_family(answers: Answers) -> Family:
+    """The family of the address that clients see; that of the server's own while it is not known."""
+    known = address_or_none(_seen_at(answers))
+    return (known or Address.parse(answers["address"])).family
 
 
 def _seen_at(answers: Answers) -> str:
@@ -151,12 +153,16 @@ def _has_other_port(answers: Answers) -> bool:
 
 
 def _is_shared_perhaps(answers: Answers) -> bool:
-    return answers["behind"] == "router" and Address.parse(outside_address(answers)).family == 4
+    return answers["behind"] == "router" and _outside_family(answers) == 4
 
 
 def _may_have_phones(answers: Answers) -> bool:
-    by_name = is_open(answers) and address_or_none(answers["typed"]) is None
-    return by_name and Address.parse(_seen_at(answers)).family == 4
+    return is_open(answers) and is_name(answers["typed"]) and _outside_family(answers) == 4
+
+
+def is_name(typed: str) -> bool:
+    """Whether what clients type is a name: no address, and no question mark for one."""
+    return bool(typed) and typed != UNKNOWN_TEXT and address_or_none(typed) is None
 
 
 def _administers_from(answers: Answers) -> str:
@@ -234,11 +240,13 @@ def refusal(answers: Answers) -> str:
     from_outside = is_open(answers) or (is_administered(answers) and not is_administered_inside(answers))
     if from_outside and not is_translated(answers) and own.kind != "public":
         return f"{own} is {article(own.kind)} address, which nobody on the internet reaches untranslated: choose router"
-    outside = Address.parse(outside_address(answers)) if "outside" in answers else own
-    if outside.family != own.family:
-        pair = f"{outside} outside and {own} inside"
+    if answers.get("outside") == "unknown" and own.family == 6:
+        return f"an outside address that is not known, for {own}: only one of IPv4 may be left open, so enter it"
+    if _outside_family(answers) != own.family:
+        pair = f"{_seen_at(answers)} outside and {own} inside"
         return f"{pair} are of different families, which no translation joins: enter both as IPv4, or choose firewall"
-    if is_administered(answers) and not AddressSet.parse(answers["admin_from"]).of_family(own.family):
+    known = is_administered(answers) and answers["admin_from"] != "unknown"
+    if known and not AddressSet.parse(answers["admin_from"]).of_family(own.family):
         return f"from {answers['admin_from']} nobody administers {own}: they are of different families"
     return _beyond_share(answers)
 
@@ -268,7 +276,9 @@ def is_administered_inside(answers: Answers) -> bool:
 def remark(key: str, answer: str) -> str:
     """What is worth saying about an answer at once; mostly nothing."""
     if key == "outside" and answer == "unknown":
-        return "A placeholder is written in its place: put in what the device shows before anything is tested."
+        return "A ? is written in its place: put in what the device shows before anything is tested."
+    if key == "admin_from" and answer == "unknown":
+        return "A ? is written in its place: no rule file is written until you have put in from where you come."
     if key == "outside" and (kind := Address.parse(answer).kind) != "public":
         return (
             f"{answer} is {article(kind)} address: nobody on the internet can reach it. A device in front of this one "

@@ -74,6 +74,7 @@ Reason = Literal[
     "control forgotten",
     "packets too big",
     "client has no address",
+    "not filled in",
     "no announced address",
     "no common family",
     "source port may change",

@@ -45,7 +45,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..model.site import INTERNET
-from ..values.addresses import Address, Addresses, AddressSet, Family, public_addresses
+from ..values.addresses import SENDER_NOT_KNOWN, Address, Addresses, AddressSet, Family, public_addresses
 from ..values.outcomes import Outcome
 from .filters import Ruling, Table, rulings
 from .flow import Flow, Journey, Leg, Reason, Verb
@@ -213,7 +213,7 @@ class Tracer:
         public does not count: whoever gave it translates once more."""
         if leg.steps[-1].does == "translate":
             return AddressSet()
-        return _not_public(leg.flow.sources)
+        return _not_public(leg.flow.sources) - AddressSet.single(SENDER_NOT_KNOWN)
 
     def _onward(self, leg: Leg, network: str, sender: Host | Device | None, came_in: bool) -> Iterator[Journey]:
         hop = next_hop(self.topology, network, leg.flow.to, sender)

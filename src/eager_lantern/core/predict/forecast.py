@@ -265,6 +265,8 @@ def blame(stop: Stop, goes_to: str = "") -> str:
             return f"{stop.at} drops packets that exceed the MTU of its line, and does not notify their sender"
         case "client has no address":
             return f"the site file has no usable address for {stop.at}"
+        case "not filled in":
+            return f"the site file has a ? for {stop.at}"
         case "no announced address":
             return f"the site file has no IPv4 address for {stop.at} to announce, and PASV carries nothing else"
         case "no common family":
@@ -316,6 +318,8 @@ def because(forecast: Forecast) -> str:
     if not forecast.stops:
         return ""
     stop = forecast.stops[0]
+    if stop.reason == "not filled in":
+        return f"unknown: {blame(stop)}"
     if stop.reason == "packets too big":
         shielded = forecast.service.protocol == "sftp" or forecast.position.spec.secures(forecast.service.tls)
         first = "short messages pass" if shielded else "login and a short listing work"

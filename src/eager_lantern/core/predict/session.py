@@ -15,7 +15,7 @@ from ..network.flow import Flow, Journey, Leg, Reason, largest_passing, swallowi
 from ..network.ftp_helper import Followed, announced_to_all, first_reader, named_through, reads_twice
 from ..network.journey import Expected, trace
 from ..network.topology import Device, Topology
-from ..values.addresses import FAMILIES, Address, AddressSet, Family
+from ..values.addresses import FAMILIES, OUTSIDE_NOT_KNOWN, SENDER_NOT_KNOWN, Address, AddressSet, Family
 from ..values.outcomes import Extent, Outcome, Rung
 from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
 from ..values.text_value import SitePath
@@ -33,7 +33,7 @@ def predict_from(topology: Topology, promise: Promise, position: ClientPosition)
     rule bans by their addresses are spared, as long as they are few: who writes such a rule means them. Where the
     promise states whom it is not for, it is for all others."""
     position = replace(position, sources=position.sources - promise.except_for)
-    forecast = _predicted(topology, promise, position)
+    forecast = _as_filled_in(topology, _predicted(topology, promise, position))
     stated = promise.holds == "shut" or bool(promise.except_for)
     if stated or forecast.kept is True or position.spec.address or position.spec.on_server:
         return forecast
@@ -43,6 +43,24 @@ def predict_from(topology: Topology, promise: Promise, position: ClientPosition)
         return forecast
     spared = _predicted(topology, promise, replace(position, sources=rest))
     return replace(spared, banned=banned) if spared.kept is not False else forecast
+
+
+def _as_filled_in(topology: Topology, forecast: Forecast) -> Forecast:
+    """A promise that would be kept is unknown as long as the file has a question mark for an address it rests on."""
+    if forecast.kept is not True or forecast.promise.holds == "shut":
+        return forecast
+    at: str = forecast.position.name
+    place: SitePath = ()
+    if SENDER_NOT_KNOWN in forecast.position.spec.address:
+        at, place = f"the address of {at}", ("clients", topology.client_index(at), "address")
+    elif OUTSIDE_NOT_KNOWN in (forecast.target, forecast.announced):
+        of = next((each for each in topology.devices if OUTSIDE_NOT_KNOWN in each.spec.outside_addresses), None)
+        if of is not None:
+            at, place = f"the outside address of {of.name}", (*of.place, "outside", "address")
+    else:
+        return forecast
+    stop = Stop(PortSet(), "unknown", at, None, "not filled in", place)
+    return _stopped_at(forecast, "unknown", "name", stop)
 
 
 LARGEST_BAN = 0.01

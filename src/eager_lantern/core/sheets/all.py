@@ -6,6 +6,7 @@ from shlex import quote
 from msgspec import Struct
 
 from ..model.site import INTERNET, Account, Gateway, Service, Site, effective_rights, rights_in, rights_in_order
+from ..model.unfilled import open_places
 from ..network.topology import Topology, listens_on
 from ..predict.endpoints import position_of, typed_port
 from ..predict.forecast import Forecast
@@ -99,6 +100,10 @@ def _trouble_line(verdict: Verdict, file: str) -> str:
     if verdict.verdict == "kept":
         return ""
     doubtful = [each for each in (*verdict.forecasts, *verdict.ways_in) if each.kept is not True]
+    left = sum(1 for _ in open_places(verdict.site))
+    if left:
+        asks = f"Not filled in yet: {left} address{'es' * (left > 1)} (? on these pages)"
+        return f"{asks}. Write what each is into the site file first: eager-lantern check {quote(file)}"
     if not verdict.forecasts:
         return f"Nothing is promised, so nothing is known of what these pages bring: eager-lantern check {quote(file)}"
     word = "does not keep" if verdict.verdict == "broken" else "may not keep"

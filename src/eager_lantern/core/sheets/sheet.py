@@ -6,6 +6,7 @@ from typing import Literal
 from msgspec import Struct
 
 from ..model.site import Filter, Gateway, GatewayFilter, Refusal, Rule, Server, Service
+from ..model.unfilled import open_places
 from ..network.filters import counts
 from ..network.topology import listens_on
 from ..values.phrases import ports_phrase, the
@@ -128,6 +129,13 @@ def untold_parts(device: Server | Gateway) -> tuple[str, ...]:
         found.append(f"where it leads {ports_phrase(device.unknown_ports.ports)}")
     if isinstance(device, Gateway) and device.hairpin and device.hairpin_source == "unknown":
         found.append("how clients inside that use its outside address are turned back")
+    senders = [place for place in open_places(device) if place[-1] == "from"]
+    if senders:
+        found.append(
+            f"whom {'an entry lets' if len(senders) == 1 else f'{len(senders)} entries let'} in (? in the file)"
+        )
+    if any(place[-1] != "from" for place in open_places(device)):
+        found.append("its outside address (? in the file)")
     return tuple(found)
 
 

@@ -77,8 +77,24 @@ class Address(Value):
     def __hash__(self) -> int:
         return hash(self.number)
 
-    def __str__(self) -> str:
+    @property
+    def digits(self) -> str:
+        """The address as numbers, also where nobody knows it."""
         return str(_ip(self.number))
+
+    def __str__(self) -> str:
+        return _text(self.number)
+
+
+UNKNOWN_TEXT = "?"
+OUTSIDE_NOT_KNOWN, SENDER_NOT_KNOWN = Address(63), Address(64)
+"""What stands for an outside address, and for whoever comes from outside, until somebody fills it in: addresses of
+0.0.0.0/8, which no host has (RFC 1122, section 3.2.1.3). Both are shown as a question mark."""
+_NOT_KNOWN = (OUTSIDE_NOT_KNOWN.number, SENDER_NOT_KNOWN.number)
+
+
+def _text(number: int) -> str:
+    return UNKNOWN_TEXT if number in _NOT_KNOWN else str(_ip(number))
 
 
 def _address_slip(text: str) -> str:
@@ -220,7 +236,7 @@ def _of_one_family(spans: Iterable[Span]) -> Iterator[Span]:
 def _span_text(span: Span) -> str:
     low, size = _ip(span[0]), span[1] - span[0] + 1
     if size == 1:
-        return str(low)
+        return _text(span[0])
     if size & (size - 1) == 0 and int(low) % size == 0:
         return f"{low}/{low.max_prefixlen - size.bit_length() + 1}"
     return f"{low}-{_ip(span[1])}"
@@ -231,6 +247,8 @@ EVERY_ADDRESS = AddressSet.of((0, _TOP))
 
 @lru_cache(maxsize=MOST_REMEMBERED)
 def _kind_of_number(number: int) -> Kind:
+    if number in _NOT_KNOWN:
+        return "public"
     return next((kind for kind, members in _special().items() if number in members), "public")
 
 

@@ -12,6 +12,7 @@ from msgspec import Struct
 
 from ...core.changes.adopted import DeviceConfig, Direction
 from ...core.model.site import Gateway, Service, Site
+from ...core.model.unfilled import open_places
 from ...core.sheets.sheet import distinct, slug
 
 
@@ -83,11 +84,13 @@ def one_by_one(
 
 
 def for_each_service(ending: str, text_of: Callable[[Site, Service], str]) -> Callable[[Site], tuple[WrittenFile, ...]]:
-    """The writer of a format that has a file for each service; an empty text is no file."""
+    """The writer of a format that has a file for each service; an empty text is no file, and a service of which an
+    address is not filled in has none."""
 
     def write(site: Site) -> tuple[WrittenFile, ...]:
         stems = distinct(slug(each.name) for each in site.services)
         texts = ((each, stem, text_of(site, each)) for each, stem in zip(site.services, stems, strict=True))
-        return tuple(WrittenFile(f"{stem}.{ending}", each.name, text) for each, stem, text in texts if text)
+        whole = ((each, stem, text) for each, stem, text in texts if text and not any(open_places(each)))
+        return tuple(WrittenFile(f"{stem}.{ending}", each.name, text) for each, stem, text in whole)
 
     return write

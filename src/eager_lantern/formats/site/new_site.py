@@ -20,6 +20,7 @@ from ...core.interview.questions import (
     has_network,
     is_administered,
     is_administered_inside,
+    is_name,
     is_open,
     is_translated,
     outside_address,
@@ -27,7 +28,7 @@ from ...core.interview.questions import (
 )
 from ...core.model.site import ETHERNET_BYTES, default_own_ports
 from ...core.observed.survey import Survey
-from ...core.values.addresses import address_or_none
+from ...core.values.addresses import UNKNOWN_TEXT, Address, AddressSet, address_or_none
 from ...core.values.ports import PortSet
 from ...wire.terminal_safe import printable
 from ..damage import guarded
@@ -68,7 +69,8 @@ def _derived(answers: Answers) -> dict[str, object]:
     ftp, opened = protocol == "ftp", is_open(answers)
     typed = answers.get("typed", "")
     seen_at = outside_address(answers) if is_translated(answers) else answers["address"]
-    is_name = opened and address_or_none(typed) is None
+    named = opened and is_name(typed)
+    from_where = answers.get("admin_from", "")
     single = answers.get("ranges") == "no"
     return {
         **dict.fromkeys(("ports", "subnet", "outside", "admin_port", "admin_from"), ""),
@@ -89,16 +91,26 @@ def _derived(answers: Answers) -> dict[str, object]:
         "mode": ", mode: passive" if ftp else "",
         "has_network": has_network(answers),
         "is_open": opened,
-        "is_name": is_name,
+        "is_name": named,
         "seen_at": seen_at,
         "data_entries": _range_entries(answers.get("ports", ""), single),
         "announces_own": not is_translated(answers) or not opened,
-        "announce": typed if is_name and answers.get("outside_lease") == "dynamic" else seen_at,
+        "announce": typed if named and answers.get("outside_lease") == "dynamic" else seen_at,
         "inside_only": "" if opened else f", from: {answers.get('subnet')}",
         "administered": is_administered(answers),
+        "admin_from": UNKNOWN_TEXT if from_where == "unknown" else from_where,
+        "admin_address": _one_of(from_where),
         "admin_inside": is_administered_inside(answers),
         "admin_outside": is_administered(answers) and not is_administered_inside(answers),
     }
+
+
+def _one_of(from_where: str) -> str:
+    """An address from where the server is administered: of a network its first, which stands for all of it."""
+    if from_where in ("", "unknown"):
+        return UNKNOWN_TEXT if from_where else ""
+    members = AddressSet.parse(from_where)
+    return str(Address(members.lowest + (len(members.prefixes()) == 1 and members.lowest != members.highest)))
 
 
 def _typed_by_clients(typed: str, answers: Answers) -> str:
@@ -176,10 +188,6 @@ def first_site(found: Mapping[str, Learnt]) -> tuple[dict[str, str], tuple[str, 
         with suppress(ValueError):
             proposal = question.propose(answers)
         answers[question.key] = proposal or question.words.unasked
-        if question.key == "admin_from" and not proposal:  # a way in that is made up would lock the administrator out
-            del answers[question.key]
-            answers["admin_port"] = "none"
-            continue
         guessed.append(question.key)
     return answers, tuple(guessed)
 

@@ -24,7 +24,7 @@ _PLAIN: dict[type, str] = {bool: "boolean", int: "integer", str: "string", NoneT
 _PORT = r"[0-9]{1,5}"
 _PORTS = rf"\s*{_PORT}\s*(-\s*{_PORT}\s*)?(,\s*{_PORT}\s*(-\s*{_PORT}\s*)?)*"
 _PORT_NUMBER: Schema = {"type": "integer", "minimum": LOWEST_PORT, "maximum": HIGHEST_PORT}
-_ADDRESS = r"\s*([0-9]{1,3}(\.[0-9]{1,3}){3}|[0-9A-Fa-f:]*:[0-9A-Fa-f:.]*)"
+_ADDRESS = r"\s*(\?|[0-9]{1,3}(\.[0-9]{1,3}){3}|[0-9A-Fa-f:]*:[0-9A-Fa-f:.]*)"
 _PREFIX = rf"{_ADDRESS}(\s*/\s*[0-9]{{1,3}})?(\s*-{_ADDRESS})?\s*"
 
 

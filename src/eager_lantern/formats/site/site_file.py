@@ -8,9 +8,11 @@ import msgspec
 
 from ...core.model.consistency import problems
 from ...core.model.site import Site
+from ...core.model.unfilled import open_places
 from ...core.values.text_value import SitePath
 from ..damage import guarded
 from ..reading import MOST_COUNTED, NOT_PERMITTED, BadInput, InputProblem, bad_file, not_readable
+from .placeholders import with_placeholders
 from .types import faults, from_text, key_at
 from .yaml_tree import YamlTree, read_text
 
@@ -57,6 +59,14 @@ def read_site(path: Path) -> SiteFile:
     return parse_site(as_typed(path), read_text(path))
 
 
+def all_filled_in(source: SiteFile, why: str) -> None:
+    """Raises BadInput with every line of a site that has a question mark for an address, and ``why`` that is needed."""
+    left = [*open_places(source.site)]
+    if left:
+        message = f"found ?, an address that is not filled in; expected one: {why}"
+        raise BadInput(source.file, *(InputProblem(source.line(each) or 0, message) for each in left))
+
+
 def as_typed(path: Path) -> str:
     """What a file is called in messages and in commands to copy, where nothing begins as an option does."""
     return f"./{path}" if str(path).startswith("-") else str(path)
@@ -66,10 +76,11 @@ def as_typed(path: Path) -> str:
 def parse_site(file: str, text: str) -> SiteFile:
     """The same for a text that stands in no file; ``file`` is what errors call it."""
     tree = YamlTree(file, text)
+    data = with_placeholders(tree.data)
     try:
-        site = msgspec.convert(tree.data, Site, dec_hook=from_text)
+        site = msgspec.convert(data, Site, dec_hook=from_text)
     except msgspec.ValidationError as error:
-        found = list(islice(faults(Site, tree.data, ()), MOST_COUNTED)) or [((), str(error))]
+        found = list(islice(faults(Site, data, ()), MOST_COUNTED)) or [((), str(error))]
     else:
         found = [(each.place, each.message) for each in islice(problems(site), MOST_COUNTED)]
         if not found:
