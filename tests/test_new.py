@@ -8,14 +8,21 @@ import pexpect
 import pytest
 from program import run, run_bound_by_modes
 
+from eager_lantern.cli.taken import taken_now
+from eager_lantern.core.changes.states import compared_overlay
+from eager_lantern.core.changes.steps import Overlay
 from eager_lantern.core.interview.learnt import VisitFacts, learnt_of
-from eager_lantern.core.interview.questions import BEHIND, PROTOCOLS, Question, refusal, remark
+from eager_lantern.core.interview.questions import BEHIND, PROTOCOLS, Question, first_stage, refusal, remark
+from eager_lantern.core.network.topology import Topology
 from eager_lantern.core.observed.survey import ListeningSocket, OwnAddress, Survey, SurveyedHost, WayOut
+from eager_lantern.core.predict.exposure import open_in_clear
 from eager_lantern.core.values.addresses import Address, AddressSet
 from eager_lantern.core.values.ports import PortSet
 from eager_lantern.core.verdict import judge
 from eager_lantern.formats.devices.register import files_of
 from eager_lantern.formats.reading import BadInput
+from eager_lantern.formats.results.base import as_json
+from eager_lantern.formats.results.survey import survey_result
 from eager_lantern.formats.site.new_site import new_site, shipped_questions
 from eager_lantern.formats.site.site_file import all_filled_in, parse_site
 
@@ -103,13 +110,17 @@ def test_whatever_is_chosen_the_site_keeps_its_promises_or_is_refused() -> None:
         told = {
             "site": "Skerry: #1", "clients_can": can, "behind": behind, "address": address, "outside": outside,
             "typed": typed, "outside_lease": lease, "ranges": either, "inside": either,
-            "admin_port": admin, "account": "yes", "admin_from": "" if behind in ("router", "firewall") else desk,
+            "admin_port": admin, "account": "yes, no",
+            "system": "windows" if admin == "none" else "linux",
+            "ipv6": "2001:db8:61::20" if either == "yes" else "none", "inside_first": either,
+            "admin_from": "" if behind in ("router", "firewall") else desk,
         }  # fmt: skip
         answers = answered(**told)
         if not refusal(answers):
             text = new_site(answers)
             written += 1
-            if judge(parse_site("new", text).site).verdict != "kept":
+            stages = [new_site(first_stage(answers))] if answers.get("inside_first") == "yes" else []
+            if any(judge(parse_site("new", each).site).verdict != "kept" for each in (text, *stages)):
                 broken.append(answers)
     assert broken == []
     assert written > 300
@@ -134,10 +145,23 @@ def test_an_address_that_nobody_knows_is_never_made_up_and_gets_into_no_filter(b
         ({"address": "10.61.8.999"}, "10.61.8.999"),
         ({"clients_can": "tsl"}, "ssh, tls, implicit or plain"),
         ({"client_count": "0"}, "1 or more"),
-        ({"burst": "99999"}, "ports together that are clear"),
+        ({"client_count": "99999"}, "ports together that are clear"),
         ({"ports": "61455-61200"}, "ends before it starts"),
         ({"ports": "20-21"}, "above 1023"),
-        ({"clients_can": "ssh", "ports": "61200-61210"}, "no meaning"),
+        ({"ports": "50000:51000"}, "expected a range with a plain hyphen: 50000-51000"),
+        ({"ports": "552000"}, "found 552000, which is no port"),
+        ({"ports": "5100"}, "expected the first and the last port of a range, as in 5100-5119"),
+        ({"typed": "http://x.example/"}, "expected the name or address alone: x.example"),
+        ({"typed": "x.example:2121"}, "which is asked for itself; expected x.example"),
+        ({"outside": "198.51.100.88, 198.51.100.89"}, "found 2 addresses"),
+        ({"client_count": "10", "burst": "11"}, "more than all 10 clients"),
+        ({"ranges": "no", "ports": "50000-50999"}, "1000 entries of one port each"),
+        ({"account": "a, b", "folder": "/srv/a"}, "found 1 for 2 accounts"),
+        ({"account": "a, b", "rights": "list; read; write"}, "found rights for 3 of 2 accounts"),
+        ({"system": "windows", "folder": "/srv/a"}, "as in C:\\Transfers\\keeper"),
+        ({"folder": "C:\\in"}, "on a server that runs linux"),
+        ({"ipv6": "fd00::1"}, "expected a public IPv6 address"),
+        ({"clients_can": "ssh", "ports": "61200-61210"}, "--client-count has no meaning with --clients-can ssh"),
         ({"device_inside": "10.61.8.20"}, "has already"),
         ({"outside": "2001:db8::1"}, "different families"),
         ({"behind": "nothing"}, "found “nothing” with the answers before it; expected router or cloud"),
@@ -269,3 +293,25 @@ def test_answers_that_no_site_can_have_are_refused_with_the_reason(told: dict[st
     reason = refusal(answered(**told))
     assert reason.startswith(says)
     assert bool(reason) == bool(says)
+
+
+def test_between_a_first_stage_and_the_next_no_login_in_clear_is_open_to_the_internet() -> None:
+    answers = answered(**TOLD, inside_first="yes", inside="yes")
+    overlay = Overlay(*(parse_site("stage", new_site(each)).site for each in (first_stage(answers), answers)))
+    found = compared_overlay(overlay)
+    assert found.order.is_safe
+    made = [edit for step in found.order.steps for edit in step]
+    for done in range(len(made)):
+        assert not open_in_clear(Topology(overlay.between(made[: done + 1])))
+
+
+def test_what_a_survey_has_seen_is_proposed_and_what_is_given_counts_more(tmp_path: Path) -> None:
+    own = OwnAddress(Address.parse("10.61.4.20"), "e0", "x")
+    kept = survey_result(Survey(SurveyedHost("gauge-store", "x", "windows", (own,))), "", taken_now())
+    (tmp_path / "seen.json").write_bytes(as_json(kept).encode())
+    words = options(site="Skerry", outside="198.51.100.88", server="store")
+    done = run("new", *words, "--defaults", "--from-survey", "seen.json", "--save", "new.site.yaml", cwd=tmp_path)
+    assert (done.returncode, done.stderr) == (0, "")
+    site = parse_site("new", (tmp_path / "new.site.yaml").read_text()).site
+    assert (site.server.name, site.server.system, str(site.server.address)) == ("store", "windows", "10.61.4.20")
+    assert (site.server.category, site.accounts[0].home) == ("private", "C:\\Transfers\\station")

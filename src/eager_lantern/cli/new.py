@@ -3,22 +3,25 @@
 import os
 import re
 import sys
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
+from contextlib import suppress
 from itertools import chain
 from pathlib import Path
 from typing import Annotated
 
 import typer
+from msgspec.structs import replace
 from rich.text import Text
 
-from ..core.interview.questions import Answers, Question, refusal, remark
+from ..core.interview.learnt import Learnt, learnt_of
+from ..core.interview.questions import Answers, Question, first_stage, refusal, remark
 from ..core.verdict import judge
 from ..formats.reading import BadInput
 from ..formats.results.check import check_result
 from ..formats.results.pages import NewResult
 from ..formats.shipped import usual_names
-from ..formats.site.new_site import new_site, shipped_questions
-from ..formats.site.site_file import SiteFile, parse_site
+from ..formats.site.new_site import new_site, read_seen_of_site, shipped_questions
+from ..formats.site.site_file import PATTERN, SiteFile, parse_site
 from ..formats.writing import write, writes
 from ..views.check import Shown, check_body
 from ..views.screen import ACCENT, STOPS, STRONG
@@ -50,9 +53,12 @@ def new(
     address: Annotated[str | None, _option("The server's own address.")] = None,
     lease: Annotated[str | None, _option("static, reserved or dynamic.")] = None,
     system: Annotated[str | None, _option("linux, windows or other: what the server runs.")] = None,
+    category: Annotated[str | None, _option("private, domain or public: its network, for Windows.")] = None,
     client_count: Annotated[str | None, _option("How many clients there are.")] = None,
     burst: Annotated[str | None, _option("How many of them may start at the same moment.")] = None,
-    ports: Annotated[str | None, _option("The data port range.")] = None,
+    ports: Annotated[
+        str | None, typer.Option("--ports", "--range", show_default=False, help="The data port range.")
+    ] = None,
     behind: Annotated[str | None, _option("router, firewall, cloud or nothing.")] = None,
     subnet: Annotated[str | None, _option("The server's network.")] = None,
     device: Annotated[str | None, _option("What the device in front is called.")] = None,
@@ -63,14 +69,20 @@ def new(
     mtu: Annotated[str | None, _option("The largest packet of the outside line, in bytes.")] = None,
     outside_port: Annotated[str | None, _option("The outside port that clients use.")] = None,
     ranges: Annotated[str | None, _option("yes or no: it takes ranges of ports.")] = None,
+    ipv6: Annotated[str | None, _option("The server's IPv6 address, where clients use it too, or none.")] = None,
     typed: Annotated[str | None, _option("The name or address that clients type.")] = None,
     inside: Annotated[str | None, _option("yes or no: clients on the server's own network use it too.")] = None,
     phones: Annotated[str | None, _option("yes or no: phones with IPv6 alone use it too.")] = None,
-    account: Annotated[str | None, _option("The first account.")] = None,
-    folder: Annotated[str | None, _option("The folder that it sees.")] = None,
-    rights: Annotated[str | None, _option("What it may do there.")] = None,
+    inside_first: Annotated[str | None, _option("yes or no: write a first stage too, in clear inside.")] = None,
+    account: Annotated[str | None, _option("The accounts, with commas between.")] = None,
+    folder: Annotated[str | None, _option("The folder that each sees, with commas between.")] = None,
+    rights: Annotated[str | None, _option("What they may do there; for each in turn with semicolons between.")] = None,
     admin_port: Annotated[str | None, _option("By which port you administer the server, or none.")] = None,
-    admin_from: Annotated[str | None, _option("From which network or address.")] = None,
+    admin_from: Annotated[str | None, _option("From which network or address, or unknown.")] = None,
+    from_survey: Annotated[
+        list[Path] | None,
+        typer.Option("--from-survey", help="A kept survey, visit or sweep, whose answers are proposed; repeatable."),
+    ] = None,
     save: Annotated[Path | None, _option("The file to write; default: named after the site.")] = None,
     defaults: Annotated[bool, typer.Option("--defaults", help="Ask nothing: take what would be proposed.")] = False,
     force: Forced = False,
@@ -83,32 +95,51 @@ def new(
     """
     given = {
         "site": site, "clients_can": clients_can, "control_port": control_port, "server": server, "address": address,
-        "lease": lease, "system": system, "client_count": client_count, "burst": burst, "ports": ports,
+        "lease": lease, "system": system, "category": category, "client_count": client_count, "burst": burst,
+        "ports": ports,
         "behind": behind, "subnet": subnet, "device": device, "device_inside": device_inside, "outside": outside,
         "outside_lease": outside_lease, "share": share, "mtu": mtu, "phones": phones,
-        "outside_port": outside_port, "ranges": ranges, "typed": typed,
-        "inside": inside, "account": account, "folder": folder, "rights": rights, "admin_port": admin_port,
-        "admin_from": admin_from,
+        "outside_port": outside_port, "ranges": ranges, "ipv6": ipv6, "typed": typed,
+        "inside": inside, "inside_first": inside_first, "account": account, "folder": folder, "rights": rights,
+        "admin_port": admin_port, "admin_from": admin_from,
     }  # fmt: skip
     ask = sys.stdin.isatty() and sys.stderr.isatty() and not defaults
     if save is not None:
         writes(save, force)
     elif site is not None:
         writes(Path(f"{_slug(site)}.site.yaml"), force)
-    answers = _answers({key: value for key, value in given.items() if value is not None}, ask, defaults)
+    learnt = _learnt(from_survey or ())
+    answers = _answers({key: value for key, value in given.items() if value is not None}, ask, defaults, learnt)
     if trouble := refusal(answers):
         raise typer.BadParameter(trouble)
     path = save or _free(f"{_slug(answers['site'])}", ask and not force)
     text = new_site(answers)
     source = _site_of_answers(str(path), text)
-    write({path: text.encode()}, force)
+    files = {path: text.encode()}
+    earlier = path.with_name(f"{path.name.removesuffix(PATTERN[1:])}-inside{PATTERN[1:]}")
+    if answers.get("inside_first") == "yes":
+        files[earlier] = new_site(first_stage(answers)).encode()
+    write(files, force)
     verdict = judge(source.site)
+    stage = str(earlier) if len(files) > 1 else None
     finish(
-        lambda: NewResult(file=str(path), answers=answers, check=check_result(verdict, source.line, str(path))),
-        lambda: chain(check_body(verdict, Shown(str(path), source.line, usual_names)), new_view(answers, str(path))),
+        lambda: NewResult(
+            file=str(path), first_stage=stage, answers=answers, check=check_result(verdict, source.line, str(path))
+        ),
+        lambda: chain(
+            check_body(verdict, Shown(str(path), source.line, usual_names)), new_view(answers, str(path), stage)
+        ),
         form,
     )
     raise typer.Exit(of_verdict(verdict.verdict))
+
+
+def _learnt(files: Iterable[Path]) -> dict[str, Learnt]:
+    """What kept surveys and visits answer. Raises BadInput."""
+    read = {str(each): read_seen_of_site(each) for each in files}
+    surveys = [(name, survey) for name, (survey, _) in read.items() if survey is not None]
+    visits = [(name, facts) for name, (_, several) in read.items() for facts in several]
+    return learnt_of(surveys, visits)
 
 
 def _free(stem: str, asked: bool) -> Path:
@@ -131,20 +162,21 @@ def _site_of_answers(name: str, text: str) -> SiteFile:
         raise typer.BadParameter(f"these answers do not fit together: {reasons}") from None
 
 
-def _answers(given: Mapping[str, str], ask: bool, defaults: bool) -> dict[str, str]:
+def _answers(given: Mapping[str, str], ask: bool, defaults: bool, learnt: Mapping[str, Learnt]) -> dict[str, str]:
     """An answer to every question that applies: what was given, what is typed, or what is proposed.
 
     One step back takes the last answer that was typed, and those that followed from it.
     """
-    every = shipped_questions()
+    every = [_with_learnt(each, learnt) for each in shipped_questions()]
     answers: dict[str, str] = {}
     at, typed_at = 0, list[int]()
     while at < len(every):
         question = every[at]
-        option = f"--{question.key.replace('_', '-')}"
+        option = _option_of(question.key)
         if not question.applies(answers):
             if question.key in given:
-                raise typer.BadParameter(f"{option} has no meaning with the answers before it")
+                settled = [f"{_option_of(key)} {each}" for key, each in question.settled_by(answers).items()]
+                raise typer.BadParameter(f"{option} has no meaning with {' and '.join(settled)}")
         elif question.key in given:
             answers[question.key] = _taken_answer(question, option, given[question.key], answers)
         elif ask:
@@ -160,6 +192,22 @@ def _answers(given: Mapping[str, str], ask: bool, defaults: bool) -> dict[str, s
             answers[question.key] = _proposed(question, option, answers, defaults)
         at += 1
     return answers
+
+
+def _option_of(key: str) -> str:
+    return f"--{key.replace('_', '-')}"
+
+
+def _with_learnt(question: Question, learnt: Mapping[str, Learnt]) -> Question:
+    """The question with what was seen as its proposal, where that is an answer to it."""
+    seen = learnt.get(question.key)
+
+    def propose(answers: Answers) -> str:
+        with suppress(ValueError):
+            return question.taken(seen.answer, answers) if seen else question.propose(answers)
+        return question.propose(answers)
+
+    return question if seen is None else replace(question, propose=propose)
 
 
 def _taken_answer(question: Question, option: str, text: str, answers: Answers) -> str:

@@ -40,7 +40,7 @@ def remark_line(remark: str) -> RenderableType:
     return table
 
 
-def new_view(answers: Answers, file: str) -> Iterator[RenderableType]:
+def new_view(answers: Answers, file: str, first_stage: str | None) -> Iterator[RenderableType]:
     """What is open to the internet now, and the next step."""
     yield ""
     yield Text(f"Written: {file}", style=STRONG)
@@ -51,6 +51,13 @@ def new_view(answers: Answers, file: str) -> Iterator[RenderableType]:
         )
     if answers.get("admin_from") == "unknown":
         yield Text("  ▲ From where you administer it is not known yet (? in the file): put it in.", style=RISKS)
+    if first_stage is not None:
+        yield Text(f"Written: {first_stage}", style=STRONG)
+        yield Text("  The first stage: logins in clear, from the server's own network alone.")
+        yield ""
+        yield command(f"Next: {command_line('sheets', first_stage)}   what to enter first", ACCENT)
+        yield command(f"Then: {command_line('compare', first_stage, file)}   the steps from there, in order", ACCENT)
+        return
     yield ""
     yield command(
         f"Next: {command_line('sheets', file)}   what to enter on each device, in the order of the work", ACCENT

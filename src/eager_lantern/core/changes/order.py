@@ -1,4 +1,4 @@
-"""In which order to make edits, so that no promise breaks on the way.
+"""In which order to make edits, so that no promise breaks on the way, and no login in clear is open to the internet.
 
 Theory: a walk over sets
 ========================

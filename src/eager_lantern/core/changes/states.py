@@ -13,6 +13,7 @@ from ..model.site import Promise, Site
 from ..network.topology import Topology
 from ..observed.climb import Climb, RungSeen
 from ..predict.access import Reached, access, both, more, perhaps
+from ..predict.exposure import open_in_clear
 from ..predict.forecast import Forecast
 from ..predict.session import predict
 from .moves import Bridge, Move, bridge, moves
@@ -160,7 +161,8 @@ def _order(found: Comparison, overlay: Overlay) -> Order:
     devices = [found.device(edit) for edit in found.edits]
     wanted = sorted((i for i, device in enumerate(devices) if device), key=lambda number: _rank(found.edits[number]))
     most = MOST_OF_LARGE if lines_of(found.after) > LARGE else MOST_LOOKED_AT
-    holds = _promises_hold(overlay, _held(found), _stated(found))
+    in_clear = open_in_clear(Topology(found.before)) | open_in_clear(Topology(found.after))
+    holds = _promises_hold(overlay, _held(found), _stated(found), in_clear)
     return ordered(wanted, [devices[each] for each in wanted], holds, most)
 
 
@@ -168,8 +170,11 @@ def _rank(edit: Edit) -> int:
     return 0 if edit.old is None else 2 if edit.new is None else 1
 
 
-def _promises_hold(overlay: Overlay, held: Sequence[Promise], stated: Made) -> Callable[[Made], bool]:
-    """Whether promises are kept with so many edits made."""
+def _promises_hold(
+    overlay: Overlay, held: Sequence[Promise], stated: Made, in_clear: frozenset[str]
+) -> Callable[[Made], bool]:
+    """Whether promises are kept with so many edits made, and no login in clear is open to the internet but where it is
+    ``in_clear`` in one of the two states."""
 
     def holds(made: Made) -> bool:
         site: Site = overlay.between(made | stated)
@@ -177,7 +182,8 @@ def _promises_hold(overlay: Overlay, held: Sequence[Promise], stated: Made) -> C
         if problems(site):
             return False
         topology = Topology(site)
-        return all(predict(topology, each, ("promises", i)).kept is True for i, each in enumerate(held))
+        kept = all(predict(topology, each, ("promises", i)).kept is True for i, each in enumerate(held))
+        return kept and open_in_clear(topology) <= in_clear
 
     return holds
 

@@ -31,6 +31,8 @@ BEHIND = ("router", "firewall", "cloud", "nothing")
 """What may stand between the server and the internet."""
 SYSTEMS = ("linux", "windows", "other")
 LEASES = ("static", "reserved", "dynamic")
+CATEGORIES = ("private", "domain", "public")
+"""What Windows calls the kinds of networks that its filter has rules for."""
 
 
 class QuestionText(Struct, frozen=True, forbid_unknown_fields=True):
@@ -49,17 +51,28 @@ def _all_choices(answers: Answers, choices: Mapping[str, str]) -> Mapping[str, s
     return choices
 
 
+def _always(answers: Answers) -> bool:
+    return True
+
+
+def _always_fits(text: str, answers: Answers) -> str:
+    return ""
+
+
 class Question(Struct, frozen=True):
     """One question. ``read`` gives the answer in its usual form, or raises ValueError that states what
-    would be right; ``propose`` gives what to take where nothing is answered, or nothing; ``allow`` the choices that
-    earlier answers leave."""
+    would be right; ``propose`` gives what to take where nothing is answered, or nothing; ``applies`` whether it is
+    asked at all, which the answers to ``depends_on`` settle; ``allow`` the choices that earlier answers leave; ``fits``
+    states why an answer cannot be together with those before it."""
 
     key: str
     words: QuestionText
     read: Callable[[str], str]
     propose: Callable[[Answers], str]
-    applies: Callable[[Answers], bool] = lambda answers: True
+    applies: Callable[[Answers], bool] = _always
+    depends_on: tuple[str, ...] = ()
     allow: Callable[[Answers, Mapping[str, str]], Mapping[str, str]] = _all_choices
+    fits: Callable[[str, Answers], str] = _always_fits
 
     def choices(self, answers: Answers) -> Mapping[str, str]:
         """The answers that earlier ones leave, with what each means; none where it is no choice."""
@@ -71,7 +84,13 @@ class Question(Struct, frozen=True):
         left = self.choices(answers)
         if left and found not in left:
             raise ValueError(f"found “{found}” with the answers before it; expected {answer.either_of(tuple(left))}")
+        if trouble := self.fits(found, answers):
+            raise ValueError(trouble)
         return found
+
+    def settled_by(self, answers: Answers) -> dict[str, str]:
+        """The answers before it that settle whether it is asked."""
+        return {each: answers[each] for each in self.depends_on if each in answers}
 
 
 def subnet_around(address: str) -> str:
@@ -87,8 +106,63 @@ def _first_host(answers: Answers) -> str:
     return str(first) if str(first) != answers["address"] else str(Address(lowest + 2))
 
 
-def _folder_of(answers: Answers) -> str:
-    return "/srv/" + (re.sub(r"[^a-z0-9]+", "-", answers["account"].lower()).strip("-") or "files")
+def accounts_of(answers: Answers) -> list[str]:
+    """The names of the accounts."""
+    return answers["account"].split(", ")
+
+
+def _folders_of(answers: Answers) -> str:
+    """A folder of its own for each account, where its system keeps such things."""
+    top = "C:\\Transfers\\" if answers["system"] == "windows" else "/srv/"
+    return ", ".join(
+        top + (re.sub(r"[^a-z0-9]+", "-", each.lower()).strip("-") or "files") for each in accounts_of(answers)
+    )
+
+
+def _folders_fit(text: str, answers: Answers) -> str:
+    folders, accounts = text.split(", "), accounts_of(answers)
+    if len(folders) != len(accounts):
+        found = f"found {len(folders)} for {len(accounts)} accounts"
+        return f"{found}; expected a folder for each, as in {_folders_of(answers)}"
+    for each in folders:
+        if answers["system"] != "other" and answer.is_windows_path(each) != _is_windows(answers):
+            found = f"found “{each}” on a server that runs {answers['system']}"
+            return f"{found}; expected a whole path, as in {_folders_of(answers)}"
+    return ""
+
+
+def _rights_fit(text: str, answers: Answers) -> str:
+    sets, accounts = text.split("; "), accounts_of(answers)
+    if len(sets) not in (1, len(accounts)):
+        found = f"found rights for {len(sets)} of {len(accounts)} accounts"
+        return f"{found}; expected those of all, or a list for each: list, read; list, write"
+    return ""
+
+
+def _burst_fits(text: str, answers: Answers) -> str:
+    if int(text) > int(answers["client_count"]):
+        return (
+            f"found {text}, more than all {answers['client_count']} clients; expected {answers['client_count']} at most"
+        )
+    return ""
+
+
+ACCOUNTED_FOR = 10
+"""Clients at once that a small range is proposed for."""
+MOST_SINGLE_ENTRIES = 100
+"""Ports that are entered one by one at the most: an evening's work, and where many routers' tables end."""
+
+
+def _singles_fit(text: str, answers: Answers) -> str:
+    ports = PortSet.parse(answers["ports"])
+    if text == "no" and len(ports) > MOST_SINGLE_ENTRIES:
+        low = ports.lowest
+        smaller = f"--ports {low}-{low + 2 * ACCOUNTED_FOR - 1}"
+        return (
+            f"found {ports}: {len(ports)} entries of one port each; expected {MOST_SINGLE_ENTRIES} at most: take a "
+            f"smaller range ({smaller} carries {ACCOUNTED_FOR} clients at once), or ssh, which needs one port"
+        )
+    return ""
 
 
 def _proposed_range(registered: PortSet) -> Callable[[Answers], str]:
@@ -157,7 +231,8 @@ def _is_shared_perhaps(answers: Answers) -> bool:
 
 
 def _may_have_phones(answers: Answers) -> bool:
-    return is_open(answers) and is_name(answers["typed"]) and _outside_family(answers) == 4
+    named = is_open(answers) and is_name(answers["typed"])
+    return named and _outside_family(answers) == 4 and not has_ipv6(answers)
 
 
 def is_name(typed: str) -> bool:
@@ -186,12 +261,14 @@ def _router_with_ranges(answers: Answers) -> bool:
 def questions(registered: PortSet, texts: Mapping[str, QuestionText]) -> Iterator[Question]:
     """All questions in order; each may look at the answers before it. ``registered`` are the ports that belong to
     services by the registry, ``texts`` the words of each question by its key."""
-    address, network = (lambda text: str(Address.parse(text))), (lambda text: str(AddressSet.parse(text)))
+    address, network = answer.address, (lambda text: str(AddressSet.parse(text)))
     yes_no, lease = answer.choice(("yes", "no")), answer.choice(LEASES)
 
-    def ask(key: str, *rest: Any) -> Question:
-        return Question(key, texts[key], *rest)
+    def ask(key: str, *rest: Any, **more: Any) -> Question:
+        return Question(key, texts[key], *rest, **more)
 
+    can, behind = ("clients_can",), ("behind",)
+    both = ("behind", "clients_can")
     yield ask("site", answer.name, fixed(""))
     yield ask("clients_can", answer.choice(tuple(PROTOCOLS)), fixed("tls"))
     yield ask("control_port", answer.port, lambda answers: str(PROTOCOLS[answers["clients_can"]][2]))
@@ -199,31 +276,61 @@ def questions(registered: PortSet, texts: Mapping[str, QuestionText]) -> Iterato
     yield ask("address", address, fixed(""))
     yield ask("lease", lease, fixed("reserved"))
     yield ask("system", answer.choice(SYSTEMS), fixed("linux"))
-    yield ask("client_count", answer.count, fixed("10"), _is_ftp)
-    yield ask("burst", answer.count, lambda answers: answers["client_count"], _is_ftp)
-    yield ask("ports", answer.ports, _proposed_range(registered), _is_ftp)
-    yield ask("behind", answer.choice(BEHIND), _likely_device, lambda answers: True, _places_left)
-    yield ask("subnet", network, lambda answers: subnet_around(answers["address"]), has_network)
-    yield ask("device", answer.name, _device_name, has_network)
-    yield ask("device_inside", address, _first_host, has_network)
-    yield ask("outside", answer.outside, fixed(""), is_translated)
-    yield ask("outside_lease", lease, fixed("static"), is_translated)
-    yield ask("share", answer.share, fixed("all"), _is_shared_perhaps)
-    yield ask("mtu", answer.packet_size, fixed(str(ETHERNET_BYTES)), lambda answers: answers["behind"] == "router")
-    yield ask("outside_port", answer.port, lambda answers: answers["control_port"], _has_other_port)
-    yield ask("ranges", yes_no, fixed("yes"), _router_with_ranges)
-    yield ask("typed", answer.dialled, _seen_at, is_open)
-    yield ask("inside", yes_no, fixed("yes"), lambda answers: has_network(answers) and is_open(answers))
-    yield ask("phones", yes_no, fixed("no"), _may_have_phones)
-    yield ask("account", answer.name, fixed("station"))
-    yield ask("folder", answer.folder, _folder_of)
-    yield ask("rights", answer.rights, fixed("list, read, write"))
-    yield ask("admin_port", answer.port_or_none, _likely_admin_port, _is_no_ssh)
-    yield ask("admin_from", answer.one_place, _administers_from, is_administered)
+    yield ask("category", answer.choice(CATEGORIES), fixed("private"), _is_windows, ("system",))
+    yield ask("client_count", answer.count, fixed("10"), _is_ftp, can)
+    yield ask("burst", answer.count, lambda answers: answers["client_count"], _is_ftp, can, fits=_burst_fits)
+    yield ask("ports", answer.ports, _proposed_range(registered), _is_ftp, can)
+    yield ask("behind", answer.choice(BEHIND), _likely_device, allow=_places_left)
+    yield ask("subnet", network, lambda answers: subnet_around(answers["address"]), has_network, behind)
+    yield ask("device", answer.name, _device_name, has_network, behind)
+    yield ask("device_inside", address, _first_host, has_network, behind)
+    yield ask("outside", answer.outside, fixed(""), is_translated, behind)
+    yield ask("outside_lease", lease, fixed("static"), is_translated, behind)
+    yield ask("share", answer.share, fixed("all"), _is_shared_perhaps, behind)
+    yield ask(
+        "mtu", answer.packet_size, fixed(str(ETHERNET_BYTES)), lambda answers: answers["behind"] == "router", behind
+    )
+    yield ask("outside_port", answer.port, lambda answers: answers["control_port"], _has_other_port, both)
+    yield ask("ranges", yes_no, fixed("yes"), _router_with_ranges, both, fits=_singles_fit)
+    yield ask("ipv6", answer.ipv6_or_none, fixed("none"), _may_have_ipv6, ("address", *both))
+    yield ask("typed", answer.dialled, _seen_at, is_open, can)
+    yield ask("inside", yes_no, fixed("yes"), lambda answers: has_network(answers) and is_open(answers), both)
+    yield ask("phones", yes_no, fixed("no"), _may_have_phones, ("clients_can", "typed", "ipv6"))
+    yield ask("inside_first", yes_no, fixed("no"), _may_start_inside, both)
+    yield ask("account", answer.names, fixed("station"))
+    yield ask("folder", answer.folders, _folders_of, fits=_folders_fit)
+    yield ask("rights", answer.rights_of_each, fixed("list, read, write"), fits=_rights_fit)
+    yield ask("admin_port", answer.port_or_none, _likely_admin_port, _is_no_ssh, can)
+    yield ask("admin_from", answer.one_place, _administers_from, is_administered, ("admin_port",))
+
+
+def _is_windows(answers: Answers) -> bool:
+    return answers["system"] == "windows"
+
+
+def _may_have_ipv6(answers: Answers) -> bool:
+    """Whether a second family can be described: a server of IPv4 on a line that everybody can come by."""
+    return is_open(answers) and Address.parse(answers["address"]).family == 4 and answers["behind"] != "cloud"
+
+
+def has_ipv6(answers: Answers) -> bool:
+    """Whether clients reach the server by IPv6 as well."""
+    return answers.get("ipv6", "none") != "none"
+
+
+def _may_start_inside(answers: Answers) -> bool:
+    return answers["clients_can"] in ("tls", "implicit") and has_network(answers)
+
+
+def first_stage(answers: Answers) -> dict[str, str]:
+    """The same site before it is opened: logins in clear, from the server's own network alone."""
+    left_out = ("outside_port", "ranges", "ipv6", "typed", "inside", "phones", "inside_first")
+    return {key: each for key, each in answers.items() if key not in left_out} | {"clients_can": "plain"}
 
 
 def _likely_admin_port(answers: Answers) -> str:
-    return "none" if answers["control_port"] == "22" else "22"
+    usual = "3389" if _is_windows(answers) else "22"
+    return "none" if answers["control_port"] == usual else usual
 
 
 def _is_no_ssh(answers: Answers) -> bool:

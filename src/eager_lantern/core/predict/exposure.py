@@ -45,6 +45,19 @@ def openings(topology: Topology, forecasts: tuple[Forecast, ...]) -> tuple[Openi
     return tuple(sorted(joined.values(), key=lambda each: (each.wanted, each.protocol, each.ports.lowest)))
 
 
+def open_in_clear(topology: Topology) -> frozenset[str]:
+    """The services that take a login without TLS from anybody on the internet."""
+    in_clear = [each for each in topology.site.services if each.protocol == "ftp" and not each.tls.demanded]
+    if not in_clear:
+        return frozenset()
+    reached = [each for each in reaches(topology, INTERNET) if each.host == topology.server.name]
+    return frozenset(
+        each.name
+        for each in in_clear
+        if any(each.control_port.number in reach.ports and reach.protocol == "tcp" for reach in reached)
+    )
+
+
 def _comes_from_outside(topology: Topology, forecast: Forecast) -> bool:
     """Whether a promise needs its service to be reached across the internet."""
     chain = topology.chain(forecast.position.network, topology.server.network) or ()

@@ -49,9 +49,11 @@ class CertificateResult(ResultPart, frozen=True, kw_only=True):
 
 
 class NewResult(ResultPart, frozen=True, kw_only=True):
-    """The site file that was written, the answers that it was made from, and what check predicts."""
+    """The site file that was written, that of a first stage where there is one, the answers that it was made from, and
+    what check predicts."""
 
     format: Literal["eager-lantern/new/1"] = "eager-lantern/new/1"
     file: str
+    first_stage: str | None
     answers: dict[str, str]
     check: CheckResult

@@ -17,6 +17,8 @@ from ...core.interview.questions import (
     Answers,
     Question,
     QuestionText,
+    accounts_of,
+    has_ipv6,
     has_network,
     is_administered,
     is_administered_inside,
@@ -25,6 +27,7 @@ from ...core.interview.questions import (
     is_translated,
     outside_address,
     questions,
+    subnet_around,
 )
 from ...core.model.site import ETHERNET_BYTES, default_own_ports
 from ...core.observed.survey import Survey
@@ -70,6 +73,7 @@ def _derived(answers: Answers) -> dict[str, object]:
     typed = answers.get("typed", "")
     seen_at = outside_address(answers) if is_translated(answers) else answers["address"]
     named = opened and is_name(typed)
+    own_six = answers["ipv6"] if has_ipv6(answers) else ""
     from_where = answers.get("admin_from", "")
     single = answers.get("ranges") == "no"
     return {
@@ -79,6 +83,7 @@ def _derived(answers: Answers) -> dict[str, object]:
         "share": "all",
         "mtu": str(ETHERNET_BYTES),
         "phones": "no",
+        "category": "",
         "inside": "yes" if has_network(answers) else "no",
         **answers,
         "typed": typed or seen_at,
@@ -86,6 +91,12 @@ def _derived(answers: Answers) -> dict[str, object]:
         "outside": outside_address(answers) if "outside" in answers else "",
         "outside_unknown": answers.get("outside") == "unknown",
         "protocol": protocol,
+        "ipv6": own_six,
+        "subnet6": subnet_around(own_six) if own_six else "",
+        "to_server": f'"{answers["address"]}, {own_six}"' if own_six else answers["address"],
+        "for_category": f", categories: [{answers['category']}]" if "category" in answers else "",
+        "published": f"{seen_at}, {own_six}" if own_six else seen_at,
+        "accounts": list(_accounts(answers)),
         "own_ports": str(default_own_ports(answers["system"])),
         "tls": tls,
         "mode": ", mode: passive" if ftp else "",
@@ -103,6 +114,13 @@ def _derived(answers: Answers) -> dict[str, object]:
         "admin_inside": is_administered_inside(answers),
         "admin_outside": is_administered(answers) and not is_administered_inside(answers),
     }
+
+
+def _accounts(answers: Answers) -> Iterator[tuple[str, str, str]]:
+    """Name, folder and rights of each account; rights that are stated once are those of all."""
+    names, rights = accounts_of(answers), answers["rights"].split("; ")
+    several = rights * len(names) if len(rights) == 1 else rights
+    return zip(names, answers["folder"].split(", "), several, strict=True)
 
 
 def _one_of(from_where: str) -> str:
