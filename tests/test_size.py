@@ -15,6 +15,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from program import AFTER, run, run_bound_by_modes
 
+from eager_lantern.core.findings.server import CHANCE, HANDLING, ports_needed
+from eager_lantern.core.model.entries import Port
+from eager_lantern.core.model.site import Load, Service, default_own_ports
 from eager_lantern.core.sizing.demand import (
     DYNAMIC,
     ClearRange,
@@ -22,9 +25,13 @@ from eager_lantern.core.sizing.demand import (
     Estimate,
     Sized,
     Sizing,
+    assumed,
     chance_of_none,
     clear_range,
+    demand_of,
+    ports_at_once,
     servers_for,
+    sized,
     taken_by,
 )
 from eager_lantern.core.sizing.simulation import estimated, simulated
@@ -225,5 +232,24 @@ def test_a_new_range_keeps_clear_of_other_services_and_of_the_systems_ports() ->
 def test_a_present_range_is_kept_where_it_is_wide_enough_and_clear(present: str, keeps: bool) -> None:
     sizing = Sizing(Demand(1, 1, 1, 1, 1.0, 1.0, 60.0, 1), 0.001, 4, 10)
     clear = ClearRange(PortSet(), "user", PortSet())
-    sized_now = Sized("x", sizing, (), (), clear, PortSet.parse(present), PortSet.parse("32768-60999"))
+    sized_now = Sized("x", sizing, (), (), (), clear, PortSet.parse(present), PortSet.parse("32768-60999"))
     assert sized_now.keeps is keeps
+
+
+@pytest.mark.parametrize("clients", [1, 10, 250])
+def test_what_new_proposes_size_computes_and_check_accepts_is_one_figure(clients: int) -> None:
+    load = Load(client_count=clients, burst=clients)
+    sizing = sized(demand_of(load, HANDLING), CHANCE.share)
+    taken = default_own_ports("linux")
+    assert sizing.size == ports_at_once(clients) == len(clear_range(sizing.size, taken, PortSet()).ports)
+    assert ports_needed(Service(name="files", protocol="ftp", control_port=Port(21), load=load))[0] == sizing.size
+    assert assumed(load) == ("one file each", "one second each")
+
+
+def test_users_at_once_are_enough_for_a_size_and_what_is_stated_besides_refines_it() -> None:
+    alone = demand_of(Load(burst=12), HANDLING)
+    assert (alone.clients, alone.files, alone.burst) == (12, 12, 12)
+    refined = demand_of(Load(burst=12, client_count=40, files_per_hour=400), HANDLING)
+    assert (refined.clients, refined.files, refined.listings) == (40, 400, 400)
+    with pytest.raises(ValueError, match="expected one: how many clients there are, or come at once"):
+        demand_of(Load(files_per_hour=400), HANDLING)

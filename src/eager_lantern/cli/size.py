@@ -16,6 +16,7 @@ from ..core.sizing.demand import (
     Sized,
     SizeTried,
     Sizing,
+    assumed,
     clear_range,
     demand_of,
     sized,
@@ -91,7 +92,7 @@ def size(
             raise typer.BadParameter(f"--picture: {each} is to end with {' or '.join(words.PICTURES)}")
     if site is None and not wanted and not any(Path().glob(PATTERN)):
         raise typer.BadParameter(
-            "name a site file, or a load: --client-count, --files-per-hour, --typical-size, --rate"
+            "name a site file, or a load: --client-count, or --burst for users at once; the other options refine it"
         )
     source = read_site(find_site_file(site)) if site is not None or not wanted else None
     chosen = the_transfer(source.site, service, "ftp") if source else None
@@ -118,6 +119,7 @@ def size(
         sizing=sizing,
         tried=tried,
         by_rest=tuple(_by_rest(sizing)),
+        assumed=assumed(load),
         proposed=proposed,
         present=present,
         local_ports=local,

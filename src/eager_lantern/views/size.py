@@ -1,12 +1,20 @@
 """What `size` shows: the load, what each rule asks for, the chances, and the proposed range."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 from rich.console import RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from ..core.sizing.demand import REST_BY_LETTER_SECONDS, REST_OF_LINUX_SECONDS, ConnectionKind, Demand, Sized, Sizing
+from ..core.sizing.demand import (
+    REST_BY_LETTER_SECONDS,
+    REST_OF_LINUX_SECONDS,
+    Assumed,
+    ConnectionKind,
+    Demand,
+    Sized,
+    Sizing,
+)
 from ..core.values.quantities import percent
 from .screen import ACCENT, HOLDS, STOPS, STRONG, UNTRIED, between, columns, command
 
@@ -16,6 +24,8 @@ def size_view(sized: Sized, following: str) -> Iterator[RenderableType]:
     yield between(sized.title, _size_headline(sized), STRONG)
     yield ""
     yield from _load(sized.sizing.demand)
+    for guess in sized.assumed:
+        yield Text(f"  Assumed: {_ASSUMED[guess]}.", style=UNTRIED)
     yield ""
     yield from _rules(sized.sizing)
     yield ""
@@ -30,6 +40,12 @@ def size_view(sized: Sized, following: str) -> Iterator[RenderableType]:
         yield Text(f"  {each}")
     yield ""
     yield command(following, ACCENT)
+
+
+_ASSUMED: Mapping[Assumed, str] = {
+    "one file each": "each client lists once and fetches one file in the hour; --files-per-hour states how many",
+    "one second each": "a transfer takes one second; --typical-size and --rate state how long",
+}
 
 
 def _size_headline(sized: Sized) -> Text:

@@ -113,29 +113,42 @@ def ports_at_once(clients: int) -> int:
 
 def demand_of(load: Load, handling: Duration) -> Demand:
     """The demand that a load describes; what it leaves out is taken on the cautious side: all files
-    are fetched, each after a listing, all clients come at once, and ports rest as on Linux.
+    are fetched, each after a listing, all clients come at once, and ports rest as on Linux. Where no files are stated,
+    those who come at once fetch one each (:func:`assumed` names what is taken so).
 
-    Raises ValueError for what cannot be left out.
+    Raises ValueError for what cannot be left out: how many come.
     """
-    for key in ("client_count", "files_per_hour", "typical_size", "rate"):
-        if getattr(load, key) is None:
-            raise ValueError(f"found no {key}; expected one, without which there is no load to size for")
-    if load.transfer_seconds is None:
+    burst = load.client_count if load.burst is None else load.burst
+    if burst is None:
+        raise ValueError(
+            "found no client_count and no burst; expected one: how many clients there are, or come at once"
+        )
+    sized_by_rate = load.typical_size is not None and load.rate is not None
+    if sized_by_rate and load.transfer_seconds is None:
         raise ValueError(
             "found a rate of 0, which never ends a transfer; expected that of a typical client, such as 20 Mbit/s"
         )
-    assert load.files_per_hour is not None
-    assert load.client_count is not None
+    files = float(burst if load.files_per_hour is None else load.files_per_hour)
     return Demand(
-        clients=load.client_count,
-        files=load.files_per_hour,
-        fetched=load.files_per_hour if load.fetched_per_hour is None else load.fetched_per_hour,
-        listings=load.files_per_hour if load.listings_per_hour is None else load.listings_per_hour,
-        transfer_seconds=load.transfer_seconds,
+        clients=burst if load.files_per_hour is None or load.client_count is None else load.client_count,
+        files=files,
+        fetched=files if load.fetched_per_hour is None else load.fetched_per_hour,
+        listings=files if load.listings_per_hour is None else load.listings_per_hour,
+        transfer_seconds=_VISIT.transfer_seconds if load.transfer_seconds is None else load.transfer_seconds,
         handling_seconds=handling.amount,
         rests_seconds=REST_OF_LINUX_SECONDS if load.rests is None else load.rests.amount,
-        burst=load.client_count if load.burst is None else load.burst,
+        burst=burst,
     )
+
+
+Assumed = Literal["one file each", "one second each"]
+"""What a size is made from where the load does not state it: the files of an hour, or how long a transfer takes."""
+
+
+def assumed(load: Load) -> tuple[Assumed, ...]:
+    """What a size is made from that the load does not state."""
+    files: tuple[Assumed, ...] = ("one file each",) if load.files_per_hour is None else ()
+    return (*files, "one second each") if load.transfer_seconds is None else files
 
 
 _VISIT = Demand(1, 1, 1, 1, 1.0, 1.0, REST_OF_LINUX_SECONDS, 1)
@@ -240,10 +253,11 @@ def clear_range(size: int, taken: PortSet, registered: PortSet) -> ClearRange:
             start = even if even + size - 1 <= high else low
             if start + size - 1 <= high:
                 return ClearRange(PortSet.of((start, start + size - 1)), among, clear)  # type: ignore[arg-type]
-    widest = max((high - low + 1 for low, high in (*dynamic.spans, *user.spans, *low_ones.spans)), default=0)
+    gaps = (*dynamic.spans, *user.spans, *low_ones.spans)
+    widest = PortSet.of(*sorted(gaps, key=lambda span: span[1] - span[0])[-1:])
     raise ValueError(
-        f"found no {size} ports together that are clear of the system's own ports and of services; expected "
-        f"at most {widest}, the widest gap: let ports rest for less time, spread the burst, or use two services"
+        f"found no {size} ports together that are clear of the system's own ports and of services; expected at most "
+        f"{len(widest)}, as {widest} has: let ports rest for less time, spread the burst, or use two services"
     )
 
 
@@ -275,12 +289,14 @@ class SizeTried(Struct, frozen=True):
 
 class Sized(Struct, frozen=True):
     """What two rules ask for, what the simulation gives, and which range to take. ``by_rest`` is the
-    size for each time, in seconds, that a port may rest; ``present`` is the range of the site, if any."""
+    size for each time, in seconds, that a port may rest; ``assumed`` is what the load does not state, ``present`` the
+    range of the site, if any."""
 
     title: str
     sizing: Sizing
     tried: tuple[SizeTried, ...]
     by_rest: tuple[tuple[float, int], ...]
+    assumed: tuple[Assumed, ...]
     proposed: ClearRange
     present: PortSet
     local_ports: PortSet

@@ -2,7 +2,7 @@
 
 from typing import Literal
 
-from ...core.sizing.demand import ConnectionKind, Estimate, Sized
+from ...core.sizing.demand import Assumed, ConnectionKind, Estimate, Sized
 from .base import ResultPart
 
 
@@ -53,6 +53,7 @@ class SizeResult(ResultPart, frozen=True, kw_only=True):
     kinds: tuple[KindOfLoad, ...]
     sizes: tuple[TriedSize, ...]
     by_rest: tuple[RestingSize, ...]
+    assumed: tuple[Assumed, ...]
     proposed: str
     present: str
 
@@ -79,6 +80,7 @@ def size_result(sized: Sized) -> SizeResult:
             for each in sized.tried
         ),
         by_rest=tuple(RestingSize(rests_seconds=seconds, size=size) for seconds, size in sized.by_rest),
+        assumed=sized.assumed,
         proposed=str(sized.proposed.ports),
         present=str(sized.present),
     )
