@@ -57,7 +57,6 @@ class _Commands(TyperGroup):
 
 app = typer.Typer(
     cls=_Commands,
-    no_args_is_help=True,
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["--help"]},
@@ -110,7 +109,9 @@ _ClickException: Any = next(each for each in typer.BadParameter.__mro__ if each.
 
 
 def _understood(words: list[str]) -> list[str]:
-    """What is typed for help in other programs as well, in the words of this one."""
+    """What is typed for help in other programs as well, or nothing at all, in the words of this one."""
+    if not words:
+        return ["--help"]
     if words[:1] in (["help"], ["-h"], ["-?"]):
         return [*words[1:2], "--help"]
     return ["--help" if each in ("-h", "-?") else each for each in words]

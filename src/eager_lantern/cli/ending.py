@@ -137,9 +137,15 @@ def tell(parts: Iterable[RenderableType], end: str = "\n") -> None:
 
 def _rendered_text(parts: Iterable[RenderableType], stream: TextIO) -> str:
     terminal = stream.isatty()
-    width = os.get_terminal_size(stream.fileno()).columns if terminal else WIDTH
+    width = _width_asked() or (os.get_terminal_size(stream.fileno()).columns if terminal else WIDTH)
     plain = bool(os.environ.get("NO_COLOR")) or os.environ.get("TERM") == "dumb"
     return rendered(parts, colour=terminal and not plain, width=width or WIDTH)
+
+
+def _width_asked() -> int:
+    """The columns that ``COLUMNS`` asks for; 0 where it asks for none."""
+    asked = os.environ.get("COLUMNS", "")
+    return int(asked) if asked.isdecimal() and len(asked) < 5 else 0
 
 
 def has_terminal() -> bool:

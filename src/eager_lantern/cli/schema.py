@@ -7,6 +7,7 @@ import typer
 from ..formats.results.base import as_json
 from ..formats.results.formats import FORMATS
 from ..formats.site.schema import result_schema, site_schema
+from .arguments import completion
 from .arguments.options import example
 from .arguments.sites import known
 from .ending import emit
@@ -16,7 +17,13 @@ app = typer.Typer(add_completion=False, rich_markup_mode=None)
 
 @app.command(epilog=example("eager-lantern schema > site.schema.json"))
 def schema(
-    of: Annotated[str, typer.Option(help="Of a result, such as check, walk or visit; default: of the site file.")] = "",
+    of: Annotated[
+        str,
+        typer.Option(
+            help="Of a result, such as check, walk or visit; default: of the site file.",
+            autocompletion=completion.results,
+        ),
+    ] = "",
 ) -> None:
     """Print the JSON Schema of the site file, or of a result.
 

@@ -22,6 +22,7 @@ from .screen import (
     STOPS,
     STRONG,
     UNTRIED,
+    Command,
     Share,
     between,
     columns,
@@ -82,13 +83,15 @@ def _check_headline(verdict: Verdict) -> Text:
     shut = sum(each.kept is False for each in verdict.ways_in)
     ways = f"{shut} way{'s' if shut > 1 else ''} in shut" if shut else ""
     if broken:
-        return Text(f"◆ {broken} of {total} promises broken{', ' + ways if ways else ''}", style=STOPS)
+        share = f"{broken} of {total} promises" if total > 1 else "the promise is"
+        return Text(f"◆ {share} broken{', ' + ways if ways else ''}", style=STOPS)
     if ways:
         return Text(f"◆ {ways} that must stay open", style=STOPS)
     if verdict.belied:
         return Text("◆ observations contradict the site file", style=STOPS)
     if unknown:
-        return Text(f"◌ {unknown} of {total} promises are unknown", style=UNTRIED)
+        share = f"{unknown} of {total} promises {'are' if unknown > 1 else 'is'}" if total > 1 else "the promise is"
+        return Text(f"◌ {share} unknown", style=UNTRIED)
     if not total:
         return Text("◌ no promises in the site file", style=UNTRIED)
     return Text.assemble(("● ", HOLDS), (f"all {total} promises kept" if total > 1 else "the promise is kept", STRONG))
@@ -132,12 +135,20 @@ def _worth_showing(verdict: Verdict, shown: Shown) -> list[Ledger]:
     return list(found.values())[:room] or list(verdict.ledgers[:1])
 
 
+_COUNTED = {
+    "breaks": ("breaks a promise", "break promises"),
+    "risks": ("is a risk", "are risks"),
+    "note": ("note", "notes"),
+}
+"""Of findings of a severity: one, and several."""
+
+
 def _findings(found: tuple[Finding, ...], shown: Shown) -> Iterator[RenderableType]:
     if not found:
         yield Text("Findings: none", style=STRONG)
         return
     counts = {severity: sum(each.severity == severity for each in found) for severity in ("breaks", "risks", "note")}
-    listed = ", ".join(f"{count} {severity}" for severity, count in counts.items() if count)
+    listed = ", ".join(f"{count} {_COUNTED[severity][count > 1]}" for severity, count in counts.items() if count)
     yield Text(f"Findings: {listed}", style=STRONG)
     room = len(found) if shown.whole else MOST_FINDINGS
     yield from _finding_rows(found[:room], shown)
@@ -167,7 +178,7 @@ def _behind(found: tuple[Finding, ...], shown: Shown) -> Iterator[RenderableType
         yield Text(f"  and {len(found) - room} more (--all shows them)", style=UNTRIED)
 
 
-def _next_step(verdict: Verdict, shown: Shown) -> Text:
+def _next_step(verdict: Verdict, shown: Shown) -> Command:
     """The command that helps most now."""
     file = shown.file
     if verdict.verdict == "broken" and any(each.severity == "breaks" and each.cures for each in verdict.findings):
@@ -212,7 +223,8 @@ def walk_words(forecast: Forecast) -> list[str]:
     return words
 
 
-MANY_SPANS = 3
+MANY_SPANS, FEW_PORTS = 12, 64
+"""Of a set that is listed whole, and of one of which it helps to name what usually listens there."""
 
 
 def openings_view(
@@ -238,7 +250,7 @@ def openings_view(
 def _counted(ports: PortSet) -> str:
     if len(ports.spans) <= MANY_SPANS:
         return str(ports)
-    return f"{ports.lowest} to {ports.highest} ({len(ports)})"
+    return f"{len(ports.spans)} ranges from {ports.lowest} to {ports.highest}, {len(ports)} ports"
 
 
 def _leads(opening: Opening) -> str:
@@ -252,7 +264,7 @@ def _listening_service(opening: Opening, usual: Callable[[PortSet, Transport], s
     """The site's own service there, or what usually listens on such ports."""
     if opening.service:
         return opening.service if opening.wanted else f"{opening.service}, promised to nobody outside"
-    names = usual(opening.inside, opening.protocol)
+    names = usual(opening.inside, opening.protocol) if len(opening.inside) <= FEW_PORTS else ""
     return f"no service of the site; usually {names}" if names else "no service of the site"
 
 
@@ -303,24 +315,15 @@ class FolderRow(Struct, frozen=True):
 
 
 def folder_view(rows: Sequence[FolderRow]) -> Iterator[RenderableType]:
-    """A line for each site, what is wrong first, and the total."""
-    order = {"fault": -1, "bad input": 0, "broken": 1, "unknown": 2, "kept": 3}
+    """A line for each site, what is wrong last, where the eye is, and the total below."""
+    order = {"kept": 0, "unknown": 1, "broken": 2, "bad input": 3, "fault": 4}
     table = columns(widths=(12, 30, 8, None))
     for row in sorted(rows, key=lambda each: (order[each.verdict], each.file)):
         share = f"{row.kept} of {row.promises}" if row.verdict not in ("bad input", "fault") else ""
-        table.add_row(state(row.verdict), Text(_short(row.file)), Text(share), Text(_cut(row.most)))
+        table.add_row(state(row.verdict), Text(row.file), Text(share), Text(row.most))
     yield table
     yield ""
     counts = [
         f"{count} {word}" for word in order if (count := sum(each.verdict == word for each in rows)) or word != "fault"
     ]
     yield Text(f"{len(rows)} sites: {', '.join(counts)}", style=STRONG)
-
-
-def _short(file: str, most: int = 30) -> str:
-    """The end of a long path, which tells more than its beginning."""
-    return file if len(file) <= most else "…" + file[-(most - 1) :]
-
-
-def _cut(text: str, most: int = 46) -> str:
-    return text if len(text) <= most else text[: most - 1] + "…"

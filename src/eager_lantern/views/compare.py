@@ -126,8 +126,15 @@ def _change_reason(each: Transition) -> str:
     if each.turn == "gained" and each.before is not None:
         return f"before: {because(each.before)}"
     if each.turn == "otherwise" and each.before is not None and each.after is not None:
-        return f"before: {_state(each.before)}; now: {_state(each.after)}"
+        was, is_now = _state(each.before), _state(each.after)
+        return f"before: {was}; now: {is_now}" if was != is_now else _data_ports(each.before, each.after)
     return ""
+
+
+def _data_ports(before: Forecast, after: Forecast) -> str:
+    """What has become of the data ports of a session that ends as it did."""
+    was, is_now = (ports_named(each.data.asked) if each.data else "none" for each in (before, after))
+    return f"data ports: {was}; now: {is_now}" if was != is_now else "as before, by other rules"
 
 
 def _state(forecast: Forecast) -> str:

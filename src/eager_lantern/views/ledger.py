@@ -56,7 +56,7 @@ def bar(pieces: list[Piece], ports: PortSet, wanted: PortSet) -> str:
     return text
 
 
-LABEL_COLUMNS, SAID_COLUMNS = 27, 45
+LABEL_COLUMNS, SAID_COLUMNS, LEAST_BAR = 27, 45, 6
 Styled = tuple[str, Style]
 """Words and how they are drawn."""
 LineOf = Callable[[SitePath | None], int | None]
@@ -72,12 +72,18 @@ class _Rows:
         self.rows: list[tuple[Styled, PortSet, Text]] = []
 
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> Iterator[Text]:
-        pieces = axis(self.drawn, self.wanted, options.max_width - LABEL_COLUMNS - SAID_COLUMNS - 2)
+        beside = options.max_width - LABEL_COLUMNS - SAID_COLUMNS - 2
+        below = beside < LEAST_BAR  # what is said of a bar stands under it where there is no room beside it
+        pieces = axis(self.drawn, self.wanted, options.max_width - LABEL_COLUMNS - 1 if below else beside)
         for (label, style), ports, words in self.rows:
             text = Text(no_wrap=True).append(set_cell_size(label, LABEL_COLUMNS + 1), style)
             for character, run in groupby(bar(pieces, ports, self.wanted)):
                 text.append("".join(run), _STYLES.get(character, UNTRIED))
-            yield text.append(" ").append_text(words)
+            if below:
+                yield text
+                yield from (Text("    ") + each for each in words.wrap(console, options.max_width - 4))
+            else:
+                yield text.append(" ").append_text(words)
 
 
 def ledger_view(ledger: Ledger, line: LineOf) -> Iterator[RenderableType]:

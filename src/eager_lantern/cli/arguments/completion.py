@@ -47,6 +47,13 @@ def kinds(incomplete: str) -> list[str]:
     return _beginning(incomplete, [*finding_pages(), *(path for path, _ in key_paths())])
 
 
+def results(incomplete: str) -> list[str]:
+    """The kinds of results that have a schema."""
+    from ...formats.results.formats import FORMATS
+
+    return _beginning(incomplete, FORMATS)
+
+
 def _clients(site: Site) -> list[str]:
     return [each.name for each in site.clients]
 
