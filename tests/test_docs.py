@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 from program import run
 
-from eager_lantern.formats.shipped import finding_pages, terms
+from eager_lantern.formats.shipped import finding_pages, symptoms, symptoms_like, terms
 from eager_lantern.formats.site.reference import key_page
 
 ROOT = Path(__file__).parent.parent
@@ -44,7 +44,9 @@ def test_every_command_of_a_page_ends_as_the_page_says(page: Path, tmp_path: Pat
             assert done.returncode == code, (line, done.stdout, done.stderr)
 
 
-@pytest.mark.parametrize("name", ["site-file.md", "findings.md", "faults.md", "mending.md", "results.md"])
+@pytest.mark.parametrize(
+    "name", ["site-file.md", "findings.md", "symptoms.md", "faults.md", "mending.md", "results.md"]
+)
 def test_a_page_that_is_made_from_the_program_is_as_it_is_made_now(name: str) -> None:
     made = runpy.run_path(str(DOCS / "generate"))["PAGES"][name]()
     assert "\n".join(made) + "\n" == (DOCS / name).read_text(), "run docs/generate"
@@ -68,6 +70,21 @@ def test_a_word_of_the_trade_leads_to_pages_that_exist_and_stands_in_the_glossar
 
 
 def test_explain_finds_a_word_of_the_trade() -> None:
-    done = run("explain", "NAT", "loopback")
+    done = run("explain", "NAT", "reflection")
     assert done.returncode == 0
-    assert "NAT loopback: see gateways.hairpin, hairpin-needed" in done.stdout
+    assert "NAT reflection: see gateways.hairpin, hairpin-needed" in done.stdout
+
+
+@pytest.mark.parametrize("name", list(symptoms()))
+def test_each_phrase_of_what_people_see_leads_to_its_page_and_that_to_pages_that_exist(name: str) -> None:
+    kinds = finding_pages()
+    assert [each for each in symptoms()[name].pages if each not in kinds and key_page(each) is None] == []
+    assert [each for each in symptoms()[name].words if name not in symptoms_like(each)] == []
+    assert [each for each in symptoms()[name].words if name not in symptoms_like(f"Error: {each} (server)")] == []
+
+
+def test_explain_of_a_reply_states_what_it_can_and_cannot_be_and_of_nonsense_the_nearest() -> None:
+    shown = " ".join(run("explain", "530", "Login", "incorrect").stdout.split())
+    assert "It cannot be a forward, a filter, NAT or the passive range." in shown
+    wrong = run("explain", "range-mismach")
+    assert (wrong.returncode, "the nearest: range-mismatch" in wrong.stderr) == (2, True)

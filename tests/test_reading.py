@@ -3,7 +3,6 @@
 import json
 import re
 import shlex
-from pathlib import Path
 
 import pytest
 from program import AFTER, BEFORE, run
@@ -74,13 +73,3 @@ def test_words_have_a_contrast_of_four_and_a_half_to_one_on_black_and_on_white(n
     assert style.color is not None
     seen = luminance(style.color.name)
     assert min((seen + 0.05) / 0.05, 1.05 / (seen + 0.05)) >= 4.5
-
-
-def test_of_a_folder_what_is_bad_stands_last_above_the_sum(tmp_path: Path) -> None:
-    for name, text in {"a-broken": BEFORE.read_text(), "b-kept": AFTER.read_text(), "c-bad": "lantern: 2\n"}.items():
-        (tmp_path / f"{name}.site.yaml").write_text(text)
-    *rows, _, total = run("check", ".", cwd=tmp_path).stdout.splitlines()
-    verdicts = [row.split("  ")[0] for row in rows if row[:1].strip()]
-    assert (verdicts, total) == (
-        ["● kept", "◆ broken", "✕ bad input"], "3 sites: 1 kept, 0 unknown, 1 broken, 1 bad input"
-    )  # fmt: skip

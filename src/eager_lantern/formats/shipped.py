@@ -5,7 +5,7 @@ from collections.abc import Mapping
 from functools import cache
 from typing import cast
 
-from msgspec import convert
+from msgspec import Struct, convert
 
 from ..core.model.site import Transport
 from ..core.values.outcomes import Advice
@@ -83,6 +83,50 @@ def terms() -> dict[str, tuple[str, ...]]:
     """Words that people search for, in small letters, with the keys and kinds of findings that they mean."""
     tree = cast(dict[str, list[str]], YamlTree("terms.yaml", shipped_text("terms.yaml")).data)
     return {word: tuple(meant) for word, meant in tree.items()}
+
+
+class Symptom(Struct, frozen=True, forbid_unknown_fields=True):
+    """What people see: the phrases that they type for it, what it can and cannot be, where to look first, and the keys
+    and kinds of findings that go on from there."""
+
+    title: str
+    words: tuple[str, ...]
+    can_be: tuple[str, ...]
+    cannot_be: str
+    look: str
+    pages: tuple[str, ...]
+
+
+@cache
+def symptoms() -> dict[str, Symptom]:
+    """All that the tool knows to say of what people see, by a short name."""
+    return convert(YamlTree("symptoms.yaml", shipped_text("symptoms.yaml")).data, dict[str, Symptom])
+
+
+MOST_SYMPTOMS = 2
+
+
+def symptoms_like(text: str) -> dict[str, Symptom]:
+    """What people mean by a text: those with the longest phrase in it, or with a phrase that it is a part of."""
+    asked = _words_of(text)
+    scored = {
+        name: max(_in_common(asked, _words_of(each)) for each in symptom.words) for name, symptom in symptoms().items()
+    }
+    best = max(scored.values(), default=0)
+    found = [name for name, score in scored.items() if score and score == best]
+    return {name: symptoms()[name] for name in found[:MOST_SYMPTOMS]}
+
+
+def _words_of(text: str) -> list[str]:
+    return re.findall(r"[a-z0-9_.]+", text.lower().replace("'", "").replace("’", ""))
+
+
+def _in_common(asked: list[str], phrase: list[str]) -> int:
+    """How many words a phrase and a text share, where the one holds the other; more where they are the same."""
+    short, long = sorted((asked, phrase), key=len)
+    holds = any(long[i : i + len(short)] == short for i in range(len(long) - len(short) + 1))
+    is_phrase = len(phrase) <= len(asked) or len(asked) > 1
+    return 2 * len(short) + (asked == phrase) if short and holds and is_phrase else 0
 
 
 MOST_FOUND = 12

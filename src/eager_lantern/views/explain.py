@@ -6,6 +6,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from ..core.model.entries import KeyPage
+from ..formats.shipped import Symptom
 from .screen import ACCENT, STRONG, UNTRIED, columns, command, command_line
 
 _HEADINGS = (("means", "What it means"), ("shows", "How it shows"), ("cure", "How to cure it"))
@@ -36,6 +37,28 @@ def term_view(
         yield _indented_rows(page["means"])
     yield ""
     yield command(f"Next: {command_line('explain', names[0])}   the whole page", ACCENT)
+
+
+def symptom_view(seen: Sequence[Symptom], called: Sequence[str]) -> Iterator[RenderableType]:
+    """What something that people see can be and cannot be; ``called`` is what its word is called here."""
+    for symptom in seen:
+        yield Text(symptom.title, style=STRONG)
+        yield ""
+        yield Text("It can be", style=ACCENT)
+        table = columns(widths=(3, None), gap=0)
+        for each in symptom.can_be:
+            table.add_row(Text(" • ", style=UNTRIED), Text(each))
+        yield table
+        for heading, text in (("It cannot be", symptom.cannot_be), ("Look first", symptom.look)):
+            yield ""
+            yield Text(heading, style=ACCENT)
+            yield _indented_rows(text)
+        yield ""
+    pages = list(dict.fromkeys((*called, *(each for symptom in seen for each in symptom.pages))))
+    yield Text("Pages", style=ACCENT)
+    yield _indented_rows(", ".join(pages))
+    yield ""
+    yield command(f"Next: {command_line('explain', pages[0])}   one of the pages", ACCENT)
 
 
 def key_view(page: KeyPage) -> Iterator[RenderableType]:

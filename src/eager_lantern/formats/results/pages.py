@@ -29,12 +29,23 @@ class FindingPage(ResultPart, frozen=True, kw_only=True):
     cure: str
 
 
+class SymptomPage(ResultPart, frozen=True, kw_only=True):
+    """What people see: what it can and cannot be, where to look first, and the pages that go on from there."""
+
+    title: str
+    can_be: tuple[str, ...]
+    cannot_be: str
+    look: str
+    pages: tuple[str, ...]
+
+
 class ExplainResult(ResultPart, frozen=True, kw_only=True):
-    """Kinds of finding, or keys of the site file."""
+    """Kinds of finding, keys of the site file, or what people see."""
 
     format: Literal["eager-lantern/explain/1"] = "eager-lantern/explain/1"
     findings: dict[str, FindingPage]
     keys: tuple[KeyPage, ...]
+    symptoms: dict[str, SymptomPage]
 
 
 class CertificateResult(ResultPart, frozen=True, kw_only=True):
