@@ -48,7 +48,7 @@ def test_a_folder_gives_a_line_a_site_and_a_total(folder: Path) -> None:
         ["broken", "b-broken.site.yaml"],
         ["bad", "input"],
     ]
-    assert total == "4 sites: 1 bad input, 1 broken, 1 unknown, 1 kept"
+    assert total == "4 sites: 1 kept, 1 unknown, 1 broken, 1 bad input"
     assert max(map(len, rows)) <= 100
 
 
