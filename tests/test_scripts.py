@@ -22,7 +22,7 @@ from eager_lantern.core.network.flow import Flow
 from eager_lantern.core.values.addresses import Address, AddressSet
 from eager_lantern.core.values.ports import PortSet
 from eager_lantern.formats.devices.format import DeviceTarget
-from eager_lantern.formats.devices.packet_filter.nftables import listening
+from eager_lantern.formats.devices.packet_filter.nftables import LOADER, listening
 from eager_lantern.formats.devices.register import files_of, read_files
 from eager_lantern.formats.devices.windows.records import Record
 from eager_lantern.formats.devices.windows.rules import Profile, filters_of
@@ -136,10 +136,13 @@ def test_no_name_of_a_site_ends_its_quotes_in_a_script(name: str) -> None:
         for each in files_of(replace(site, server=server, site=tidy)):
             if each.name.endswith(".ps1"):
                 assert len(rules_of_script(each.text)) == 1
-            elif each.name.endswith(".sh"):
+            elif each.name.endswith(".sh") and not each.name.endswith(LOADER):
                 shell = f"ufw() {{ :; }}; firewall-cmd() {{ :; }}; {each.text}"
                 done = subprocess.run(["bash", "-c", shell], capture_output=True, text=True, timeout=60)
                 assert (done.returncode, done.stdout, done.stderr) == (0, "", "")
+            elif each.name.endswith(LOADER):  # what it takes of names are letters and hyphens
+                done = subprocess.run(["sh", "-c", each.text, "x"], capture_output=True, text=True, timeout=60)
+                assert (done.returncode, done.stderr.startswith("usage: ")) == (2, True)
 
 
 ENTERED = {

@@ -8,6 +8,7 @@ from rich.text import Text
 
 from ..core.interview.questions import Answers, Question, is_open
 from ..core.sheets.all import Sheets
+from ..core.sheets.sheet import loader_of
 from ..core.values.addresses import address_or_none
 from ..core.values.ports import PortSet
 from .screen import ACCENT, RISKS, STOPS, STRONG, UNTRIED, between, columns, command, command_line
@@ -92,7 +93,9 @@ def sheets_view(sheets: Sheets, folder: str, files: Sequence[str], stale: Sequen
     yield Text(f"  {len(sheets.pages)} pages in Markdown, {tables} tables as CSV")
     for name in rules:
         yield Text(f"  {folder}/{name}   rules to load: nft -c -f checks them")
-    for name in (each for each in files if each.endswith((".sh", ".ps1"))):
+        yield Text(f"  {folder}/{loader_of(name)}   loads them with a way back: a lock-out heals itself")
+    loaders = {loader_of(each) for each in rules}
+    for name in (each for each in files if each.endswith((".sh", ".ps1")) and each not in loaders):
         where = (
             "in PowerShell, as administrator"
             if name.endswith(".ps1")

@@ -6,7 +6,7 @@ from ..model.site import ETHERNET_BYTES, FTP_PORT, OPEN, Attachment, Forward, Ga
 from ..network.flow import segment_bytes
 from ..values.ports import PortSet
 from ..values.text_value import SitePath
-from .sheet import Grid, Sheet, SheetPart, filter_part, untold_parts
+from .sheet import Grid, Sheet, SheetPart, filter_part, loading_commands, loading_steps, untold_parts
 
 _TRANSLATES = {
     "none": "does not translate",
@@ -213,7 +213,10 @@ def _restart(gateway: Gateway, rule_file: str | None) -> SheetPart:
         steps.append("A restart may bring another outside address: compare it afterwards with the one above.")
     if rule_file is None:
         return SheetPart("Restart", steps=tuple(steps))
-    steps = [f"Put the names of the two interfaces into the first lines of {rule_file}.", "Check it, then load it."]
+    steps = [
+        f"Put the names of the two interfaces into the first lines of {rule_file}.",
+        *loading_steps(rule_file, gateway.name),
+    ]
     commands = ["sysctl -w net.ipv4.ip_forward=1 net.ipv6.conf.all.forwarding=1"]
     if gateway.ftp_helper:
         commands.append("modprobe -a nf_conntrack_ftp nf_nat_ftp")
@@ -221,8 +224,7 @@ def _restart(gateway: Gateway, rule_file: str | None) -> SheetPart:
         seconds = f"{gateway.idle_timeout.amount:.0f}"
         commands.append(f"sysctl -w net.netfilter.nf_conntrack_tcp_timeout_established={seconds}")
         commands.append("sysctl -w net.netfilter.nf_conntrack_tcp_loose=0")
-    commands += [f"nft -c -f {rule_file}", f"nft -f {rule_file}", "nft delete table inet eager_lantern"]
-    steps.append("The last command takes it all back. To keep it, include the file from /etc/nftables.conf.")
+    commands += loading_commands(rule_file)
     return SheetPart("Restart", steps=tuple(steps), commands=tuple(commands))
 
 

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from ..model.site import Account, Server, Service, Site, effective_rights, rights_in, rights_in_order
 from ..network.topology import listens_on
-from .sheet import Grid, Sheet, SheetPart, filter_part, untold_parts
+from .sheet import Grid, Sheet, SheetPart, filter_part, loading_commands, loading_steps, untold_parts
 
 _STAYS = {
     "static": "entered on the host itself",
@@ -181,12 +181,9 @@ def _restart(site: Site, rule_file: str | None) -> SheetPart:
     if rule_file is None:
         steps.append("Switch the filter on once all its rules are entered; nothing has to be restarted for it.")
         return SheetPart("Restart", steps=tuple(steps))
-    steps.append(f"Copy {rule_file} to the server, and check it: nothing is changed by that.")
-    steps.append("Load it; a second session that stays logged in shows that your way in still works.")
-    steps.append("If you lock yourself out, the table is gone after a restart, or by the last command here.")
-    steps.append(f"To keep it over restarts, include {rule_file} from /etc/nftables.conf.")
+    steps += loading_steps(rule_file, "the server")
     helper = ("modprobe nf_conntrack_ftp",) if site.server.ftp_helper else ()
-    commands = (*helper, f"nft -c -f {rule_file}", f"nft -f {rule_file}", "nft delete table inet eager_lantern")
+    commands = (*helper, *loading_commands(rule_file))
     return SheetPart("Restart", steps=tuple(steps), commands=commands)
 
 

@@ -59,6 +59,28 @@ def slug(text: str) -> str:
     return "-".join("".join(each if each.isalnum() else " " for each in text.lower()).split()) or "page"
 
 
+def loader_of(rule_file: str) -> str:
+    """The script that loads a rule file with a way back."""
+    return f"{rule_file.removesuffix('.nft')}.load.sh"
+
+
+def loading_steps(rule_file: str, where: str) -> tuple[str, ...]:
+    """How a rule file is loaded so that a lock-out heals itself."""
+    script = loader_of(rule_file)
+    return (
+        f"Copy {rule_file} and {script} to {where}, and check the rules: nothing is changed by that.",
+        "Load them for five minutes. Unless you confirm, the rules from before return by themselves.",
+        "Log in a second time. If you get in, confirm there (keep); if not, wait, and correct the site file.",
+        f"To keep them over restarts, include {rule_file} from /etc/nftables.conf.",
+    )
+
+
+def loading_commands(rule_file: str) -> tuple[str, ...]:
+    """The commands of :func:`loading_steps`, and the one that takes all back."""
+    script = loader_of(rule_file)
+    return f"nft -c -f {rule_file}", f"sh {script} try 5", f"sh {script} keep", f"sh {script} back"
+
+
 def distinct(names: Iterable[str]) -> list[str]:
     """The names in their order, with a number put into one that stands there before, so that no file and no table
     takes another's place."""

@@ -34,16 +34,19 @@ ct mark 2 snat ip to 10.61.4.1
 
 from collections.abc import Iterable, Iterator, Mapping
 
+from jinja2 import Environment, StrictUndefined
+
 from ....core.changes.adopted import DeviceConfig
 from ....core.model.site import INTERNET, Filter, Gateway, HostFilter, Refusal, Rule, Server, Site
 from ....core.network.filters import counts
 from ....core.network.flow import segment_bytes
 from ....core.network.topology import listens_on
 from ....core.network.translation import Rewrite, rewrites
-from ....core.sheets.sheet import distinct, slug, untold_parts
+from ....core.sheets.sheet import distinct, loader_of, slug, untold_parts
 from ....core.values.addresses import EVERY_ADDRESS, FAMILIES, Address, Addresses, AddressSet, Family, public_addresses
 from ....core.values.ports import EVERY_PORT, NO_PORTS, PortSet
 from ...reading import bad_file
+from ...shipped import shipped_text
 from ..format import DeviceFormat, DeviceTarget, WrittenFile
 from .gateway import read_gateway, sides_of
 from .host import read_ruleset
@@ -51,6 +54,7 @@ from .listing import is_ruleset, items_of_nft
 
 WIRE, OUT, IN = "eth0", "out0", "in0"
 TABLE = "inet eager_lantern"
+LOADER = "load.sh"
 BOTH = "meta l4proto { tcp, udp }"
 FORWARDED, TURNED, HIDDEN, JUDGED = 1, 2, 3, 4
 """Marks of a connection: a forward that passes the filter; one that is turned back; a forward that the filter is
@@ -413,9 +417,19 @@ def rule_files(site: Site) -> dict[str, str]:
 
 
 def _write(site: Site) -> tuple[WrittenFile, ...]:
+    """A rule file for each device, and a script that loads it with a way back."""
     texts = rule_files(site)
     names = distinct(f"{slug(each)}.nft" for each in texts)
-    return tuple(WrittenFile(name, owner, text) for name, (owner, text) in zip(names, texts.items(), strict=True))
+    rules = [WrittenFile(name, owner, text) for name, (owner, text) in zip(names, texts.items(), strict=True)]
+    return (*rules, *(WrittenFile(loader_of(each.name), each.owner, _loader(each)) for each in rules))
+
+
+def _loader(rules: WrittenFile) -> str:
+    """A script that loads a rule file, and takes it back by itself unless it is confirmed."""
+    environment = Environment(undefined=StrictUndefined, autoescape=False, keep_trailing_newline=True)
+    return environment.from_string(shipped_text("load.sh.j2")).render(
+        rules=rules.name, script=loader_of(rules.name), device=slug(rules.owner), table=TABLE
+    )
 
 
 def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
@@ -431,6 +445,6 @@ def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
 
 FORMAT = DeviceFormat(
     "nftables", "what nft list ruleset prints, as text or as JSON (-j)", "nft list ruleset, as root",
-    recognises=lambda file, text: is_ruleset(text), reads=_read, writes=_write, endings=("nft",),
+    recognises=lambda file, text: is_ruleset(text), reads=_read, writes=_write, endings=("nft", LOADER),
     omits="which lines are inside and outside; what extensions of the older filter ask for, in JSON",
 )  # fmt: skip
