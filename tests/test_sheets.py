@@ -4,6 +4,7 @@ import csv
 import json
 import random
 import re
+import shlex
 import shutil
 import subprocess
 import sys
@@ -12,13 +13,17 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+import typer
 import yaml
 from hypothesis import HealthCheck, Phase, given, seed, settings
 from program import AFTER, BEFORE, run, run_bound_by_modes
 from rich_sites import rich_sites
 from side_by_side import compared, exported
 
-from eager_lantern.core.sheets.sheet import slug
+from eager_lantern.cli import certificate, check, diagnose, visit
+from eager_lantern.core.sheets.all import sheets_of
+from eager_lantern.core.sheets.sheet import Sheet, slug
+from eager_lantern.core.verdict import judge
 from eager_lantern.formats.devices.packet_filter.nftables import rule_files
 from eager_lantern.formats.site.site_file import parse_site, read_site
 from eager_lantern.formats.site.yaml_tree import YamlTree
@@ -200,3 +205,37 @@ def test_sheets_as_json_have_every_page_with_its_tables(tmp_path: Path) -> None:
     forwards = next(each for each in result["pages"][2]["parts"] if each["title"] == "Forwards")
     assert forwards["grid"]["rows"][1] == ["data", "TCP", "61200-61455", "10.61.4.20", "61200-61455", "anywhere", "on"]
     assert sorted(result["files"]) == sorted(each.name for each in (tmp_path / "p").iterdir())
+
+
+OURS = {"visit": visit.app, "check": check.app, "certificate": certificate.app, "diagnose": diagnose.app}
+
+
+def commands_of(sheet: Sheet) -> list[str]:
+    return [each for part in sheet.parts for each in part.commands]
+
+
+@pytest.mark.parametrize("system", ["linux", "windows"])
+@settings(max_examples=50, database=None, deadline=None, suppress_health_check=list(HealthCheck))
+@given(found=rich_sites())
+def test_no_page_contradicts_the_site_or_itself_and_each_command_of_ours_is_one(system: str, found: Any) -> None:
+    found["server"]["system"] = system
+    site = parse_site("pages", json.dumps(found)).site
+    sheets = sheets_of(judge(site), "pages.site.yaml", {}, {})
+    for sheet in sheets.pages:
+        text = "\n".join([sheet.about, *(line for part in sheet.parts for line in (*part.lines, *part.steps))])
+        for left in re.findall(r"Forward (.+) leads to .+: not part of this work", text):
+            grid = next(part.grid for part in sheet.parts if part.title == "Forwards" and part.grid)
+            named = {i for i, row in enumerate(grid.rows) if left in (row[0], row[2])}
+            assert named & set(grid.stay)
+        if not any(each.passive for each in site.services):
+            assert "port range" not in text
+        if system == "windows" and sheet.name == site.server.name:
+            assert [each for each in commands_of(sheet) if each.split()[0] in ("ss", "sysctl", "nft", "sh")] == []
+        for command in commands_of(sheet):
+            if command.startswith("eager-lantern "):
+                _, name, *words = shlex.split(command)
+                typer.main.get_command(OURS[name]).make_context(name, words)
+    tests = next(sheet for sheet in sheets.pages if sheet.kind == "tests")
+    for part in tests.parts:
+        if part.title.startswith("2.") and part.grid:
+            assert {row[1] for row in part.grid.rows} == {site.server.network} != {"internet"}

@@ -57,8 +57,9 @@ def _grid(grid: Grid) -> Iterator[str]:
     tick = ("☐ ",) if grid.purpose == "enter" else ()
     yield table_row(("",) * len(tick) + grid.heads)
     yield table_row(("---",) * (len(tick) + len(grid.heads)))
-    for row in grid.rows:
-        yield table_row((*tick, *map(plain_markdown, row)))
+    for i, row in enumerate(grid.rows):
+        mark = tick if i not in grid.stay else ("",) * len(tick)
+        yield table_row((*mark, *map(plain_markdown, row)))
     yield ""
 
 

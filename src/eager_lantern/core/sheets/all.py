@@ -4,11 +4,12 @@ from collections.abc import Iterator, Mapping
 from shlex import quote
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..model.site import INTERNET, Account, Gateway, Service, Site, effective_rights, rights_in, rights_in_order
 from ..model.unfilled import open_places
 from ..network.topology import Topology, listens_on
-from ..predict.endpoints import position_of, typed_port
+from ..predict.endpoints import position_of, typed_port, visit_command
 from ..predict.forecast import Forecast
 from ..values.phrases import operand
 from ..values.ports import PortSet
@@ -17,7 +18,7 @@ from ..verdict import Verdict
 from .gateway import gateway_sheet
 from .server import server_sheet
 from .sheet import Grid, Sheet, SheetPart
-from .tests import tests_sheet
+from .tests import test_now, tests_sheet
 
 
 class Sheets(Struct, frozen=True):
@@ -35,19 +36,65 @@ def sheets_of(verdict: Verdict, file: str, rule_files: Mapping[str, str], digest
     site, topology = verdict.site, Topology(verdict.site)
     works = [each for each in verdict.forecasts if each.promise.holds == "works" and each.service.protocol != "other"]
     used = _forwards_used(topology, verdict)
-    devices = [
-        gateway_sheet(site, each, rule_files.get(each.name), _users(topology, each), used) for each in outward(topology)
-    ]
+    devices = [_device_page(verdict, topology, each, rule_files.get(each.name), used) for each in outward(topology)]
     names = [_name_sheet(site)] if site.names else []
+    six = [_ipv6_sheet(topology)] if site.server.address.of_family(6) else []
+    server = server_sheet(site, rule_files.get(site.server.name), _shut_out(verdict))
     pages = (
-        server_sheet(site, rule_files.get(site.server.name), _shut_out(verdict)),
+        _with_test(server, test_now(topology, None, verdict.forecasts)),
         *devices,
+        *six,
         *names,
         tests_sheet(topology, verdict.forecasts, file),
         *_cards(topology, works, digests),
     )
     order = _order(topology, pages)
     return Sheets(site.site, _trouble_line(verdict, file), (order, *pages))
+
+
+def _device_page(
+    verdict: Verdict, topology: Topology, gateway: Gateway, rule_file: str | None, used: frozenset[SitePath]
+) -> Sheet:
+    """The page of a gateway; of one on the server's side with the test that follows it."""
+    users = _users(topology, gateway)
+    page = gateway_sheet(verdict.site, gateway, rule_file, users, used)
+    device = next(each for each in topology.devices if each.spec is gateway)
+    return page if users else _with_test(page, test_now(topology, device, verdict.forecasts))
+
+
+def _with_test(page: Sheet, test: SheetPart | None) -> Sheet:
+    return replace(page, parts=(*page.parts, test)) if test else page
+
+
+def _ipv6_sheet(topology: Topology) -> Sheet:
+    """What IPv6 takes: an address that stays, rules and no forwards, and a name."""
+    site = topology.site
+    six = site.server.address.of_family(6)
+    own = ", ".join(map(str, six))
+    rows = [(site.server.name, "an address that stays, not a temporary one", own)]
+    for each in topology.chain(site.server.network, INTERNET) or ():
+        spec = each.device.spec
+        routes = spec.translates(6) == "none"
+        rows.append((spec.name, "lets it in by rules of its filter; IPv6 has no forwards here", own) if routes else
+                    (spec.name, "translates IPv6 as well: forwards, as for IPv4", own))  # fmt: skip
+    for name in site.names:
+        found = ", ".join(map(str, name.addresses.of_family(6))) or "none"
+        rows.append((f"name {name.name}", "AAAA", found))
+    lines = []
+    if site.server.address.of_family(4):
+        lines.append(
+            "Who has both families tries IPv6 first: an address that does not answer costs every client seconds."
+        )
+    if any(each.protocol == "ftp" for each in site.services):
+        lines.append("Over IPv6 data is asked for by EPSV; the server announces no address.")
+    transfers = [each for each in site.services if each.protocol != "other"]
+    tests = [visit_command(site, each, str(six[0]), each.control_port.number) for each in transfers]
+    tests += [f"nslookup -type=AAAA {operand(each.name)}" for each in site.names]
+    parts = (
+        SheetPart("In each place", tuple(lines), Grid(("place", "what", "address"), tuple(rows), "read")),
+        SheetPart("See that it took", ("From a host outside that has IPv6:",), commands=tuple(tests)),
+    )
+    return Sheet("IPv6", "IPv6", "What differs from IPv4, in one place.", parts)
 
 
 def _shut_out(verdict: Verdict) -> frozenset[tuple[str, str]]:
@@ -120,20 +167,49 @@ def _cards(topology: Topology, works: list[Forecast], digests: Mapping[str, str]
     ]
 
 
+def _time_to_live(site: Site) -> Iterator[str]:
+    stated = [each for each in site.names if each.ttl is not None]
+    yield from (f"{each.name}: time to live {each.ttl}, for so long others remember the old answer." for each in stated)
+    if len(stated) < len(site.names):
+        yield "Keep the time to live short (300 s) until all tests are passed."
+
+
+def _after_a_change(site: Site) -> Iterator[str]:
+    """Who keeps names current, and what is to be done besides."""
+    moving = [each for each in site.gateways if each.outside.lease == "dynamic" and each.outside.network == INTERNET]
+    names = ", ".join(each.name for each in site.names)
+    for each in moving:
+        yield (
+            f"{each.name} gets another address now and then. Let one place keep {names} current: {each.name} itself "
+            f"(its page calls it dynamic DNS), or a program on {site.server.name}; not both."
+        )
+    if not moving:
+        yield f"It is meant to stay. If the provider changes it all the same, change {names} by hand."
+    yield "Compare what the device shows as its outside address with what the name leads to (below)."
+    fixed = [
+        each.name
+        for each in site.services
+        if each.passive and each.passive.announce.addresses and not each.passive.announce.own
+    ]
+    if fixed:
+        yield f"Set the announced address of {', '.join(fixed)} to the new one, and restart the service."
+    yield "Wait until the time to live has passed, then test from outside."
+
+
 def _name_sheet(site: Site) -> Sheet:
     rows = tuple(
         (name.name, "A" if address.family == 4 else "AAAA", str(address))
         for name in site.names
         for address in name.addresses.each
     )
-    lines = ("Keep the time to live short (300 s) until all tests are passed.",)
     took = "Ask from outside, not from the office: an inside name server may give other answers."
     parts = (
-        SheetPart("Entries", lines, Grid(("name", "type", "address"), rows)),
+        SheetPart("Entries", tuple(_time_to_live(site)), Grid(("name", "type", "address"), rows)),
+        SheetPart("When the outside address changes", steps=tuple(_after_a_change(site))),
         SheetPart(
             "See that it took",
-            steps=(took,),
-            commands=tuple(f"getent ahosts {operand(each.name)}" for each in site.names),
+            steps=(took, "The answer is the address above, and nothing else."),
+            commands=tuple(f"nslookup {operand(each.name)}" for each in site.names),
         ),
     )
     return Sheet("Names", "names", "What clients type, at the name service.", parts)

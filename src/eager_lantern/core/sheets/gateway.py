@@ -1,6 +1,6 @@
 """The page of a gateway: forwards in the form that it takes, its switches, its filter."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from ..model.site import ETHERNET_BYTES, FTP_PORT, OPEN, Attachment, Forward, Gateway, Site
 from ..network.flow import segment_bytes
@@ -34,11 +34,13 @@ def gateway_sheet(
     """The page; ``rule_file`` is the name of the file that a Linux gateway can load, ``users`` are the
     clients on whose side it stands; none for a device of the server's side. ``used`` are the places of
     forwards that promised sessions pass, or would."""
-    entered = [*_forwards(gateway), *_pairs(gateway), *_filters(site, gateway)]
+    index = site.gateways.index(gateway)
+    others = [i for i in range(len(gateway.forwards)) if ("gateways", index, "forwards", i) not in used]
+    entered = [*_forwards(gateway, others), *_pairs(gateway), *_filters(site, gateway)]
     work = [
         *entered,
         _switches(gateway),
-        _keep_part(site, gateway, used),
+        _keep_part(gateway, others),
         _restart(gateway, rule_file),
         _proof_part(gateway, rule_file),
     ]
@@ -86,14 +88,19 @@ def _lease_text(attachment: Attachment) -> str:
     return _LEASES[attachment.lease] if attachment.address else ""
 
 
-def _forwards(gateway: Gateway) -> Iterator[SheetPart]:
+def _forwards(gateway: Gateway, others: Sequence[int]) -> Iterator[SheetPart]:
+    """All forwards as its page lists them; those of ``others`` are no part of the work, and stay."""
     if not gateway.forwards:
         return
     single = not gateway.forward_ranges
-    rows = tuple(row for each in gateway.forwards for row in (_singles(each) if single else _ranges(each)))
+    made = [
+        (i, row) for i, each in enumerate(gateway.forwards) for row in (_singles(each) if single else _ranges(each))
+    ]
+    rows = tuple(row if i not in others else (*row[:-1], f"{row[-1]}: leave it") for i, row in made)
+    stay = tuple(at for at, (i, _) in enumerate(made) if i in others)
     heads = ("name", "protocol", "outside port" if single else "outside ports", "inside address",
              "inside port" if single else "inside ports", "only from", "state")  # fmt: skip
-    yield SheetPart("Forwards", tuple(_form(gateway, len(rows))), Grid(heads, rows))
+    yield SheetPart("Forwards", tuple(_form(gateway, len(rows))), Grid(heads, rows, stay=stay))
 
 
 def _form(gateway: Gateway, entries: int) -> Iterator[str]:
@@ -195,11 +202,10 @@ def _filters(site: Site, gateway: Gateway) -> Iterator[SheetPart]:
             yield filter_part(f"Filter: what it lets {title}", table, None, site.services)
 
 
-def _keep_part(site: Site, gateway: Gateway, used: frozenset[SitePath]) -> SheetPart:
+def _keep_part(gateway: Gateway, others: Sequence[int]) -> SheetPart:
     lines = ["Its own administration page stays shut on the outside, and as it is on the inside."]
-    for i, each in enumerate(gateway.forwards):
-        if ("gateways", site.gateways.index(gateway), "forwards", i) not in used:
-            lines.append(f"Forward {each.name or each.ports} leads to {each.to}: not part of this work, leave it.")
+    for each in (gateway.forwards[i] for i in others):
+        lines.append(f"Forward {each.name or each.ports} leads to {each.to}: not part of this work, leave it.")
     if blocked := gateway.provider_blocks.ports:
         lines.append(f"Its provider blocks {blocked}: no entry here changes that.")
     for part in untold_parts(gateway):

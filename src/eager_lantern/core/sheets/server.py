@@ -177,7 +177,9 @@ def _for(service: Service) -> str:
 
 
 def _restart(site: Site, rule_file: str | None) -> SheetPart:
-    steps = ["Restart each service after its settings are saved: the port range is read only at the start."]
+    ranges = any(each.passive for each in site.services)
+    why = ": the port range is read only at the start" if ranges else ""
+    steps = [f"Restart each service after its settings are saved{why}."]
     if rule_file is None:
         steps.append("Switch the filter on once all its rules are entered; nothing has to be restarted for it.")
         return SheetPart("Restart", steps=tuple(steps))

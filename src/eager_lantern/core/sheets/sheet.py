@@ -28,11 +28,12 @@ _DOES = {
 
 class Grid(Struct, frozen=True):
     """A table: the heads of its columns, and rows of as many cells. ``purpose`` states whether its rows
-    are entered somewhere, one after the other, or only read."""
+    are entered somewhere, one after the other, or only read; ``stay`` are the indexes of rows that nobody enters."""
 
     heads: tuple[str, ...]
     rows: tuple[tuple[str, ...], ...]
     purpose: Purpose = "enter"
+    stay: tuple[int, ...] = ()
 
 
 class SheetPart(Struct, frozen=True):

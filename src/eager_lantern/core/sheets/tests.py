@@ -5,16 +5,19 @@ from collections.abc import Iterator, Sequence
 from shlex import quote
 
 from ..model.site import INTERNET, Service, Site
-from ..network.topology import Topology
+from ..network.topology import Device, Topology
 from ..predict.endpoints import typed_port, visit_command
 from ..predict.forecast import Forecast
+from ..values.addresses import address_or_none
+from ..values.phrases import operand
 from .sheet import Grid, Sheet, SheetPart
 
 
 def tests_sheet(topology: Topology, forecasts: Sequence[Forecast], file: str) -> Sheet:
     """The page, for the promises of a site that ``file`` holds."""
     works = [each for each in forecasts if each.promise.holds == "works"]
-    inside = [each for each in works if each.position.network == topology.server.network]
+    own = topology.server.network
+    inside = [each for each in works if each.position.network == own != INTERNET]
     outside = [each for each in works if each not in inside]
     parts = [
         *_from_the_server(topology.site),
@@ -25,6 +28,61 @@ def tests_sheet(topology: Topology, forecasts: Sequence[Forecast], file: str) ->
     ]
     about = "In this order: what fails on the server itself cannot work from inside, and that not from outside."
     return Sheet("Tests", "tests", about, tuple(parts))
+
+
+def test_now(topology: Topology, device: Device | None, forecasts: Sequence[Forecast]) -> SheetPart | None:
+    """The test after the page of a device of the server's side, or of the server itself: from where, by which means,
+    and what each outcome is; None where nobody is promised anything that passes the device."""
+    site = topology.site
+    works = [each for each in forecasts if each.promise.holds == "works" and each.service.protocol != "other"]
+    if device is None:
+        services = [each for each in site.services if each.protocol != "other"]
+        own = str(site.server.address.each[0]) if site.server.address.each else ""
+        trials = [(each, own, each.control_port.number) for each in services if own]
+        desk = "" if topology.server.network == INTERNET else f", then from a desk on {topology.server.network}"
+        where = f"On the server itself{desk}, before any other device is touched:"
+    else:
+        passing = [each for each in works if any(step.at == device.name for one in each.control for step in one.steps)]
+        trials = [(each.service, _typed(each), typed_port(topology, each.position, each.service)) for each in passing]
+        beyond = device.spec.outside.network
+        phone = "a phone off the office Wi-Fi, with any file transfer app, or a computer that uses its line"
+        where = (
+            f"From truly outside: {phone}:" if beyond == INTERNET else f"From a host on {beyond}, beyond this device:"
+        )
+    lines = [where, *_outcomes([each for each, _, _ in trials])]
+    commands = dict.fromkeys(
+        command for trial in trials for command in (_own_client(site, *trial), visit_command(site, *trial))
+    )
+    return SheetPart("Test now", tuple(lines), commands=tuple(commands)) if trials else None
+
+
+def _typed(forecast: Forecast) -> str:
+    reaches = forecast.position.spec.reaches
+    return str(reaches.host) if reaches is not None else str(forecast.target)
+
+
+def _outcomes(services: Sequence[Service]) -> Iterator[str]:
+    """What each outcome states, in the words of who sees it."""
+    yield "A greeting or a prompt: the way is open up to here."
+    yield "A prompt and then a denial: the account, not the network."
+    yield "No prompt and a long wait: a filter or forward before the server. Refused at once: nothing listens there."
+    ranges = dict.fromkeys(str(each.passive.ports) for each in services if each.passive)
+    if ranges:
+        yield f"A login and then a listing that hangs: the data ports, {', '.join(ranges)}."
+
+
+def _own_client(site: Site, service: Service, host: str, port: int) -> str:
+    """The client that comes with Linux, macOS and Windows."""
+    user = next((each.name for each in site.accounts if each.service == service.name), "ACCOUNT")
+    if service.protocol == "sftp":
+        return f"sftp -P {port} {operand(f'{user}@[{host}]' if ':' in host else f'{user}@{host}')}"
+    scheme = "ftps" if service.tls.mode == "implicit" else "ftp"
+    secured = " --ssl-reqd" if service.tls.mode == "explicit" else ""
+    at = f"[{host}]" if ":" in host else host
+    name = next((each for each in service.tls.names if address_or_none(each) is None), "")
+    if name and service.tls.mode != "none" and host != name:  # its certificate is made for the name
+        secured, at = f"{secured} --resolve {quote(f'{name}:{port}:{at}')}", name
+    return f"curl -v{secured} --user {quote(user)} {quote(f'{scheme}://{at}:{port}/')}"
 
 
 def _by_address(site: Site) -> tuple[str, ...]:
