@@ -109,6 +109,9 @@ def test_it_prints_on_pages_of_a4(pages: dict[str, Path], tmp_path: Path) -> Non
         assert re.search(r"Page size: +59[45]\.\d+ x 84[12]\.\d+ pts \(A4\)", told)
         sheets = len(list(folder.glob("*.md")))
         assert sheets <= int(re.search(r"Pages: +(\d+)", told)[1]) <= 2 * sheets  # type: ignore[index]
+        printed = subprocess.run(["pdftotext", "-layout", pdf, "-"], check=True, capture_output=True, text=True).stdout
+        tops = [each.strip().splitlines()[0] for each in printed.split("\f") if each.strip()]
+        assert [each for each in tops if " · " not in each] == []
 
 
 def accepted(path: Path) -> str:

@@ -22,7 +22,7 @@ from typing import Any, get_args
 import pexpect
 import pytest
 import trustme
-from daemon import ANNOUNCE, PASSWORD, TLS, USER, daemon, needs_daemon
+from daemon import ANNOUNCE, PASSWORD, TLS, USER, daemon, free_port, needs_daemon
 from plans import plan_of
 from program import AFTER, result_of, run
 from pyftpdlib.authorizers import DummyAuthorizer
@@ -35,7 +35,7 @@ from eager_lantern.core.observed.looks import (
     bounce_checks,
     remarks,
 )
-from eager_lantern.core.observed.range_estimate import RangeSeen
+from eager_lantern.core.observed.range_estimate import RangeSeen, estimated_range
 from eager_lantern.core.values.outcomes import RUNGS
 from eager_lantern.core.values.ports import PortSet
 from eager_lantern.lab.servers.ftp_server import StandIn
@@ -48,7 +48,7 @@ from eager_lantern.live.ftp.session import Listener, Session
 from eager_lantern.live.ftp.sweep import sweep
 from eager_lantern.live.ftp.visit import visit_ftp
 from eager_lantern.views.screen import rendered
-from eager_lantern.views.visit import visit_view
+from eager_lantern.views.visit import range_view, visit_view
 from eager_lantern.wire.ftp import Endpoint
 
 NAME = "tides.saltmarsh.example"
@@ -781,3 +781,23 @@ class Told:
 def test_the_first_rung_tells_of_packets_smaller_than_usual(segment: int, path: int | None, says: str) -> None:
     told: Any = Told(segment, path)
     assert says in packets_note(told) if says else packets_note(told) == ""
+
+
+@pytest.mark.parametrize(
+    ("handed_out", "planned", "says"),
+    [
+        ([61200, 61201, 61202, 61203] * 20, "", "eager-lantern new --ports 61200-61203"),
+        ([61200, 61201, 61202, 61203] * 20, "61300-61303", "set the server to 61300-61303"),
+        ([61200, 61500], "", "set a fixed range on the server"),
+    ],
+)
+def test_a_range_that_was_found_ends_with_what_to_write_where(handed_out: list[int], planned: str, says: str) -> None:
+    seen = RangeSeen(estimated_range(handed_out), PortSet.of((61200, 61203)), PortSet(), PortSet(), (), "")
+    view = range_view(seen, PortSet.parse(planned) if planned else PortSet())
+    assert says in " ".join(rendered(view, colour=False).split())
+
+
+def test_on_the_server_itself_no_advice_speaks_of_routers_that_play_a_part() -> None:
+    done = run("visit", "localhost", "--port", free_port())
+    assert "Nothing listens on this port here." in " ".join(done.stdout.split())
+    assert "does the forward lead to this host" not in " ".join(done.stdout.split())

@@ -16,7 +16,7 @@ from rich.console import RenderableType
 from ..core.findings.finding import Finding
 from ..core.findings.surveyed import survey_findings
 from ..core.observed.compared import Outlook
-from ..core.values.addresses import UNKNOWN_TEXT
+from ..core.values.addresses import UNKNOWN_TEXT, address_or_none
 from ..core.values.outcomes import Rung
 from ..formats.results.base import as_json
 from ..formats.results.check import finding_result
@@ -215,12 +215,19 @@ def _names_site(target: str) -> bool:
     return not target or target.endswith((".yaml", ".yml")) or os.path.isfile(target)  # noqa: PTH113
 
 
+def _is_this_host(name: str) -> bool:
+    """Whether a name or address stands for the machine here, whatever that is."""
+    address = address_or_none(name.strip("[]"))
+    return name.lower() == "localhost" or (address is not None and address.kind == "loopback")
+
+
 def _host_without_site(destination: VisitDestination, security: SecurityOptions | None, place: str) -> WantedVisits:
     """A visit without a site file. Raises BadParameter."""
     implicit = not destination.sftp and security is SecurityOptions.implicit
     port = IMPLICIT_PORT if implicit else SSH_PORT if destination.sftp else FTP_PORT
     target = Target(typed_host(destination.target), port, client=place)
-    plan = VisitPlan(target, Credentials("anonymous", Secret("")), advice=shipped_advice())
+    advice = shipped_advice().on_server() if _is_this_host(target.name) else shipped_advice()
+    plan = VisitPlan(target, Credentials("anonymous", Secret("")), advice=advice)
     return WantedVisits(plan, "ssh" if destination.sftp else "session")
 
 

@@ -153,7 +153,8 @@ def _plan_for_client(topology: Topology, client: CompleteClient, service: Servic
         raise typer.BadParameter(f"the site file has no address for {client.name} to reach")
     account = account_of(topology.site, client.name, service.name)
     user = account.name if account else "anonymous"
-    plan = replace(plan_of(topology, position, client, service, mode, user, Secret("")), advice=shipped_advice())
+    advice = shipped_advice().on_server() if client.on_server else shipped_advice()
+    plan = replace(plan_of(topology, position, client, service, mode, user, Secret("")), advice=advice)
     name = client.reaches.name if client.reaches and client.reaches.name else str(addresses[0])
     rights = effective_rights(topology.site, account) if account else None
     beside = account.folders if account else ()

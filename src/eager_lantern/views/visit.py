@@ -10,7 +10,7 @@ from rich.text import Text
 from ..core.observed.climb import Climb, RightsSeen, RungSeen
 from ..core.observed.compared import Beside, Compared, Outlook, VantageRow, parted, rows, seen_rung_of
 from ..core.observed.looks import Remark, bounce_checks, remarks, ssh_remarks, throttling_remarks
-from ..core.observed.range_estimate import AgainstPlan, RangeSeen, against_plan
+from ..core.observed.range_estimate import AgainstPlan, RangeEstimate, RangeSeen, against_plan
 from ..core.values.addresses import Address
 from ..core.values.phrases import ports_named
 from ..core.values.ports import PortSet
@@ -166,7 +166,24 @@ def range_view(seen: RangeSeen, planned: PortSet) -> Iterator[RenderableType]:
     if seen.announced:
         wording = ", ".join(f"{each} ({Address.parse(each).kind})" for each in seen.announced)
         _add_row(table, False, "address", f"announced: {wording}")
+    if where := _where_to_write(seen.estimate, planned):
+        _add_row(table, None, "write it", where)
     yield table
+
+
+def _where_to_write(estimate: RangeEstimate, planned: PortSet) -> str:
+    """What to enter where, now that the range was seen; nothing where it is as planned."""
+    whole = estimate.spanned
+    if not estimate.good:
+        return (
+            "it is not known whole: set a fixed range on the server (eager-lantern size proposes one), then the same in "
+            "each forward and filter"
+        )
+    if not planned:
+        return f"{whole} in each forward and filter on the way; for a site file: eager-lantern new --ports {whole}"
+    if estimate.seen - planned:
+        return f"set the server to {planned}, or ports: {whole} in the site file and in each forward and filter"
+    return ""
 
 
 def _sureness(seen: RangeSeen) -> str:
