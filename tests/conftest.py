@@ -1,5 +1,6 @@
 """Fixtures that several tests share."""
 
+import os
 import re
 import signal
 import tempfile
@@ -17,6 +18,7 @@ settings.load_profile("lantern")
 
 # A shell starts what runs in the background with Ctrl-C ignored, and children would inherit that.
 signal.signal(signal.SIGINT, signal.default_int_handler)
+os.environ.pop("COLUMNS", None)  # workers inherit one; a test that is about widths states its own
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:

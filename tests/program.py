@@ -29,7 +29,7 @@ def run_bound_by_modes(*words: object) -> subprocess.CompletedProcess[str]:
 
 def run(*words: object, cwd: Path | None = None, **environment: str) -> subprocess.CompletedProcess[str]:
     """Run the program with these words and no terminal."""
-    kept = {key: value for key, value in os.environ.items() if key not in ("EAGER_LANTERN_PASSWORD", "COLUMNS")}
+    kept = {key: value for key, value in os.environ.items() if key != "EAGER_LANTERN_PASSWORD"}
     done = subprocess.run(
         [sys.executable, "-m", "eager_lantern", *map(str, words)],
         capture_output=True,

@@ -7,9 +7,9 @@ from typing import Annotated
 import typer
 from rich.console import RenderableType
 
-from ..core.model.entries import KeyPage
+from ..core.model.entries import KeyPage, Symptom
 from ..formats.results.pages import ExplainResult, FindingPage, SymptomPage
-from ..formats.shipped import Page, Symptom, finding_pages, showing_like, symptoms_like, terms
+from ..formats.shipped import Page, finding_pages, showing_like, symptoms_like, terms
 from ..formats.site.reference import key_page, key_paths
 from ..views.explain import found_view, key_view, list_view, page_view, symptom_view, term_view
 from .arguments import completion

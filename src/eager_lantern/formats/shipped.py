@@ -5,8 +5,9 @@ from collections.abc import Mapping
 from functools import cache
 from typing import cast
 
-from msgspec import Struct, convert
+from msgspec import convert
 
+from ..core.model.entries import Symptom
 from ..core.model.site import Transport
 from ..core.values.outcomes import Advice
 from ..core.values.ports import PortSet
@@ -83,18 +84,6 @@ def terms() -> dict[str, tuple[str, ...]]:
     """Words that people search for, in small letters, with the keys and kinds of findings that they mean."""
     tree = cast(dict[str, list[str]], YamlTree("terms.yaml", shipped_text("terms.yaml")).data)
     return {word: tuple(meant) for word, meant in tree.items()}
-
-
-class Symptom(Struct, frozen=True, forbid_unknown_fields=True):
-    """What people see: the phrases that they type for it, what it can and cannot be, where to look first, and the keys
-    and kinds of findings that go on from there."""
-
-    title: str
-    words: tuple[str, ...]
-    can_be: tuple[str, ...]
-    cannot_be: str
-    look: str
-    pages: tuple[str, ...]
 
 
 @cache

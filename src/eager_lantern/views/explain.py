@@ -5,8 +5,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from rich.console import RenderableType
 from rich.text import Text
 
-from ..core.model.entries import KeyPage
-from ..formats.shipped import Symptom
+from ..core.model.entries import KeyPage, Symptom
 from .screen import ACCENT, STRONG, UNTRIED, columns, command, command_line
 
 _HEADINGS = (("means", "What it means"), ("shows", "How it shows"), ("cure", "How to cure it"))

@@ -1,7 +1,6 @@
 """Results turned into text for a terminal or a file, in 40 to 100 columns, and the palette."""
 
 import io
-import re
 import shlex
 from collections.abc import Iterable, Iterator, Sequence
 from itertools import groupby, zip_longest
@@ -120,18 +119,16 @@ class Command:
 
 
 def _folded_command(typed: str, width: int) -> list[str]:
-    """The lines of a command, each but the last with the backslash by which a shell goes on; a word is never broken."""
+    """The lines of a command, each but the last with the backslash by which a shell goes on; a word is never broken,
+    and a command with quotes in quotes stays whole."""
+    words = shlex.split(typed, posix=False) if typed.count("'") % 2 == 0 and '"' not in typed else [typed]
     lines = [""]
-    for word in _WORD.findall(typed):
+    for word in words if " ".join(words) == typed else [typed]:
         if lines[-1].strip() and len(lines[-1]) + len(word) + 3 > width:
             lines[-1] += " \\"
             lines.append("   ")
         lines[-1] += f" {word}" if lines[-1] else word
     return lines
-
-
-_WORD = re.compile(r"(?:'[^']*'|\S)+")
-"""A word of a command, with what is in quotes."""
 
 
 def command(text: str, style: Style) -> Command:

@@ -176,8 +176,8 @@ def _where_to_write(estimate: RangeEstimate, planned: PortSet) -> str:
     whole = estimate.spanned
     if not estimate.good:
         return (
-            "it is not known whole: set a fixed range on the server (eager-lantern size proposes one), then the same in "
-            "each forward and filter"
+            "it is not known whole: set a fixed range on the server (eager-lantern size proposes one), then the same "
+            "in each forward and filter"
         )
     if not planned:
         return f"{whole} in each forward and filter on the way; for a site file: eager-lantern new --ports {whole}"

@@ -5,12 +5,13 @@ from collections.abc import Iterator
 
 from ..model.entries import Destination
 from ..model.site import INTERNET, Account, Right, Service, Site, Tls, effective_rights, parts_of
-from ..network.flow import Flow
+from ..network.flow import Flow, Reason
 from ..network.journey import trace
 from ..network.reachability import Reach, closed, opener, reaches
 from ..network.topology import Device, Topology, listens_on
 from ..observed.looks import DAY_SECONDS, LEAST_BITS, Certificate
 from ..predict.endpoints import entrances, position_of, resolved, service_of
+from ..predict.forecast import Forecast
 from ..predict.ledger import Study
 from ..predict.session import reach_control
 from ..values.addresses import Address, Addresses, AddressSet
@@ -18,6 +19,7 @@ from ..values.phrases import ports_named, ports_phrase
 from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
 from ..values.quantities import Chance, Duration
 from ..values.text_value import SitePath
+from .cause import Cause, sets
 from .finding import Finding, set_to
 
 WIDE = 4096
@@ -360,6 +362,7 @@ def account_findings(topology: Topology) -> Iterator[Finding]:
         yield from _of_system(topology.site, account, place)
         yield from _not_shown(topology, account, place)
         yield from _without_path(topology, account, place)
+        yield from _writable_top(topology, account, place)
 
 
 def _broad(site: Site, account: Account, place: SitePath) -> Iterator[Finding]:
@@ -377,6 +380,41 @@ def _broad(site: Site, account: Account, place: SitePath) -> Iterator[Finding]:
         yield Finding(
             "account-broad", "risks", message, "give it a folder of its own, such as /srv/tides/in", (*place, "home")
         )
+
+
+def _writable_top(topology: Topology, account: Account, place: SitePath) -> Iterator[Finding]:
+    """A confined account of FTP that may write into the top of its folder: some servers refuse it."""
+    if account.confined and account.home_writable and service_of(topology, account.service).protocol == "ftp":
+        message = f"{account.name} may write into the top of the folder that it is confined to; some servers refuse it"
+        where = (*place, "home_writable")
+        cures = set_to(topology.site, where, False)
+        yield Finding("account-root-writable", "risks", message, _ROOTS_OWN, where, cures)
+
+
+_ROOTS_OWN = "make the top folder root's, and give it a folder below to write in; home_writable: false"
+
+
+def login_cause(site: Site, forecast: Forecast, reason: Reason, place: SitePath) -> Cause:
+    """Why the server turns the account of a client away (:mod:`..predict.logins`), and what lets it in."""
+    service, client = forecast.service, forecast.promise.client
+    account = next(each for each in site.accounts if each.service == service.name and client in each.clients)
+    name = account.name
+    if reason == "root writable":
+        text = (
+            f"{name} is confined to {account.home or 'its folder'} and may write into it: {service.name} refuses that"
+        )
+        return Cause("account-root-writable", place, PortSet(), text, _ROOTS_OWN, mends=sets(site, place, False))
+    if reason == "login by key alone":
+        text = f"{name} logs in with a key alone, and {service.name} is FTP, which knows no keys"
+        cure = "give it a password (login: both), or let its clients use SSH"
+        return Cause("account-login-differs", place, PortSet(), text, cure, mends=sets(site, place, "both"))
+    if place[-1] == "bars":
+        text, cure = f"{service.name} bars {name}", f"take {name} out of bars"
+        listed = tuple(each for each in service.bars if each != name)
+    else:
+        text, cure = f"{name} is not on the list of who may log in to {service.name}", f"add {name} to allows"
+        listed = (*service.allows, name)
+    return Cause("account-barred", place, PortSet(), text, cure, mends=sets(site, place, listed))
 
 
 def _of_system(site: Site, account: Account, place: SitePath) -> Iterator[Finding]:

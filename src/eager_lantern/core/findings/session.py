@@ -19,6 +19,7 @@ from ..network.topology import Device, Topology
 from ..predict.endpoints import entrances, is_inside, resolved, typed_port
 from ..predict.forecast import Forecast, Stop
 from ..predict.ledger import Layer, Route, Study, next_hops
+from ..predict.logins import AT_LOGIN
 from ..values.addresses import Address, Addresses, AddressSet, Family
 from ..values.phrases import article
 from ..values.ports import PortSet
@@ -28,6 +29,7 @@ from .cause import FEW, Cause, Mend, Role, adds, by_passive, inserts, made, sets
 from .filters import Stopped, filter_causes
 from .finding import FindingKind
 from .forwards import forward_causes, going_straight, helper_cause
+from .server import login_cause
 
 LEAST_IDLE_SECONDS = 7440.0
 """Two hours and four minutes: how long a translator keeps a quiet TCP connection at least (RFC 5382, REQ-5)."""
@@ -279,6 +281,8 @@ def session_causes(topology: Topology, forecast: Forecast) -> Iterator[Cause]:
             cure = f"let {forecast.position.name} use a program that speaks TLS; without it passwords travel in clear"
             about = forecast.position.name
             yield Cause("tls-not-spoken", place, stop.ports, text, cure, about=about, mends=_speaks(topology, about))
+        elif stop.reason in AT_LOGIN:
+            yield login_cause(topology.site, forecast, stop.reason, place)
         elif stop.reason == "EPSV unknown":
             server, client = topology.server.name, forecast.position.name
             text = f"{server} supports neither EPSV nor EPRT, and {client} uses nothing else"

@@ -83,6 +83,8 @@ def _references(site: Site) -> Iterator[Problem]:
         yield from _on_server(site, client, ("clients", i))
     for i, service in enumerate(site.services):
         yield from _service_references(site, service, ("services", i), [*clients, *networks])
+    for i, service in enumerate(site.services):
+        yield from _who_may(site, service, ("services", i))
     for i, account in enumerate(site.accounts):
         yield from refers("service", account.service, services, ("accounts", i, "service"))
         yield from _folders(account, ("accounts", i))
@@ -91,6 +93,16 @@ def _references(site: Site) -> Iterator[Problem]:
             yield from refers("group", name, groups, ("accounts", i, "groups", j))
         for j, name in enumerate(account.clients):
             yield from refers("client", name, clients, ("accounts", i, "clients", j))
+
+
+def _who_may(site: Site, service: Service, place: SitePath) -> Iterator[Problem]:
+    """Whoever may log in is an account of the service; whoever may not can be any of the host."""
+    mine = [each.name for each in site.accounts if each.service == service.name]
+    for j, name in enumerate(service.allows):
+        yield from refers("account", name, mine, (*place, "allows", j))
+    for j, name in enumerate(service.bars):
+        if name in service.allows:
+            yield Problem((*place, "bars", j), f"found {name} in bars and in allows; expected it in one of them")
 
 
 def _folders(account: Account, place: SitePath) -> Iterator[Problem]:

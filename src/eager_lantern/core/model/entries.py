@@ -126,6 +126,18 @@ def _host_and_port(text: str) -> tuple[str, str | None]:
     return (host, port) if colon and ":" not in port else (text, None)
 
 
+class Symptom(Struct, frozen=True, forbid_unknown_fields=True):
+    """What people see: the phrases that they type for it, what it can and cannot be, where to look first, and the keys
+    and kinds of findings that go on from there."""
+
+    title: str
+    words: tuple[str, ...]
+    can_be: tuple[str, ...]
+    cannot_be: str
+    look: str
+    pages: tuple[str, ...]
+
+
 class KeyPage(Struct, frozen=True):
     """Its meaning, what may stand there, the default (empty where it has to be written), a line of an example, and
     the keys below it with their meanings."""

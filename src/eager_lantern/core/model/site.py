@@ -295,6 +295,8 @@ class Service(Part, frozen=True):
     peer_must_match: bool = True
     load: Load | None = None
     joins_folders: bool = True
+    allows: tuple[Name, ...] = ()
+    bars: tuple[Name, ...] = ()
     keep_open_for: tuple[Name, ...] = ()
 
     @property
@@ -326,7 +328,10 @@ class Account(Part, frozen=True):
     name: Name
     service: Name
     kept_by: Literal["service", "system", "directory"] = "service"
+    login: Literal["password", "key", "both"] = "password"
+    shell: bool | None = None
     home: Label | None = None
+    home_writable: bool | None = None
     folders: tuple[Folder, ...] = ()
     rights: tuple[Right, ...] = ()
     denies: tuple[Right, ...] = ()

@@ -257,6 +257,12 @@ def blame(stop: Stop, goes_to: str = "") -> str:
             return f"{stop.at} requires data to resume the TLS session, and this client does not"
         case "TLS demanded":
             return f"{stop.at} requires TLS, and this client does not use it"
+        case "account barred":
+            return f"{stop.at} does not let this account log in"
+        case "login by key alone":
+            return f"the account on {stop.at} has a key and no password, and FTP knows no keys"
+        case "root writable":
+            return f"{stop.at} refuses a confined account that may write into the top of its folder"
         case "EPSV unknown":
             return f"{stop.at} supports neither EPSV nor EPRT, and this client uses nothing else"
         case "control forgotten":

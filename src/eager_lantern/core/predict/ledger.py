@@ -63,6 +63,7 @@ from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
 from ..values.text_value import SitePath
 from .endpoints import entrances, typed_port
 from .forecast import Forecast
+from .logins import AT_LOGIN
 
 Aspect = Literal["hands-out", "address", "control", "outgoing", "outward", "provider", "forwards", "inward", "incoming"]
 
@@ -440,7 +441,11 @@ def measure(topology: Topology, forecast: Forecast) -> Study:
     if not _is_way_in(topology, forecast, forecast.target, route):
         return Study(forecast, None, (), None, ())
     control = () if _arrives(forecast) else tuple(layers(topology, route, port))
-    if forecast.service.protocol != "ftp" or forecast.promise.mode is None:
+    if (
+        forecast.service.protocol != "ftp"
+        or forecast.promise.mode is None
+        or any(each.reason in AT_LOGIN for each in forecast.stops)
+    ):
         return Study(forecast, route, control, None, ())
     data_route = (
         _passive_route(topology, forecast) if forecast.promise.mode == "passive" else _active_route(topology, forecast)

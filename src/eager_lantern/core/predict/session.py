@@ -21,6 +21,7 @@ from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
 from ..values.text_value import SitePath
 from .endpoints import _kept_out, is_inside, position_of, resolved, service_of, targets, typed_port, ways_in
 from .forecast import ClientPosition, Forecast, Stop, data_of, extent_of, rung_of, stops_of
+from .logins import refused_at_login
 
 
 def predict(topology: Topology, promise: Promise, place: SitePath) -> Forecast:
@@ -96,12 +97,16 @@ def _predicted(topology: Topology, promise: Promise, position: ClientPosition) -
     if stops:
         rung: Rung = "greet" if stops[0].outcome == "wrong" else "connect"
         return _stopped_at(forecast, _extent_of_control(control, stops), rung, *stops)
+    if service.tls.demanded and promise.mode is not None and not position.spec.secures(service.tls):
+        return _without_tls(topology, forecast)
+    if (refused := refused_at_login(topology.site, promise.client, service)) is not None:
+        reason, at = refused
+        stop = Stop(PortSet(), "refused", topology.server.name, None, reason, at)
+        return _stopped_at(forecast, "fails", "login", stop)
     if service.protocol == "sftp":
         return _in_full_packets(topology, forecast, control) or forecast
     if service.protocol != "ftp" or promise.mode is None:
         return forecast
-    if service.tls.demanded and not position.spec.secures(service.tls):
-        return _without_tls(topology, forecast)
     return _predict_passive(topology, forecast) if promise.mode == "passive" else _predict_active(topology, forecast)
 
 

@@ -1,6 +1,8 @@
 """The page of the server: its address, services, accounts and filter, and the tests from all sides."""
 
+import re
 from collections.abc import Iterator
+from shlex import quote
 
 from ..model.site import Account, Server, Service, Site, effective_rights, rights_in, rights_in_order
 from ..network.topology import listens_on
@@ -25,6 +27,7 @@ def server_sheet(site: Site, rule_file: str | None, shut_out: frozenset[tuple[st
     parts = [
         _address_sheet_part(server),
         *(_service(each) for each in site.services if each.protocol != "other"),
+        *(part for each in site.services for part in _host_keys(site, each)),
         *_account_parts(site),
         *_folders(site),
         *_filters(site),
@@ -105,13 +108,98 @@ def _account_parts(site: Site) -> Iterator[SheetPart]:
     if not site.accounts:
         return
     rows = tuple(_account_row(site, each) for each in site.accounts)
-    heads = ("account", "service", "folder", "may", "may not", "sees", "used by")
-    lines = (
-        "One password each, given to its users separately from this page. No right to log in to the system itself.",
+    heads = ("account", "service", "logs in by", "folder", "may", "may not", "sees", "used by")
+    lines = ["One password or key each, given to its users by another way. No right to log in to the system itself."]
+    for service in site.services:
+        if service.allows:
+            lines.append(f"{service.name}: only {', '.join(service.allows)} may log in (its list of allowed users).")
+        if service.bars:
+            lines.append(f"{service.name}: never {', '.join(service.bars)} (its list of denied users).")
+    yield SheetPart("Accounts", tuple(lines), Grid(heads, rows))
+    yield from _setting_up(site)
+
+
+def _setting_up(site: Site) -> Iterator[SheetPart]:
+    """The commands for accounts of the system itself, and those that take them back; a server's own accounts are made
+    in its own settings."""
+    ssh = {each.name for each in site.services if each.protocol == "sftp"}
+    mine = [each for each in site.accounts if each.kept_by == "system" or each.service in ssh]
+    if not mine or site.server.system == "other":
+        return
+    windows = site.server.system == "windows"
+    steps = (
+        "Make each account, then its folder. A confined account gets a folder below the top one to write in: the top "
+        "stays with the administrator.",
+        "Test each as its user, not as the administrator: eager-lantern visit --rights tries what it may do.",
     )
-    yield SheetPart("Accounts", lines, Grid(heads, rows))
+    made = [command for each in mine for command in (_on_windows if windows else _on_linux)(site, each)]
+    undone = [_off_windows(each) if windows else _off_linux(each) for each in mine]
+    yield SheetPart("Set the accounts up", steps=steps, commands=tuple(made))
+    yield SheetPart("Take an account back", commands=tuple(undone))
 
 
+def _writes(site: Site, account: Account) -> bool:
+    return bool({"write", "append"} & (effective_rights(site, account) or frozenset()))
+
+
+def _on_linux(site: Site, account: Account) -> Iterator[str]:
+    name, home = quote(account.name), quote(account.home or f"/srv/{account.name}")
+    shell = "" if account.shell else " --shell /usr/sbin/nologin"
+    yield f"useradd --home-dir {home} --no-create-home{shell} -- {name}"
+    if account.login != "key":
+        yield f"passwd -- {name}"
+    if not account.confined:
+        yield f"install -d -o {name} -m 750 -- {home}"
+        return
+    yield f"install -d -o root -g root -m 755 -- {home}"
+    if _writes(site, account):
+        yield f"install -d -o {name} -m 750 -- {home}/in"
+
+
+def _off_linux(account: Account) -> str:
+    return f"userdel -- {quote(account.name)}"
+
+
+def _on_windows(site: Site, account: Account) -> Iterator[str]:
+    name, home = _powershell(account.name), _powershell(account.home or f"C:\\Transfers\\{account.name}")
+    rights = "M" if _writes(site, account) else "RX"
+    yield f"New-LocalUser -Name {name} -Password (Read-Host -AsSecureString)"
+    yield f"New-Item -ItemType Directory -Force -Path {home}"
+    yield f"icacls {home} /grant ({name} + ':(OI)(CI){rights}')"
+
+
+def _off_windows(account: Account) -> str:
+    return f"Remove-LocalUser -Name {_powershell(account.name)}"
+
+
+def _powershell(text: str) -> str:
+    """A text as PowerShell reads it, which takes each of these characters for a quote."""
+    return "'" + re.sub("[\u0027\u2018\u2019\u201a\u201b]", lambda found: found[0] * 2, text) + "'"
+
+
+def _host_keys(site: Site, service: Service) -> Iterator[SheetPart]:
+    """The host keys of an SSH service: made once, looked at, and their fingerprint for the cards."""
+    if service.protocol != "sftp" or site.server.system == "other":
+        return
+    steps = (
+        "They are made at the installation; the first command makes those that are missing.",
+        "Good: ED25519, and RSA of 3072 bits or more. Not any more: DSA, and RSA below 2048: take such files away.",
+        "Write the fingerprint (SHA256:…) into host_key of the site file: every card then shows it.",
+    )
+    commands = ("ssh-keygen -A", "for key in /etc/ssh/ssh_host_*_key.pub; do ssh-keygen -lf $key; done")
+    if site.server.system == "windows":
+        keys = "$env:ProgramData\\ssh\\ssh_host_*_key.pub"
+        commands = ("ssh-keygen -A", f'Get-ChildItem "{keys}" | ForEach-Object {{ ssh-keygen -lf $_ }}')
+    yield SheetPart(f"Host keys of {service.name}", steps=steps, commands=commands)
+
+
+_SEES = {
+    None: "only its folder",
+    False: "only its folder, whose top it may not write",
+    True: "only its folder, whose top it may write",
+}
+"""Of a confined account, by whether it may write into the top of its folder."""
+_LOGS_IN = {"password": "password", "key": "key", "both": "key and password"}
 _KEPT_BY = {"service": "", "system": " (of the system)", "directory": " (of the directory)"}
 
 
@@ -134,10 +222,11 @@ def _account_row(site: Site, account: Account) -> tuple[str, ...]:
     return (
         f"{account.name}{_KEPT_BY[account.kept_by]}",
         account.service,
+        _LOGS_IN[account.login] + (", without a shell" if account.shell is False else ""),
         account.home or "the system's default",
         rights_in_order(may) or "nothing",
         ", ".join(each for each in denied if each not in may) or "anything else",
-        "only its folder" if account.confined else "the whole server",
+        _SEES[account.home_writable] if account.confined else "the whole server",
         ", ".join(account.clients) or "anybody with the password",
     )
 

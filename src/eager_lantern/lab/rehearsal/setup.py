@@ -14,6 +14,7 @@ from ...core.network.topology import Topology
 from ...core.observed.rehearsed import Rehearsed
 from ...core.predict.endpoints import unpromised
 from ...core.predict.forecast import Forecast
+from ...core.predict.logins import refused_at_login
 from ...core.values.ports import PortSet
 from ..daemons.openssh import ssh_daemon
 from ..daemons.proftpd import cannot, daemon
@@ -167,6 +168,8 @@ def _reason(topology: Topology, forecast: Forecast, able: Able) -> str:
         return "" if _somebody_tries(topology, forecast) else "it is open only to sources that no host of the site has"
     if forecast.service.protocol == "other":
         return ""
+    if refused_at_login(topology.site, forecast.promise.client, forecast.service) is not None:
+        return "who is let in at the login is the server's own: a lab has accounts of its own"
     passed = {step.at for each in forecast.control for step in each.steps}
     devices = [each for each in topology.devices if each.name in passed]
     helpers = [each.name for each in devices if each.spec.ftp_helper]
