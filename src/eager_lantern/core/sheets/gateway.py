@@ -96,7 +96,7 @@ def _forwards(gateway: Gateway, others: Sequence[int]) -> Iterator[SheetPart]:
     made = [
         (i, row) for i, each in enumerate(gateway.forwards) for row in (_singles(each) if single else _ranges(each))
     ]
-    rows = tuple(row if i not in others else (*row[:-1], f"{row[-1]}: leave it") for i, row in made)
+    rows = tuple(row for _, row in made)
     stay = tuple(at for at, (i, _) in enumerate(made) if i in others)
     heads = ("name", "protocol", "outside port" if single else "outside ports", "inside address",
              "inside port" if single else "inside ports", "only from", "state")  # fmt: skip
