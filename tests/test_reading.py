@@ -52,12 +52,20 @@ def test_a_set_of_ports_is_shown_whole_however_narrow_the_screen(columns: int) -
     assert "".join(re.findall(r"[0-9-]+,?", column)).startswith(ports.replace(" ", ""))
 
 
-def test_a_command_folds_between_its_words_and_a_shell_reads_it_the_same() -> None:
-    words = ["eager-lantern", "diagnose", "a place/saltmarsh-before.site.yaml", "--seen", "morning.json", "--save", "x"]
-    shown = rendered([command(f"Next: {shlex.join(words)}   what that does", screen.ACCENT)], colour=False, width=50)
-    typed = shown.partition("\nwhat that does")[0].removeprefix("Next: ")
+@pytest.mark.parametrize("lead", ["Next: ", "  ", ""])
+@pytest.mark.parametrize("file", ["a place/saltmarsh-before.site.yaml", "saltmarsh-before.site.yaml", "--.yaml"])
+def test_a_command_folds_between_its_words_and_a_shell_reads_it_the_same(lead: str, file: str) -> None:
+    words = ["eager-lantern", "diagnose", file, "--seen", "morning.json", "--save", "evening.json", "--format", "json"]
+    shown = rendered([command(f"{lead}{shlex.join(words)}   what that does", screen.ACCENT)], colour=False, width=50)
+    typed = shown.partition("\nwhat that does")[0].removeprefix(lead)
     assert max(map(len, shown.splitlines())) <= 50
     assert shlex.split(typed.replace("\\\n", "")) == words
+
+
+def test_of_a_command_with_quotes_in_quotes_nothing_is_lost() -> None:
+    typed = shlex.join(["eager-lantern", "check", "the pier's own site file, of which there is one.site.yaml"])
+    shown = rendered([command(typed, screen.ACCENT)], colour=False, width=50)
+    assert shown.replace("\n", "").replace(" ", "") == typed.replace(" ", "")
 
 
 def luminance(colour: str) -> float:

@@ -11,7 +11,7 @@ from typing import Self, TextIO
 
 from rich.console import RenderableType
 
-from ..views.screen import WIDTH, rendered
+from ..views.screen import rendered
 
 _ENDINGS = [getattr(signal, name) for name in ("SIGTERM", "SIGHUP") if hasattr(signal, name)]
 
@@ -137,9 +137,9 @@ def tell(parts: Iterable[RenderableType], end: str = "\n") -> None:
 
 def _rendered_text(parts: Iterable[RenderableType], stream: TextIO) -> str:
     terminal = stream.isatty()
-    width = _width_asked() or (os.get_terminal_size(stream.fileno()).columns if terminal else WIDTH)
+    width = _width_asked() or (os.get_terminal_size(stream.fileno()).columns if terminal else None)
     plain = bool(os.environ.get("NO_COLOR")) or os.environ.get("TERM") == "dumb"
-    return rendered(parts, colour=terminal and not plain, width=width or WIDTH)
+    return rendered(parts, colour=terminal and not plain, width=width)
 
 
 def _width_asked() -> int:

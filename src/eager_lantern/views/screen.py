@@ -75,13 +75,15 @@ def _visible_lines(text: str) -> str:
     return "\n".join(printable(line, len(line)) for line in text.split("\n"))
 
 
-def rendered(parts: Iterable[RenderableType], colour: bool, width: int = WIDTH) -> str:
+def rendered(parts: Iterable[RenderableType], colour: bool, width: int | None = None) -> str:
     """The parts one under the other, as text; with escape sequences only when colour is wanted. Nothing is cut off:
-    what is too long for its column folds inside of it."""
+    what is too long for its column folds inside of it. Where nobody asks for a width, for a file or another program, it
+    is the widest, and commands stay in one line."""
+    shown = parts if width is not None else (each.whole if isinstance(each, Command) else each for each in parts)
     out = io.StringIO()
     console = _Harmless(
         file=out,
-        width=max(LEAST_WIDTH, min(width, WIDTH)),
+        width=max(LEAST_WIDTH, min(width or WIDTH, WIDTH)),
         height=HEIGHT,
         color_system="truecolor" if colour else None,
         force_terminal=colour,
@@ -90,7 +92,7 @@ def rendered(parts: Iterable[RenderableType], colour: bool, width: int = WIDTH) 
         emoji=False,
         legacy_windows=False,
     )
-    for in_one_line, alike in groupby(parts, lambda each: isinstance(each, Text) and bool(each.no_wrap)):
+    for in_one_line, alike in groupby(shown, lambda each: isinstance(each, Text) and bool(each.no_wrap)):
         console.print(Group(*alike), soft_wrap=in_one_line)
     return "\n".join(line.rstrip() for line in out.getvalue().split("\n"))
 
@@ -107,14 +109,20 @@ class Command:
     def __init__(self, text: str, style: Style) -> None:
         self.text, self.style = text, style
 
+    @property
+    def whole(self) -> Text:
+        """All of it in one line, however long."""
+        return Text(self.text, style=self.style, no_wrap=True)
+
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> Iterator[Text]:
-        typed, gap, does = self.text.partition("   ")
         if len(self.text) <= options.max_width:
-            yield Text(self.text, style=self.style, no_wrap=True)
+            yield self.whole
             return
-        lines = _folded_command(typed, options.max_width)
-        yield from (Text(each, style=self.style, no_wrap=True) for each in lines)
-        if gap:
+        by = len(self.text) - len(self.text.lstrip())
+        typed, _, does = self.text.lstrip().partition("   ")
+        for line in _folded_command(typed, options.max_width - by):
+            yield from Text(" " * by + line, style=self.style).wrap(console, options.max_width, overflow="fold")
+        if does:
             yield from Text(does, style=self.style).wrap(console, options.max_width)
 
 

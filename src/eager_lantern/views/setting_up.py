@@ -11,12 +11,12 @@ from ..core.sheets.all import Sheets
 from ..core.sheets.sheet import loader_of
 from ..core.values.addresses import address_or_none
 from ..core.values.ports import PortSet
-from .screen import ACCENT, RISKS, STOPS, STRONG, UNTRIED, between, columns, command, command_line
+from .screen import ACCENT, RISKS, STOPS, STRONG, UNTRIED, between, columns, command, command_line, indented
 
 
 def question_lines(question: Question, answers: Answers) -> Iterator[RenderableType]:
     """What stands under a question: a line of explanation, and for a choice what each means."""
-    yield Text(f"  {question.words.explains}", style=UNTRIED)
+    yield indented(Text(question.words.explains, style=UNTRIED), 2)
     for key, meaning in question.choices(answers).items():
         table = columns(widths=(12, None))
         table.add_row(Text(f"  {key}", style=STRONG), Text(meaning))

@@ -11,7 +11,6 @@ from ..model.unfilled import open_places
 from ..network.topology import Topology, listens_on
 from ..predict.endpoints import position_of, typed_port, visit_command
 from ..predict.forecast import Forecast
-from ..values.phrases import operand
 from ..values.ports import PortSet
 from ..values.text_value import SitePath
 from ..verdict import Verdict
@@ -89,7 +88,7 @@ def _ipv6_sheet(topology: Topology) -> Sheet:
         lines.append("Over IPv6 data is asked for by EPSV; the server announces no address.")
     transfers = [each for each in site.services if each.protocol != "other"]
     tests = [visit_command(site, each, str(six[0]), each.control_port.number) for each in transfers]
-    tests += [f"nslookup -type=AAAA {operand(each.name)}" for each in site.names]
+    tests += [f"nslookup -type=AAAA {quote(each)}" for each in _asked_for(site)]
     parts = (
         SheetPart("In each place", tuple(lines), Grid(("place", "what", "address"), tuple(rows), "read")),
         SheetPart("See that it took", ("From a host outside that has IPv6:",), commands=tuple(tests)),
@@ -167,6 +166,11 @@ def _cards(topology: Topology, works: list[Forecast], digests: Mapping[str, str]
     ]
 
 
+def _asked_for(site: Site) -> list[str]:
+    """The names that a resolver can be asked for: no host's begins with a hyphen (RFC 952), which is an option."""
+    return [each.name for each in site.names if not each.name.startswith("-")]
+
+
 def _time_to_live(site: Site) -> Iterator[str]:
     stated = [each for each in site.names if each.ttl is not None]
     yield from (f"{each.name}: time to live {each.ttl}, for so long others remember the old answer." for each in stated)
@@ -209,7 +213,7 @@ def _name_sheet(site: Site) -> Sheet:
         SheetPart(
             "See that it took",
             steps=(took, "The answer is the address above, and nothing else."),
-            commands=tuple(f"nslookup {operand(each.name)}" for each in site.names),
+            commands=tuple(f"nslookup {quote(each)}" for each in _asked_for(site)),
         ),
     )
     return Sheet("Names", "names", "What clients type, at the name service.", parts)
