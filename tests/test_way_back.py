@@ -51,8 +51,9 @@ knocks "$1" 20 && echo "let in again"
 
 sh open.load.sh try 600s > /dev/null
 sh open.load.sh try 600s 2> /dev/null || echo "one at a time"
-knocks "$1" 20 && sh open.load.sh keep > /dev/null
-pgrep -f "sleep 600" || echo "nothing waits"
+read -r kind waits < /run/eager-lantern/waits
+kill -0 "$waits" && knocks "$1" 20 && sh open.load.sh keep > /dev/null
+while kill -0 "$waits" 2>&-; do sleep 0.1; done; echo "nothing waits"
 nft list table inet eager_lantern | grep -c "dport 22 accept"
 sh open.load.sh back > /dev/null
 nft list table inet eager_lantern | cmp - were.txt && nft list table ip other > /dev/null && echo "taken back"
