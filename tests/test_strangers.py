@@ -153,7 +153,7 @@ run()
 @pytest.mark.parametrize("name", [*WORDS, "new", "lamp"])
 def test_what_needs_no_kernel_of_linux_runs_without_the_parts_that_only_posix_has(name: str, tmp_path: Path) -> None:
     more: dict[str, list[Any]] = {
-        "new": ["new", "--defaults", "--address", "10.61.4.20"],
+        "new": ["new", "--defaults", "--address", "10.61.4.20", "--outside", "198.51.100.61"],
         "lamp": ["lamp", AFTER, "--listen", "127.0.0.1", "--lasts", "1 s", "--ports", "61999"],
     }
     words = list(map(str, {**WORDS, **more}[name]))

@@ -159,7 +159,8 @@ def _struct_faults(kind: type[msgspec.Struct], value: object, place: SitePath) -
             # What stands there may be any file of this machine, which nobody wants to read in a message.
             yield place, "found no site file; expected a mapping that starts with: lantern: 1"
         else:
-            yield place, f"found {_found_text(value)}; expected a mapping with the keys {', '.join(fields)}"
+            meant = _as_mapping(fields.values(), value, _last_key(place)) or f" with the keys {', '.join(fields)}"
+            yield place, f"found {_found_text(value)}; expected a mapping{meant}"
         return
     for key in value:
         if key not in fields:
@@ -169,6 +170,18 @@ def _struct_faults(kind: type[msgspec.Struct], value: object, place: SitePath) -
             yield from faults(each.type, value[name], (*place, name))
         elif each.required:
             yield place, f"found no key “{name}”; expected one{_expected_kind(each.type)}"
+
+
+def _as_mapping(fields: Iterable[Any], value: object, key: str) -> str:
+    """The mapping that somebody meant who wrote the value of one key alone; empty where it could be any text."""
+    if isinstance(value, (list, bool)) or value is None or not key:
+        return ""
+    for each in fields:
+        kind = plain_type(each.type)
+        is_text = get_origin(kind) is Annotated or kind is str
+        if not is_text and not any(faults(each.type, value, ())):
+            return f": {key}: {{{each.encode_name}: {str(value)[:60]}}}"
+    return ""
 
 
 _OTHER_KEYS = {
