@@ -13,18 +13,21 @@ from typing import Literal
 
 from msgspec import Struct, structs
 
+from ..model.change import value_at
 from ..model.site import (
     INTERNET,
     Client,
     CompleteClient,
     Gateway,
     HostFilter,
+    Rule,
     Server,
     Service,
     Site,
     StaticRoute,
     complete,
 )
+from ..model.unfilled import open_places
 from ..values.addresses import FAMILIES, Address, Addresses, AddressSet, Family, Prefix96, public_addresses
 from ..values.ports import PortSet
 from ..values.text_value import SitePath
@@ -116,6 +119,15 @@ class Topology:
             or any(each.gateway or each.routes for each in hosts)
             or any(each.routes for each in site.gateways)
         )
+
+    @cached_property
+    def open_ban(self) -> SitePath | None:
+        """The place of a rule that bans somebody who is not known yet, and who may be anybody; None where none does."""
+        for place in open_places(self.site):
+            rule = value_at(self.site, place[:-1])
+            if isinstance(rule, Rule) and rule.enabled and rule.action != "allow":
+                return place
+        return None
 
     @cached_property
     def one_way(self) -> "Topology":

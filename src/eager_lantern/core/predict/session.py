@@ -58,6 +58,8 @@ def _as_filled_in(topology: Topology, forecast: Forecast) -> Forecast:
         of = next((each for each in topology.devices if OUTSIDE_NOT_KNOWN in each.spec.outside_addresses), None)
         if of is not None:
             at, place = f"the outside address of {of.name}", (*of.place, "outside", "address")
+    elif (ban := topology.open_ban) is not None:
+        at, place = "whom a rule bans", ban
     else:
         return forecast
     stop = Stop(PortSet(), "unknown", at, None, "not filled in", place)
