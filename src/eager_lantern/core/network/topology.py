@@ -13,22 +13,29 @@ from typing import Literal
 
 from msgspec import Struct, structs
 
-from ..model.change import value_at
 from ..model.site import (
     INTERNET,
     Client,
     CompleteClient,
+    Filter,
     Gateway,
     HostFilter,
-    Rule,
     Server,
     Service,
     Site,
     StaticRoute,
     complete,
 )
-from ..model.unfilled import open_places
-from ..values.addresses import FAMILIES, Address, Addresses, AddressSet, Family, Prefix96, public_addresses
+from ..values.addresses import (
+    FAMILIES,
+    SENDER_NOT_KNOWN,
+    Address,
+    Addresses,
+    AddressSet,
+    Family,
+    Prefix96,
+    public_addresses,
+)
 from ..values.ports import PortSet
 from ..values.text_value import SitePath
 from .filters import Table, compiled
@@ -89,6 +96,9 @@ class Crossing(Struct, frozen=True):
     way: Way
 
 
+_SOMEBODY = AddressSet.single(SENDER_NOT_KNOWN)
+
+
 class Topology:
     """A site made ready for questions about paths. Built once, never changed. Without ``ways_back`` answers are
     taken to find back, whatever routes say, as where each device is looked at alone. ``derived`` keeps what was made
@@ -123,10 +133,14 @@ class Topology:
     @cached_property
     def open_ban(self) -> SitePath | None:
         """The place of a rule that bans somebody who is not known yet, and who may be anybody; None where none does."""
-        for place in open_places(self.site):
-            rule = value_at(self.site, place[:-1])
-            if isinstance(rule, Rule) and rule.enabled and rule.action != "allow":
-                return place
+        whole: list[tuple[SitePath, Filter, str]] = [(("server",), self.site.server.filter.incoming, "incoming")]
+        for i, each in enumerate(self.site.gateways):
+            whole.append((("gateways", i), each.filter.inward, "inward"))
+            whole.append((("gateways", i), each.filter.outward, "outward"))
+        for place, table, way in whole:
+            for j, rule in enumerate(table.rules):
+                if rule.enabled and rule.action != "allow" and rule.from_ and rule.from_ <= _SOMEBODY:
+                    return (*place, "filter", way, "rules", j, "from")
         return None
 
     @cached_property
