@@ -9,9 +9,9 @@ import sys
 from collections.abc import Iterable
 from typing import Self, TextIO
 
-from rich.console import RenderableType
+from rich.console import Console, Group, RenderableType
 
-from ..views.screen import rendered
+from ..views.screen import console_on, rendered
 
 _ENDINGS = [getattr(signal, name) for name in ("SIGTERM", "SIGHUP") if hasattr(signal, name)]
 
@@ -135,11 +135,41 @@ def tell(parts: Iterable[RenderableType], end: str = "\n") -> None:
     print(text, end=end, file=sys.stderr, flush=True)
 
 
+class Redrawn:
+    """A view on stdout that is drawn again and again in its place, where stdout is a terminal that can do that; on
+    any other nothing is drawn."""
+
+    def __init__(self) -> None:
+        from rich.live import Live  # it loads slowly, and few commands draw twice
+
+        width, colour = _width_of(sys.stdout), _is_coloured(sys.stdout)
+        console = console_on(sys.stdout, colour, width)
+        self._live = Live(console=console, auto_refresh=False, transient=True) if colour else None
+
+    def draw(self, parts: Iterable[RenderableType]) -> None:
+        """Draw this instead of what is there."""
+        if self._live is not None:
+            self._live.start()
+            self._live.update(Group(*parts), refresh=True)
+
+    def clear(self) -> None:
+        """Take it away."""
+        if self._live is not None:
+            self._live.stop()
+
+
 def _rendered_text(parts: Iterable[RenderableType], stream: TextIO) -> str:
-    terminal = stream.isatty()
-    width = _width_asked() or (os.get_terminal_size(stream.fileno()).columns if terminal else None)
+    return rendered(parts, colour=_is_coloured(stream), width=_width_of(stream))
+
+
+def _width_of(stream: TextIO) -> int | None:
+    return _width_asked() or (os.get_terminal_size(stream.fileno()).columns if stream.isatty() else None)
+
+
+def _is_coloured(stream: TextIO) -> bool:
+    """Whether a stream is a terminal that reads escape sequences, and colour is wanted on it."""
     plain = bool(os.environ.get("NO_COLOR")) or os.environ.get("TERM") == "dumb"
-    return rendered(parts, colour=terminal and not plain, width=width)
+    return stream.isatty() and not plain and not Console(file=stream).legacy_windows
 
 
 def _width_asked() -> int:

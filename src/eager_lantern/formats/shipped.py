@@ -34,6 +34,12 @@ def shipped_advice() -> Advice:
     return convert(YamlTree("advice.yaml", shipped_text("advice.yaml")).data, Advice)
 
 
+@cache
+def browser_ports() -> PortSet:
+    """The ports to which no browser connects (Fetch standard, section 2.9)."""
+    return PortSet.parse(YamlTree("browser-ports.yaml", shipped_text("browser-ports.yaml")).data["bad"])
+
+
 MOST_NAMES = 3
 
 

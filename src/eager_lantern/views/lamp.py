@@ -23,16 +23,17 @@ _MEASURED: dict[str, LitOutcome] = {
 
 
 def lit_view(
-    addresses: Sequence[str], ports: PortSet, unlit: Sequence[Unlit], seconds: float, shown: str
+    addresses: Sequence[str], ports: PortSet, unlit: Sequence[Unlit], seconds: float, shown: str, by_phone: bool
 ) -> Iterator[RenderableType]:
-    """Which ports burn, which do not and why, and what to run outside; ``shown`` is the secret's setting."""
+    """Which ports burn, which do not and why, and what to run outside, where no phone is to test; ``shown`` is the
+    secret's setting."""
     dark = ports_of(each.port for each in unlit) if len(addresses) == 1 else PortSet()
     lit = ports - dark
     head = f"Lit: {ports_named(lit)}, on {', '.join(addresses)}" if lit else "Nothing could be lit"
     yield between(head, Text(f"ends by itself in {Duration(seconds)}" if lit else ""), STRONG)
     for (protocol, reason), dark_ports in _by_reason(unlit).items():
         yield Text(f"  ◆ not lit: {protocol.upper()} {ports_named(dark_ports)}: {reason}", style=STOPS)
-    if lit:
+    if lit and not by_phone:
         yield ""
         yield Text("From outside, run")
         yield command(f"  {shown + ' ' if shown else ''}eager-lantern visit SITE --client NAME --lamp", ACCENT)

@@ -4,6 +4,7 @@ import io
 import shlex
 from collections.abc import Iterable, Iterator, Sequence
 from itertools import groupby, zip_longest
+from typing import IO
 
 from msgspec import Struct
 from rich.console import Console, ConsoleOptions, Group, RenderableType
@@ -81,8 +82,16 @@ def rendered(parts: Iterable[RenderableType], colour: bool, width: int | None = 
     is the widest, and commands stay in one line."""
     shown = parts if width is not None else (each.whole if isinstance(each, Command) else each for each in parts)
     out = io.StringIO()
-    console = _Harmless(
-        file=out,
+    console = console_on(out, colour, width)
+    for in_one_line, alike in groupby(shown, lambda each: isinstance(each, Text) and bool(each.no_wrap)):
+        console.print(Group(*alike), soft_wrap=in_one_line)
+    return "\n".join(line.rstrip() for line in out.getvalue().split("\n"))
+
+
+def console_on(file: IO[str], colour: bool, width: int | None) -> Console:
+    """A console of ours on a stream, as wide as is asked for within the bounds."""
+    return _Harmless(
+        file=file,
         width=max(LEAST_WIDTH, min(width or WIDTH, WIDTH)),
         height=HEIGHT,
         color_system="truecolor" if colour else None,
@@ -92,9 +101,6 @@ def rendered(parts: Iterable[RenderableType], colour: bool, width: int | None = 
         emoji=False,
         legacy_windows=False,
     )
-    for in_one_line, alike in groupby(shown, lambda each: isinstance(each, Text) and bool(each.no_wrap)):
-        console.print(Group(*alike), soft_wrap=in_one_line)
-    return "\n".join(line.rstrip() for line in out.getvalue().split("\n"))
 
 
 def command_line(*words: str) -> str:

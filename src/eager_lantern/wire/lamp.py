@@ -19,6 +19,8 @@ from ipaddress import ip_address
 from msgspec import Struct
 
 LINE_BYTES = 256
+GREETING = b"LANTERN1"
+"""How every line begins."""
 _ASK = re.compile(rb"(LANTERN1 ask ([0-9a-f]{32})) ([0-9a-f]{64}) *\n")
 _PLACE = rb"([0-9A-Fa-f:.]{2,45}) ([0-9]{1,5})"
 _SAW = re.compile(rb"(LANTERN1 saw ([0-9a-f]{32}) " + _PLACE + b" " + _PLACE + rb" ([0-9]{1,12})) ([0-9a-f]{64})\n")

@@ -219,7 +219,8 @@ class Sweep(Struct, frozen=True):
 
 class LitFrom(Struct, frozen=True):
     """What one place saw of a lit service, as the client that stands there, beside what the site file predicts;
-    or why it could see nothing, or no more."""
+    or why it could see nothing, or no more. ``knocks`` counts connections to the control port from the address of a
+    phone, whose browser cannot go there itself."""
 
     place: str
     client: str = ""
@@ -227,6 +228,7 @@ class LitFrom(Struct, frozen=True):
     ledger: Ledger | None = None
     sweeps: tuple[Sweep, ...] = ()
     trouble: str = ""
+    knocks: int | None = None
 
     @property
     def outcomes(self) -> tuple[LitOutcome, ...]:

@@ -6,7 +6,7 @@ from .adopt import AdoptResult, FirstSiteResult
 from .check import CheckFolderResult, CheckResult
 from .compare import CompareResult, CompareVisitsResult
 from .diagnose import DiagnoseResult
-from .lamp import LampBurnt, LampLit, LampResult
+from .lamp import LampBurnt, LampLit, LampPhone, LampResult
 from .mend import MendResult
 from .pages import CertificateResult, ExplainResult, NewResult, SheetsResult
 from .rehearse import RehearseResult
@@ -28,6 +28,7 @@ FORMATS: dict[str, type[Struct]] = {
     "lamp": LampResult,
     "lamp-burnt": LampBurnt,
     "lamp-lit": LampLit,
+    "lamp-phone": LampPhone,
     "mend": MendResult,
     "new": NewResult,
     "rehearse": RehearseResult,

@@ -1,4 +1,5 @@
-"""``eager-lantern/lamp/1``, a lit lamp swept; ``lamp-lit/1`` and ``lamp-burnt/1``, a lamp told by itself."""
+"""``eager-lantern/lamp/1``, a lit lamp swept; ``lamp-lit/1``, ``lamp-phone/1`` and ``lamp-burnt/1``, what a lamp
+reports of itself."""
 
 from collections.abc import Sequence
 from typing import Literal
@@ -33,7 +34,8 @@ class SweepResult(ResultPart, frozen=True, kw_only=True):
 
 
 class SweptPlace(ResultPart, frozen=True, kw_only=True):
-    """What one place saw of a lit service."""
+    """What one place saw of a lit service; ``knocks`` are connections to the control port from the address of a phone,
+    whose browser does not go there."""
 
     place: str
     client: str
@@ -41,6 +43,7 @@ class SweptPlace(ResultPart, frozen=True, kw_only=True):
     predicted: str
     ledger: MeasuredLedger | None
     sweeps: tuple[SweepResult, ...]
+    knocks: int | UnsetType = UNSET
 
 
 class LampResult(ResultPart, frozen=True, kw_only=True):
@@ -69,6 +72,16 @@ class LampLit(ResultPart, frozen=True, kw_only=True):
     unlit: tuple[UnlitPort, ...]
     seconds: float
     secret: str | None
+
+
+class LampPhone(ResultPart, frozen=True, kw_only=True):
+    """Where a phone's browser gets the page, the likeliest address first; the ports that it is to try, and those of
+    the lamp to which no browser goes."""
+
+    format: Literal["eager-lantern/lamp-phone/1"] = "eager-lantern/lamp-phone/1"
+    addresses: tuple[str, ...]
+    ports: str
+    barred: str
 
 
 class LampBurnt(ResultPart, frozen=True, kw_only=True):
@@ -115,6 +128,7 @@ def _swept_place(seen: LitFrom, line: LineOf) -> SweptPlace:
         predicted=str(seen.predicted),
         ledger=_ledger(seen, line),
         sweeps=tuple(map(_sweep_result, seen.sweeps)),
+        knocks=UNSET if seen.knocks is None else seen.knocks,
     )
 
 

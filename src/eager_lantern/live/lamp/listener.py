@@ -11,6 +11,9 @@ descriptors, places among those that are waited for, and the kernel's queue befo
   stranger can take. A sweep by who knows the secret fights for its first port alone;
 - a challenge that was answered once is not answered again: who has seen one on the way learns nothing by sending it,
   and does not become known.
+
+Where phones are expected (:mod:`.phone`), a connection that does not begin as a challenge may be a browser's; its
+question is judged by its head, and whoever asks with a wrong key gets what every stranger gets.
 """
 
 import asyncio
@@ -26,8 +29,10 @@ import psutil
 
 from ...core.model.site import Transport
 from ...core.observed.compared import Unlit
-from ...wire.lamp import LINE_BYTES, Sight, answer, nonce_of
+from ...wire.lamp import GREETING, LINE_BYTES, Sight, answer, nonce_of
+from ...wire.phone import MOST_HEAD, HttpQuestion, NoQuestion
 from ..own_process import allow_open_files
+from .phone import PhoneDesk
 
 MOST_STRANGERS, MOST_KNOWN, MOST_OF_ONE = 512, 512, 320
 """Connections at once: of strangers, of those that are known, and of one address. A sweep has up to 256 at a time."""
@@ -46,6 +51,7 @@ class Lamp:
 
     def __init__(self, secret: bytes) -> None:
         self._secret = secret
+        self._desk: PhoneDesk | None = None
         self._listening: list[asyncio.Task[None]] = []
         self._datagrams: list[asyncio.DatagramTransport] = []
         self._crowd = _Crowd()
@@ -77,6 +83,10 @@ class Lamp:
                         unlit.append(Unlit(port, protocol, _bind_error(error, port, protocol)))
         return unlit
 
+    def receive(self, desk: PhoneDesk) -> None:
+        """Let phones in that this desk admits."""
+        self._desk = desk
+
     async def _lit(self, address: str, port: int, protocol: Transport) -> None:
         loop = asyncio.get_running_loop()
         if protocol == "tcp":
@@ -100,6 +110,8 @@ class Lamp:
                         self._crowd.one_less()
                         await asyncio.sleep(RETRY_SECONDS)
                     continue
+                if self._desk is not None:
+                    self._desk.came(str(peer[0]), int(listener.getsockname()[1]))
                 if (place := self._crowd.place_for(str(peer[0]))) is None:
                     made.close()
                     continue
@@ -113,16 +125,45 @@ class Lamp:
             try:
                 async with asyncio.timeout(PATIENCE_SECONDS):
                     line = b""
-                    while len(line) < LINE_BYTES:
+                    while len(line) < LINE_BYTES and GREETING.startswith(line[: len(GREETING)]):
                         piece = await loop.sock_recv(made, LINE_BYTES - len(line))
                         if not piece:
                             break
                         line += piece
-                    reply = self.reply(line, made.getpeername(), made.getsockname())
+                    if self._desk is not None and not line.startswith(GREETING):
+                        reply = await self._answer_browser(self._desk, made, line)
+                    else:
+                        reply = self.reply(line, made.getpeername(), made.getsockname())
                     if reply:
                         await loop.sock_sendall(made, reply)
             except (OSError, TimeoutError):
                 self.rejected += 1
+
+    async def _answer_browser(self, desk: PhoneDesk, made: socket.socket, data: bytes) -> bytes:
+        """What to say to a browser: nothing where it asks for what it may not have. Of its body nothing is waited for
+        before its head was found good."""
+        loop, asked = asyncio.get_running_loop(), HttpQuestion()
+        peer, own = made.getpeername(), made.getsockname()
+        admitted = False
+        try:
+            while True:
+                asked.take(data)
+                if asked.head is not None and not admitted:
+                    admitted = desk.admits(asked.head)
+                    if not admitted:
+                        break
+                    self._crowd.knows(peer[0])
+                if asked.whole and asked.head is not None:
+                    reply = desk.reply(asked.head, asked.body, peer[0], own[1])
+                    if reply is None:
+                        break
+                    self.answered += 1
+                    return asked.answer(200, reply.headers, reply.body)
+                data = await loop.sock_recv(made, MOST_HEAD)
+        except NoQuestion:
+            pass
+        self.rejected += 1
+        return b""
 
     def reply(self, line: bytes, peer: tuple[str, int], own: tuple[str, int]) -> bytes:
         """What to say to a line: nothing to a stranger, nor to a challenge that was answered before."""
