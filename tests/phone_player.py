@@ -1,5 +1,8 @@
 """Somebody with a phone in a host of the kernel lab: opens the address that a lamp has shown, presses the button,
-knocks at the control port, and writes down what the page shows: phone_player.py LAMP-LOG RESULT OWN-ADDRESS KNOCK-AT PORT."""
+knocks at the control port, and writes down what the page shows.
+
+    phone_player.py LAMP-LOG RESULT OWN-ADDRESS KNOCK-AT PORT
+"""
 
 import json
 import re

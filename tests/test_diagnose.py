@@ -212,6 +212,8 @@ def test_a_lamp_that_sees_a_part_of_the_range_leaves_the_server_out_of_it(tmp_pa
     kinds = {each["kind"] for group in result["groups"] for each in group["causes"]}
     assert {"forward-in-part", "rule-in-part"} <= kinds
     assert kinds & {"range-changed", "service-not-running", "announce-private"} == set()
+    stated = result_of(run("diagnose", BEFORE, "--seen", seen, "--format", "json").stdout)["groups"]
+    assert [each["kind"] for each in stated[0]["causes"]] == ["range-mismatch"]  # what is announced bears on no lamp
 
 
 def test_what_a_visit_saved_is_read_again_with_the_port_that_it_was_told(tmp_path: Path) -> None:

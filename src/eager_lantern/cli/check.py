@@ -47,7 +47,9 @@ def check(
     certificate: Annotated[
         Path | None, typer.Option(readable=False, help="Compare this certificate with the names that clients type.")
     ] = None,
-    seen: Annotated[Path | None, typer.Option(readable=False, help="Compare with a result of visit --save.")] = None,
+    seen: Annotated[
+        Path | None, typer.Option(readable=False, help="Compare with a result of visit or lamp --save.")
+    ] = None,
     survey: Annotated[
         list[str] | None,
         typer.Option(help="A kept survey of the server, as FILE, or of a client, as CLIENT=FILE; may be repeated."),
@@ -89,16 +91,28 @@ def _emit_comparison(source: SiteFile, verdict: Verdict, seen: Path, form: Check
     """Predicted beside observed, instead of the whole check. Raises BadInput, BadParameter and Exit."""
     from ..core.observed.compared import compared_visits
     from ..formats.results.check import check_result
-    from ..formats.results.kept import read_visits
+    from ..formats.results.kept import KeptVisits, read_visits_or_lamp
+    from ..formats.results.observations import lit_places
+    from ..views.lamp import lit_seen_view
     from ..views.visit import seen_view
     from .finish import finish
 
-    kept = read_visits(seen)
+    kept = read_visits_or_lamp(seen)
+    if form not in (CheckFormat.text, CheckFormat.json):
+        raise typer.BadParameter("--seen: found another --format; expected text or json")
+    if not isinstance(kept, KeptVisits):
+        places = lit_places(kept, source.site, seen)
+        if not any(each.sweeps for each in places):
+            raise bad_file(seen, "found no port that was tried; expected a sweep of at least one")
+        finish(
+            lambda: check_result(verdict, source.line, source.file, lit=places),
+            lambda: lit_seen_view(places, source.line, source.file, str(seen)),
+            form,
+        )
+        raise typer.Exit(BROKEN if any(each.differs or not each.all_arrive for each in places) else KEPT)
     found = compared_visits(verdict.forecasts, kept.climbs)
     if not found:
         raise bad_file(seen, f"found no visit of a promise; expected one of a promise in {source.file}")
-    if form not in (CheckFormat.text, CheckFormat.json):
-        raise typer.BadParameter("--seen: found another --format; expected text or json")
     taken = f"{kept.taken.time} from {kept.taken.host}"
     finish(
         lambda: check_result(verdict, source.line, source.file, found),

@@ -10,7 +10,7 @@ from ..core.values.phrases import ports_named
 from ..core.values.ports import PortSet
 from ..core.values.quantities import Duration
 from .ledger import LineOf, axis, bar, measured_view
-from .screen import ACCENT, PASSES, RISKS, STOPS, STRONG, UNTRIED, between, columns, command
+from .screen import ACCENT, PASSES, RISKS, STOPS, STRONG, UNTRIED, between, columns, command, command_line
 from .visit import trouble_view
 
 BAR_COLUMNS = 30
@@ -63,6 +63,19 @@ def sweeps_view(service: str, places: Sequence[LitFrom], line: LineOf) -> Iterat
             yield from _sweep_rows(service, seen, line)
         if seen.trouble:
             yield from trouble_view(seen.place, seen.trouble)
+
+
+def lit_seen_view(places: Sequence[LitFrom], line: LineOf, file: str, seen: str) -> Iterator[RenderableType]:
+    """Kept sweeps beside what the site file predicts now."""
+    apart = sum(each.differs for each in places)
+    word = f"◆ {apart} of {len(places)} differ" if apart else f"● {len(places)} seen as predicted"
+    yield between("Predicted beside observed", Text(word, style=STOPS if apart else STRONG), STRONG)
+    for each in places:
+        yield ""
+        yield from sweeps_view(each.ledger.service if each.ledger is not None else "lamp", [each], line)
+    if not all(each.all_arrive for each in places):
+        yield ""
+        yield command(f"Next: {command_line('diagnose', file, '--seen', seen)}", ACCENT)
 
 
 def _sweep_rows(service: str, seen: LitFrom, line: LineOf) -> Iterator[RenderableType]:

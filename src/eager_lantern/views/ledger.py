@@ -102,7 +102,7 @@ def measured_view(ledger: Ledger, line: LineOf, measured: PortSet) -> Iterator[R
 def _layer_rows(ledger: Ledger, line: LineOf, sums: Mapping[str, PortSet]) -> _Rows:
     """A row a layer, then a row for each of what all of them come to."""
     wanted = ledger.layers[0].wanted
-    drawn = _Rows([each.ports for each in ledger.layers], wanted)
+    drawn = _Rows([*(each.ports for each in ledger.layers), *sums.values()], wanted)
     for each in ledger.layers:
         where = f"{f'line {line(each.place)}':9}", ACCENT
         words = _what_passes(_ports_cell(each, ledger), len(each.ports & wanted), where, _missing_note(each))

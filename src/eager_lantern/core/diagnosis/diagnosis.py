@@ -8,6 +8,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..findings.finding import Finding, FindingKind
+from ..model.change import Change, changed
 from ..model.entries import Typed
 from ..model.site import Client, Site
 from ..network.topology import Topology
@@ -22,6 +23,7 @@ from .faults import faults_of
 from .hypotheses import AS_DESCRIBED, PAIR_WEIGHT, Explanation, Hypothesis, Predictions, explanations, ranked, whole
 from .likelihood import UNKNOWN_SHARE
 from .next_test import AnsweredTest, TestKind, Weighed, next_test, weighed_by
+from .situation import session_of, with_stand_in
 from .words import Meaning, Testimony
 
 BARE_MENTION = 10**0.5
@@ -218,6 +220,8 @@ def _by_the_file(
     """What the file itself predicts to fail needs no further fault: a broken promise has its findings; what nobody
     has promised is a client in the other mode."""
     broken = tuple(each for each in judge(site).findings if each.severity == "breaks")
+    failing = tuple(dict.fromkeys(each.tried for each in seen if each.fails))
+    broken = tuple(each for each in broken if _bears_on(site, each, failing)) or broken
     strayed = {(kind, each.tried.client) for each in seen if each.fails for kind in _strays(site, each.tried)}
     others = [each for each in faults if (each.kind, each.at) in strayed]
     if others:
@@ -226,6 +230,16 @@ def _by_the_file(
         ]
         return CauseGroup(1.0, ranked(found))
     return CauseGroup(1.0, (replace(described, probability=1.0),), broken)
+
+
+def _bears_on(site: Site, finding: Finding, failing: Sequence[Situation]) -> bool:
+    """Whether any of the tries that failed would end in another way with the cure of a finding."""
+
+    def ends_otherwise(tried: Situation, cure: Change) -> bool:
+        before, after = (Topology(with_stand_in(each, tried)) for each in (site, changed(site, cure)))
+        return session_of(before, tried) != session_of(after, tried)
+
+    return not finding.cures or any(ends_otherwise(each, cure) for cure in finding.cures for each in failing)
 
 
 def _with_stated(group: CauseGroup, stated: CauseGroup) -> CauseGroup:

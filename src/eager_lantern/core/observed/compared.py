@@ -235,6 +235,18 @@ class LitFrom(Struct, frozen=True):
         """What became of each port that was tried."""
         return tuple(port.outcome for sweep in self.sweeps for port in sweep.ports)
 
+    @property
+    def all_arrive(self) -> bool:
+        """Whether every port that was tried has arrived."""
+        return all(each == "ok" for each in self.outcomes)
+
+    @property
+    def differs(self) -> bool:
+        """Whether any port over TCP does otherwise than predicted."""
+        over_tcp = [each for each in self.sweeps if each.protocol == "tcp"]
+        tried = ports_of(port.port for sweep in over_tcp for port in sweep.ports)
+        return bool(over_tcp) and self.predicted & tried != with_outcome(over_tcp, "ok")
+
 
 def ports_of(ports: Iterable[int]) -> PortSet:
     """A set of single ports."""

@@ -10,7 +10,7 @@ from ...core.model.problem import network_names
 from ...core.model.site import Mode, Site, Transport
 from ...core.network.reachability import reaches
 from ...core.network.topology import Topology
-from ...core.observed.compared import Beside, Compared
+from ...core.observed.compared import Beside, Compared, LitFrom
 from ...core.predict.exposure import Opening
 from ...core.predict.forecast import Data, Forecast, because
 from ...core.predict.kinds import ClientKind
@@ -19,6 +19,7 @@ from ...core.values.ports import PortSet
 from ...core.values.text_value import dotted
 from ...core.verdict import Verdict
 from .base import LedgerResult, LineOf, ResultPart, StopResult, ledger_result, stop_result
+from .lamp import SweptPlace, sweep_result
 
 Verdicts = Literal["kept", "broken", "unknown"]
 
@@ -158,7 +159,8 @@ class SeenResult(ResultPart, frozen=True, kw_only=True):
 
 
 class CheckResult(ResultPart, frozen=True, kw_only=True):
-    """What is predicted of a site; ``behind`` are findings that show once the others are cured."""
+    """What is predicted of a site; ``behind`` are findings that show once the others are cured. ``seen`` are kept
+    visits beside it, ``lit`` a lamp as it was swept."""
 
     format: Literal["eager-lantern/check/1"] = "eager-lantern/check/1"
     site: str
@@ -172,6 +174,7 @@ class CheckResult(ResultPart, frozen=True, kw_only=True):
     findings: tuple[FindingResult, ...]
     behind: tuple[FindingResult, ...]
     seen: tuple[SeenResult, ...] | UnsetType = UNSET
+    lit: tuple[SweptPlace, ...] | UnsetType = UNSET
 
 
 class FolderSite(ResultPart, frozen=True, kw_only=True):
@@ -189,7 +192,9 @@ class CheckFolderResult(ResultPart, frozen=True, kw_only=True):
     sites: tuple[FolderSite, ...]
 
 
-def check_result(verdict: Verdict, line: LineOf, file: str, seen: tuple[Compared, ...] = ()) -> CheckResult:
+def check_result(
+    verdict: Verdict, line: LineOf, file: str, seen: tuple[Compared, ...] = (), lit: tuple[LitFrom, ...] = ()
+) -> CheckResult:
     """The result of a check; ``line`` states the line of a place in ``file``."""
     return CheckResult(
         site=verdict.site.site,
@@ -203,6 +208,7 @@ def check_result(verdict: Verdict, line: LineOf, file: str, seen: tuple[Compared
         findings=tuple(finding_result(each, line, file) for each in verdict.findings),
         behind=tuple(finding_result(each, line, file) for each in verdict.behind),
         seen=tuple(map(_seen_result, seen)) or UNSET,
+        lit=sweep_result(lit, line).places or UNSET,
     )
 
 

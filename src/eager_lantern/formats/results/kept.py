@@ -88,6 +88,13 @@ def read_visits(path: Path) -> KeptVisits:
     return KeptVisits(found.taken, climbs_of(found))
 
 
+def read_visits_or_lamp(path: Path) -> KeptVisits | LampResult:
+    """Kept visits, or a lamp as it was swept. Raises BadInput."""
+    found = read_kept(path, read_text(path), "visit", "lamp")
+    assert isinstance(found, VisitResult | LampResult)
+    return found if isinstance(found, LampResult) else KeptVisits(found.taken, climbs_of(found))
+
+
 def read_survey(path: Path) -> KeptSurvey:
     """A kept survey. Raises BadInput."""
     found = read_kept(path, read_text(path), "survey")

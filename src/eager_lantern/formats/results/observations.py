@@ -7,16 +7,22 @@ import msgspec
 
 from ...core.model.problem import did_you_mean, network_names
 from ...core.model.site import Promise, Site
+from ...core.network.topology import Topology, listens_on
 from ...core.observed.climb import Climb, RungSeen
+from ...core.observed.compared import LitFrom, LitOutcome, LitPort, Sweep, ports_of
 from ...core.observed.observation import Observation, PortFate, Situation, observation_of
+from ...core.observed.phone import expected, phone_ledger, phone_position
 from ...core.observed.survey import OutsideSeen
+from ...core.predict.endpoints import position_of
+from ...core.predict.ledger import measure
+from ...core.predict.session import predict_from
 from ...core.values.addresses import Address, address_or_none
 from ...core.values.outcomes import Outcome, Rung
 from ...core.values.ports import PortSet
 from ..reading import BadInput, bad_file
 from ..site.yaml_tree import read_text
 from .kept import Kept, read_kept
-from .lamp import LampResult, SweepResult
+from .lamp import LampResult, SweepResult, SweptPlace
 from .rehearse import RehearsedPromise, RehearseResult
 from .visit import VisitResult, climbs_of
 
@@ -126,6 +132,51 @@ def _swept_observation(sweep: SweepResult, client: str, source: str) -> Observat
         fates.append(PortFate(reached))
     every = PortSet.of(*(span for fate in fates for span in fate.ports.spans))
     return Observation(Situation(client, "", lit=(Address.parse(sweep.target), every)), source, fates=tuple(fates))
+
+
+def lit_places(found: LampResult, site: Site, path: Path) -> tuple[LitFrom, ...]:
+    """What each place has seen of a lamp, beside what a site file predicts for it now. Raises BadInput for the place of
+    a client that the site has not, and for a service that it has not."""
+    topology = Topology(site)
+    return tuple(_lit_place(each, topology, path) for each in found.places)
+
+
+def _lit_place(place: SweptPlace, topology: Topology, path: Path) -> LitFrom:
+    site, client = topology.site, _client_of(path, topology.site, place.client)
+    name = place.ledger.service if place.ledger is not None else service_for(path, site, client, "ftp")
+    service = next((each for each in site.services if each.name == name), None)
+    if service is None:
+        hint = did_you_mean(name, [each.name for each in site.services])
+        raise _file_error(path, f"found the service “{name}”; expected one of {site.site}: {hint}")
+    source = next((address_or_none(each) for sweep in place.sweeps for each in sweep.seen_from), None)
+    of_network = topology.client(client) is None
+    position = phone_position(topology, source, "") if of_network else position_of(topology, client)
+    sweeps = tuple(map(_sweep_of, place.sweeps))
+    predicted = PortSet()
+    for each in sweeps:
+        tried = ports_of(port.port for port in each.ports)
+        if each.protocol == "tcp" and tried:
+            predicted |= expected(topology, position, Address.parse(each.target), tried, listens_on(service)).arrives
+    promise = Promise(client=position.name, service=service.name, mode="passive" if service.protocol == "ftp" else None)
+    ledger = measure(topology, predict_from(topology, promise, position)).ledger
+    if ledger is not None and str(ledger.announced) not in [each.target for each in sweeps]:
+        ledger = phone_ledger(topology, service, position)  # the announced address is not where it was tried
+    knocks = place.knocks if isinstance(place.knocks, int) else None
+    return LitFrom(place.place, position.name, predicted, ledger, sweeps, place.trouble or "", knocks)
+
+
+_FATES: tuple[LitOutcome, ...] = ("ok", "refused", "silent", "wrong", "unknown", "crowded")
+
+
+def _sweep_of(sweep: SweepResult) -> Sweep:
+    """A sweep as it was kept."""
+    source = next(iter(sweep.seen_from), None)
+    found = [
+        LitPort(port, fate, sweep.rewritten.get(str(port), port), source) if fate == "ok" else LitPort(port, fate)
+        for fate in _FATES
+        for port in PortSet.parse(getattr(sweep, fate))
+    ]
+    return Sweep(sweep.target, sweep.protocol, tuple(sorted(found, key=lambda each: each.port)))
 
 
 def clients_of(site: Site) -> Sequence[str]:
