@@ -38,8 +38,8 @@ from eager_lantern.live.lamp.sweep import swept
 from eager_lantern.live.vantage import agent as far_end
 from eager_lantern.live.vantage.agent import BANNER, Frames, own_addresses, packed
 from eager_lantern.live.vantage.base import checked_place, second_of
+from eager_lantern.live.vantage.far import FarVantage
 from eager_lantern.live.vantage.local import HERE
-from eager_lantern.live.vantage.ssh import SshVantage
 
 LACK = missing_means()
 PASSWORD, PASSIVE = "ebb-and-flow-61", PortSet.parse("31660-31667")
@@ -187,7 +187,7 @@ class TestFarHost:
     @pytest.mark.sweep
     def test_a_hostile_server_does_the_same_to_a_visit_from_another_host(self, host: FarHost) -> None:
         async def climbed() -> dict[str, tuple[str, str]]:
-            async with SshVantage(host.place) as place:
+            async with FarVantage(host.place) as place:
                 found = {}
                 for way in WAYS:
                     with hostile(way) as port:
@@ -211,7 +211,7 @@ class TestFarHost:
         async def climbed() -> Any:
             way = next(each for each in WAYS if each.name == "a byte a second")
             with hostile(way) as port:
-                async with SshVantage(host.place) as place:
+                async with FarVantage(host.place) as place:
                     plan = plan_of("127.0.0.1", port, "station", PASSWORD, timeout=3, vantage=place)
                     climbing = asyncio.create_task(visit_ftp(plan))
                     await asyncio.sleep(1)
@@ -272,7 +272,7 @@ class TestFarHost:
         async def both() -> list[Sweep]:
             lamp = Lamp(b"shared")
             await lamp.light(["127.0.0.1"], ports[:20], [protocol])
-            async with SshVantage(host.place) as place:
+            async with FarVantage(host.place) as place:
                 found = [await swept(each, "127.0.0.1", ports, b"shared", protocol, 1.0) for each in (HERE, place)]
             await lamp.put_out()
             return found

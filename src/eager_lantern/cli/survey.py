@@ -20,8 +20,8 @@ from ..formats.results.survey import survey_result
 from ..formats.site.site_file import PATTERN, SiteFile, find_site_file, read_site
 from ..formats.writing import write, writes
 from ..live.survey.survey import SurveyPlan, survey
+from ..live.vantage.far import FarVantage
 from ..live.vantage.local import HERE
-from ..live.vantage.ssh import SshVantage
 from ..views.screen import command_line
 from ..views.survey import survey_view
 from ..wire.ftp import Endpoint
@@ -114,7 +114,7 @@ async def _run_survey(place: str, observers: Sequence[str], wanted: SurveyPlan) 
                 tell([f"eager-lantern: {each.name} is {each.trouble}"])
         if isinstance(vantage, Outlook):
             raise typer.Exit(CANNOT_TELL)
-        seeing = [each for each in others if isinstance(each, SshVantage)]
+        seeing = [each for each in others if isinstance(each, FarVantage)]
         return await survey(vantage, wanted, seeing, lambda line: tell([line]))
 
 

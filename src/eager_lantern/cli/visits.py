@@ -279,11 +279,11 @@ async def _standpoint(name: str, opened: AsyncExitStack) -> Vantage | Outlook:
     """A place to stand, or what is known of one that cannot be reached."""
     if name == HERE.name:
         return HERE
+    from ..live.vantage.far import FarVantage  # few visits need it
     from ..live.vantage.link import OutOfReach
-    from ..live.vantage.ssh import SshVantage  # few visits need it
 
     try:
-        return await opened.enter_async_context(SshVantage(name))
+        return await opened.enter_async_context(FarVantage(name))
     except OutOfReach as error:
         return Outlook(place_called(name), (), f"out of reach: {error}")
 

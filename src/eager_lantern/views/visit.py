@@ -384,7 +384,9 @@ def _cell(climbed: RungSeen | None) -> Text:
 def trouble_view(name: str, trouble: str) -> Iterator[RenderableType]:
     """A place that cannot be seen from."""
     yield Text.assemble(("◌ ", UNTRIED), (name, STRONG), f"  {trouble}")
-    by_hand = shlex.join(("ssh", f"ssh://{name}", "python3", "--version"))
+    namespace = name.removeprefix("namespace ")
+    words = ("ssh", f"ssh://{name}") if namespace == name else ("sudo", "ip", "netns", "exec", namespace)
+    by_hand = shlex.join((*words, "python3", "--version"))
     yield command(f"  → Try by hand what it needs: {by_hand}", ACCENT)
 
 
@@ -393,4 +395,4 @@ def ways_view(places: Sequence[Outlook]) -> Iterator[RenderableType]:
     slow = [each for each in places if each.round_trip_seconds is not None]
     if slow:
         ways = ", ".join(f"{each.name} {(each.round_trip_seconds or 0) * 1000:.1f} ms" for each in slow)
-        yield Text(f"Each step holds the way over SSH and back: {ways}.", style=UNTRIED)
+        yield Text(f"Each step holds the way to the place and back: {ways}.", style=UNTRIED)

@@ -54,7 +54,11 @@ class VisitDestination:
     at: Annotated[str, typer.Option(help="Connect to this address instead of looking the name up.")] = ""
     from_: Annotated[
         list[str] | None,
-        typer.Option("--from", help="Visit from ssh://USER@HOST instead, which needs Python 3.9; may be repeated."),
+        typer.Option(
+            "--from",
+            help="Visit from ssh://USER@HOST instead, which needs Python 3.9, or from namespace://NAME (Linux, root); "
+            "may be repeated.",
+        ),
     ] = None
 
     @property

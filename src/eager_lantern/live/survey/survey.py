@@ -14,8 +14,8 @@ from ...wire.ftp import Endpoint
 from ...wire.linux_host import name_servers
 from ..own_process import understood
 from ..vantage.base import Failed, Vantage
+from ..vantage.far import FarVantage
 from ..vantage.local import HERE
-from ..vantage.ssh import SshVantage
 from .host import Learning, clock_offset, is_linux, linux_host, source_towards, this_machine
 from .names import Asks, name_seen
 from .router import Asking, RouterAnswers, Tell, datagram_answer, router_answers
@@ -37,7 +37,7 @@ class SurveyPlan(Struct, frozen=True):
     even_private: bool = False
 
 
-async def survey(vantage: Vantage, wanted: SurveyPlan, observers: Sequence[SshVantage], tell: Tell) -> Survey:
+async def survey(vantage: Vantage, wanted: SurveyPlan, observers: Sequence[FarVantage], tell: Tell) -> Survey:
     """What is there, as seen from a place. ``observers`` are hosts outside that see this machine."""
     learning = Learning()
     host = await _survey_host(vantage, learning)
@@ -48,7 +48,7 @@ async def outside_of_host(
     vantage: Vantage,
     host: SurveyedHost,
     wanted: SurveyPlan,
-    observers: Sequence[SshVantage],
+    observers: Sequence[FarVantage],
     tell: Tell,
     learning: Learning,
 ) -> Survey:
@@ -111,12 +111,12 @@ async def _by_stun(vantage: Vantage, server: Endpoint) -> OutsideSeen:
         raise ValueError(f"STUN {server}: {error}") from None
 
 
-async def _by_ssh(observer: SshVantage) -> OutsideSeen:
+async def _by_ssh(observer: FarVantage) -> OutsideSeen:
     router_facts = await observer.seen_as()
     return OutsideSeen(Address.parse(router_facts), "ssh", f"{observer.name}, reached over SSH")
 
 
-async def _clock_beside(host: SurveyedHost, observers: Sequence[SshVantage], learning: Learning) -> SurveyedHost:
+async def _clock_beside(host: SurveyedHost, observers: Sequence[FarVantage], learning: Learning) -> SurveyedHost:
     """The host, its clock held against that of the first who sees it from outside, where nobody has yet."""
     if not observers or (host.clock is not None and host.clock.offset_seconds is not None):
         return host

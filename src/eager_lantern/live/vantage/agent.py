@@ -1,9 +1,9 @@
 """The far end of a visit from elsewhere: it opens sockets on another host, as the near end asks.
 
-This file is sent as text over an SSH connection and run from memory there. It needs Python 3.9 or
-newer and nothing but its standard library, writes no file, and ends when its connection does, or
-when nothing was heard for QUIET_SECONDS. It knows neither password nor protocol: what travels
-under TLS or SSH stays so up to the near end, which is :mod:`.ssh`.
+This file is sent as text over an SSH connection, or into a network namespace, and run from memory
+there. It needs Python 3.9 or newer and nothing but its standard library, writes no file, and ends when
+its connection does, or when nothing was heard for QUIET_SECONDS. It knows neither password nor protocol: what travels
+under TLS or SSH stays so up to the near end, which is :mod:`.far`.
 
 A frame is two lengths of four bytes, a JSON object and raw bytes. Requests have ``do``, answers
 ``is``, both a number ``n``, which is that of a connection from then on.

@@ -1,4 +1,4 @@
-"""Where a visit is made from: this machine (:mod:`.local`), or another that opens sockets for it (:mod:`.ssh`)."""
+"""Where a visit is made from: this machine (:mod:`.local`), or another that opens sockets for it (:mod:`.far`)."""
 
 import ipaddress
 import re
@@ -23,19 +23,25 @@ class Failed(Exception):
 
 OWN_PLACE = "here"
 """This machine, as it is written."""
-_PLACE = re.compile(r"ssh://(?:[^\s/@:-][^\s/@:]*@)?(?:[\w][\w.-]*|\[[0-9a-fA-F:.%]+\])(?::[0-9]{1,5})?/?")
+NAMESPACE = "namespace://"
+_PLACE = re.compile(
+    r"namespace://[A-Za-z0-9_][A-Za-z0-9_.-]{0,63}/?|ssh://(?:[^\s/@:-][^\s/@:]*@)?(?:[\w][\w.-]*|\[[0-9a-fA-F:.%]+\])(?::[0-9]{1,5})?/?"
+)
 
 
 def checked_place(text: str) -> str:
     """The text, where it is the address of a place. Raises ValueError with what would be right."""
     if not _PLACE.fullmatch(text):
-        raise ValueError(f"“{printable(text)}” is no place: write ssh://USER@HOST or ssh://USER@HOST:PORT, or here")
+        raise ValueError(
+            f"“{printable(text)}” is no place: write ssh://USER@HOST or ssh://USER@HOST:PORT, namespace://NAME, or here"
+        )
     return text.rstrip("/")
 
 
 def place_called(place: str) -> str:
     """A place as it is shown."""
-    return place.removeprefix("ssh://")
+    name = place.removeprefix(NAMESPACE)
+    return place.removeprefix("ssh://") if name == place else f"namespace {name}"
 
 
 def _never() -> None:

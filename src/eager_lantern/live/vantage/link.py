@@ -1,7 +1,7 @@
-"""The connection to a far end: started over SSH, asked, and its sockets carried here.
+"""The connection to a far end: started over SSH or in a network namespace, asked, and its sockets carried here.
 
 The system's own ``ssh`` makes the connection, so that its configuration, keys, agent and known
-hosts count as they always do.
+hosts count as they always do; its own ``ip netns exec`` enters a namespace, with the resolver that is set there.
 """
 
 import asyncio
@@ -9,6 +9,7 @@ import contextlib
 import errno
 import inspect
 import itertools
+import os
 import signal
 import socket
 import sys
@@ -23,7 +24,7 @@ from ...wire.terminal_safe import printable
 from ..own_process import environment_for_child, own_path, program
 from . import agent as far_end
 from .agent import BANNER, CHUNK, MOST_BYTES, WINDOW_BYTES, Frames, Head, packed
-from .base import Arrived, Connected, Failed, place_called
+from .base import NAMESPACE, Arrived, Connected, Failed, place_called
 
 READY_SECONDS = 120.0
 LEAVING_SECONDS = 1.5
@@ -78,11 +79,10 @@ class Link:
         self._gone = ""
 
     async def __aenter__(self) -> Self:
-        if program("ssh", own_path()) is None:
-            raise OutOfReach("the command ssh is not there: install the OpenSSH client")
+        command = _command_to(self.place)
         try:
             async with asyncio.timeout(READY_SECONDS):
-                await self._started()
+                await self._started(command)
         except (OSError, EOFError, TimeoutError):
             if self._tasks:  # ssh's last words may come after its end
                 await asyncio.wait(self._tasks[:1], timeout=LEAVING_SECONDS)
@@ -112,12 +112,13 @@ class Link:
                 await asyncio.wait_for(self._process.wait(), LEAVING_SECONDS)
                 return
 
-    async def _started(self) -> None:
-        """Send the far end and wait until it answers."""
+    async def _started(self, command: list[str]) -> None:
+        """Send the far end and wait until it answers; ``command`` runs a Python there with what follows it."""
         source = inspect.getsource(far_end).encode()
         load = f"import sys;sys.version_info>=(3,9) or sys.exit({TOO_OLD});exec(sys.stdin.buffer.read({len(source)}))"
+        last = [f'python3 -IB -c "{load}"'] if _is_ssh(self.place) else [sys.executable, "-IB", "-c", load]
         self._process = await asyncio.create_subprocess_exec(
-            program("ssh", own_path()) or "ssh", *_OPTIONS, "--", self.place, f'python3 -IB -c "{load}"',
+            *command, *last,
             stdin=PIPE, stdout=PIPE, stderr=PIPE, env=environment_for_child(),
             preexec_fn=None if sys.platform == "win32" else _deaf_to_interrupts,
         )  # fmt: skip
@@ -144,7 +145,8 @@ class Link:
             return "its python3 is older than 3.9"
         lines = self._said.decode(errors="replace").strip().splitlines()
         last = printable(lines[-1].removeprefix("ssh: "), 200) if lines else "nothing came back"
-        return f"python3 (3.9 or newer) is not there: {last}" if code == NOT_FOUND else f"ssh reports: {last}"
+        how = "ssh" if _is_ssh(self.place) else "ip netns"
+        return f"python3 (3.9 or newer) is not there: {last}" if code == NOT_FOUND else f"{how} reports: {last}"
 
     def _write(self, data: bytes) -> None:
         if self._process is not None and self._process.stdin is not None and not self._process.stdin.is_closing():
@@ -273,6 +275,27 @@ class _Carried:
             self._inwards.cancel()
             await asyncio.wait([self._inwards])  # the number of a closed socket may be another's at once
             self._inner.close()
+
+
+def _is_ssh(place: str) -> bool:
+    return not place.startswith(NAMESPACE)
+
+
+def _command_to(place: str) -> list[str]:
+    """The words that run a command at a place. Raises OutOfReach where this system has not what it takes."""
+    if _is_ssh(place):
+        ssh = program("ssh", own_path())
+        if ssh is None:
+            raise OutOfReach("the command ssh is not there: install the OpenSSH client")
+        return [ssh, *_OPTIONS, "--", place]
+    if sys.platform != "linux":
+        raise OutOfReach("network namespaces are of Linux alone")
+    ip = program("ip")
+    if ip is None:
+        raise OutOfReach("the command ip is not there: install the package iproute2")
+    if os.geteuid() != 0:
+        raise OutOfReach("a namespace needs root: run it with sudo")
+    return [ip, "netns", "exec", place.removeprefix(NAMESPACE)]
 
 
 async def _after_banner(stream: asyncio.StreamReader) -> bytes:

@@ -1,4 +1,4 @@
-"""Another host as the place that visits are made from, reached over SSH.
+"""Another host as the place that visits are made from, reached over SSH, or another network namespace of this one.
 
 Sockets are opened there (:mod:`.agent`, over :mod:`.link`); everything else, the protocols, TLS and
 the password, stays on this machine.
@@ -14,8 +14,8 @@ from .link import Link
 ANSWER_SECONDS = 5.0
 
 
-class SshVantage:
-    """A host reached over SSH, as an asynchronous context manager. Raises OutOfReach."""
+class FarVantage:
+    """A host reached over SSH or a network namespace, as an asynchronous context manager. Raises OutOfReach."""
 
     def __init__(self, place: str) -> None:
         self.name = place_called(place)
