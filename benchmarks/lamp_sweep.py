@@ -9,8 +9,9 @@ import resource
 import statistics
 import time
 
+from eager_lantern.live.lamp.asking import AT_ONCE
 from eager_lantern.live.lamp.listener import Lamp
-from eager_lantern.live.lamp.sweep import AT_ONCE, swept
+from eager_lantern.live.lamp.sweep import swept
 from eager_lantern.live.vantage.local import HERE
 
 PORTS = range(24_000, 28_096)

@@ -5,6 +5,7 @@ import contextlib
 import json
 import os
 import shutil
+import signal
 import subprocess
 import time
 from collections.abc import Iterator, Sequence
@@ -34,7 +35,7 @@ class Browser:
         words += [f"--user-data-dir={profile}", f"--window-size={size[0]},{size[1]}", "about:blank"]
         self._process = subprocess.Popen(
             words, pass_fds=(asks, tells), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-            env={**os.environ, "ASKS": str(asks), "TELLS": str(tells)},
+            env={**os.environ, "ASKS": str(asks), "TELLS": str(tells)}, start_new_session=True,
         )  # fmt: skip
         os.close(asks)
         os.close(tells)
@@ -51,7 +52,8 @@ class Browser:
         with contextlib.suppress(OSError):
             os.close(self._to)
         os.close(self._from)
-        self._process.kill()
+        with contextlib.suppress(ProcessLookupError):
+            os.killpg(self._process.pid, signal.SIGKILL)
         self._process.wait()
 
     def _messages(self) -> Iterator[dict[str, Any]]:

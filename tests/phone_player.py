@@ -1,7 +1,7 @@
 """Somebody with a phone in a host of the kernel lab: opens the address that a lamp has shown, presses the button,
 knocks at the control port, and writes down what the page shows.
 
-    phone_player.py LAMP-LOG RESULT OWN-ADDRESS KNOCK-AT PORT
+    phone_player.py LAMP-LOG RESULT KNOCK-AT PORT
 """
 
 import json
@@ -9,7 +9,6 @@ import re
 import socket
 import sys
 import tempfile
-import threading
 import time
 from pathlib import Path
 
@@ -31,23 +30,17 @@ def shown(log: Path) -> str:
     raise AssertionError("no address was shown")
 
 
-def main(log: str, result: str, own: str, knock_at: str, port: str) -> None:
-    family = socket.AF_INET6 if ":" in own else socket.AF_INET
-    ready = socket.create_server((own, 9999), family=family)  # whoever started this waits for it
-    threading.Thread(target=ready.accept, daemon=True).start()
+def main(log: str, result: str, knock_at: str, port: str) -> None:
     address = shown(Path(log))
-    with tempfile.TemporaryDirectory() as profile, Browser(Path(profile)) as phone:
+    with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as profile, Browser(Path(profile)) as phone:
         found: dict[str, object] = {"address": address, "opens": phone.opens(address)}
-        if found["opens"]:
-            phone.value("document.getElementById('start').click()")
-            phone.waits(THROUGH)
-            found |= {"rows": phone.value(ROW), "text": phone.value("document.body.innerText")}
-            with socket.create_connection((knock_at, int(port)), timeout=10):
-                pass
-            phone.waits("(document.getElementById('knock') || {innerText: '●'}).innerText.startsWith('●')")
-            found["reused"] = phone.opens(address)
-    Path(result + ".part").write_text(json.dumps(found))
-    Path(result + ".part").rename(result)
+        phone.value("document.getElementById('start').click()")
+        phone.waits(THROUGH)
+        found |= {"rows": phone.value(ROW), "text": phone.value("document.body.innerText")}
+        with socket.create_connection((knock_at, int(port)), timeout=10):
+            phone.waits("document.getElementById('knock').innerText.startsWith('●')")
+        found["reused"] = phone.opens(address)
+    Path(result).write_text(json.dumps(found))
 
 
 if __name__ == "__main__":

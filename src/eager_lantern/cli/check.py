@@ -93,11 +93,12 @@ def _emit_comparison(source: SiteFile, verdict: Verdict, seen: Path, form: Check
     from ..formats.results.check import check_result
     from ..formats.results.kept import KeptVisits, read_visits_or_lamp
     from ..formats.results.observations import lit_places
+    from ..live.lamp.secret import given_secret
     from ..views.lamp import lit_seen_view
     from ..views.visit import seen_view
     from .finish import finish
 
-    kept = read_visits_or_lamp(seen)
+    kept = read_visits_or_lamp(seen, given_secret())
     if form not in (CheckFormat.text, CheckFormat.json):
         raise typer.BadParameter("--seen: found another --format; expected text or json")
     if not isinstance(kept, KeptVisits):

@@ -24,6 +24,7 @@ from ..formats.results.observations import clients_of, read_observations
 from ..formats.shipped import shipped_text
 from ..formats.site.site_file import PATTERN, SiteFile, find_site_file, parse_site, read_site
 from ..formats.weights import knowledge_without_file, shipped_knowledge
+from ..live.lamp.secret import given_secret
 from ..views.diagnose import diagnose_view
 from ..views.screen import ACCENT, STRONG, command, command_line
 from .arguments.options import Format, SiteArgument, Written, example
@@ -137,7 +138,7 @@ def _read_observations(text: str, site: Site) -> Iterator[Observation]:
     client, path = client_and_file(text)
     if client:
         known("--seen", client, clients_of(site))
-    yield from read_observations(path, site, client)
+    yield from read_observations(path, site, client, given_secret())
 
 
 def _placed(text: str, site: Site, file: str) -> tuple[str, Path]:

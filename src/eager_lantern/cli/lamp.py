@@ -21,7 +21,8 @@ from ..formats.reading import bad_file
 from ..formats.results.base import as_line
 from ..formats.results.lamp import LampBurnt, lit_result
 from ..formats.site.site_file import SiteFile, find_site_file, read_site
-from ..live.lamp.listener import VARIABLE, Lamp, given_secret
+from ..live.lamp.listener import Lamp
+from ..live.lamp.secret import VARIABLE, given_secret
 from ..views.lamp import burnt_view, lit_view
 from .arguments.options import Format, ServiceName, SiteArgument, Written, example, parsed, with_option_groups
 from .arguments.sites import the_transfer

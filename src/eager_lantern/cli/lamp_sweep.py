@@ -20,7 +20,7 @@ from ..formats.results.base import as_json
 from ..formats.results.lamp import sweep_result
 from ..formats.site.site_file import SiteFile
 from ..formats.writing import write, writes
-from ..live.lamp.listener import VARIABLE, given_secret
+from ..live.lamp.secret import VARIABLE, given_secret
 from ..live.lamp.sweep import swept
 from ..live.vantage.base import Failed, Vantage
 from ..views.lamp import sweeps_view

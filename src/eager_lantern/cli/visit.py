@@ -9,6 +9,7 @@ from dataclasses import replace
 from functools import cache
 from itertools import chain
 from pathlib import Path
+from typing import NoReturn
 
 import typer
 from rich.console import RenderableType
@@ -31,6 +32,7 @@ from ..live.vantage.base import Vantage
 from ..views.screen import ACCENT, command, command_line
 from ..views.survey import beside_site_view
 from ..views.visit import places_view, visit_view, visits_view, ways_view
+from ..wire.terminal_safe import printable
 from .arguments.options import example, with_option_groups
 from .arguments.visit_options import (
     Bounds,
@@ -77,6 +79,8 @@ def visit(
         _fits_a_host(destination, protection, looks)
     if destination.sftp:
         _fits_ssh(source, (protection, data, looks))
+    if keeping.carry is not None:
+        _carry(source, destination, looks, keeping, keeping.carry)
     options: Options = {
         "target": destination.of_target(),
         "credentials": destination.of_credentials(),
@@ -123,6 +127,20 @@ async def _climbed(
         return _guessed_once([ready(each, options, place, accounts, of_site) for each in wanted])
 
     return await seen_from(names, prepared, _progress(len(names) > 1))
+
+
+def _carry(
+    source: SiteFile | None, destination: VisitDestination, looks: LooksWanted, keeping: Keeping, path: Path
+) -> NoReturn:
+    """A probe instead of a visit. Raises Exit, BadInput and BadParameter."""
+    if source is None:
+        raise typer.BadParameter(f"--carry: a probe is of a site file, and {printable(destination.target)} is none")
+    beside = {"--from": destination.from_, "--lamp": looks.lamp, "--save": keeping.save, "--survey": keeping.survey}
+    if names := [name for name, value in beside.items() if value]:
+        raise typer.BadParameter(f"{' and '.join(names)}: of a visit from here, and --carry writes one for elsewhere")
+    from .carry import carry_probe  # few visits need it
+
+    carry_probe(source, destination.client, destination.service, destination.at, path, keeping.force, keeping.form)
 
 
 def _fits_a_host(destination: VisitDestination, protection: Protection, looks: LooksWanted) -> None:

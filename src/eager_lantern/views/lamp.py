@@ -1,6 +1,8 @@
 """What a lamp says of itself, and what a sweep over it found, beside the prediction."""
 
+import shlex
 from collections.abc import Iterator, Sequence
+from pathlib import PurePath
 
 from rich.console import RenderableType
 from rich.text import Text
@@ -76,6 +78,24 @@ def lit_seen_view(places: Sequence[LitFrom], line: LineOf, file: str, seen: str)
     if not all(each.all_arrive for each in places):
         yield ""
         yield command(f"Next: {command_line('diagnose', file, '--seen', seen)}", ACCENT)
+
+
+def carried_view(
+    probe: str, file: str, host: str, control: int, data: PortSet, setting: str
+) -> Iterator[RenderableType]:
+    """What to do with a probe; ``setting`` is the secret that was made up for it, as a shell sets it."""
+    yield Text(f"{probe} asks {host} for port {control}{f' and {ports_named(data)}' if data else ''}.", style=STRONG)
+    yield "It needs Python 3.9 or newer where it is run, no password, and no other program."
+    before = f"{setting} " if setting else ""
+    yield ""
+    yield Text("1. On the server host, light the lamp, in place of the server:")
+    yield command(f"  {before}{command_line('lamp', file)}", ACCENT)
+    yield Text("2. Send the file to somebody who is outside, and have it run there (Windows: py):")
+    yield command(f"  python3 {shlex.quote(PurePath(probe).name)}", ACCENT)
+    yield Text("3. It writes a file probe-result-….json. Have it sent back as it is, and compare:")
+    yield command(f"  {before}{command_line('check', file, '--seen', 'probe-result-….json')}", ACCENT)
+    yield Text("The probe holds the secret of the lamp: who has the probe can ask the lamp, and nothing else.",
+               style=UNTRIED)  # fmt: skip
 
 
 def _sweep_rows(service: str, seen: LitFrom, line: LineOf) -> Iterator[RenderableType]:

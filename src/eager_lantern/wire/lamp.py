@@ -9,14 +9,20 @@ for; MAC is HMAC-SHA-256 (RFC 2104) under the shared secret over all words befor
 question is padded to the length of the longest answer, so that over UDP nobody can make a lamp send more than
 was sent to it. To anything else the
 lamp states nothing at all.
+
+Who sweeps a lamp for somebody else seals the result with the same secret. A seal is over the bytes of a JSON object as
+they stand, and is its last field, so that not one of them can be another.
+
+This module is a part of the carried probe, which knows the standard library of Python 3.9 alone.
 """
+
+from __future__ import annotations
 
 import hmac
 import re
 from hashlib import sha256
 from ipaddress import ip_address
-
-from msgspec import Struct
+from typing import NamedTuple
 
 LINE_BYTES = 256
 GREETING = b"LANTERN1"
@@ -26,7 +32,7 @@ _PLACE = rb"([0-9A-Fa-f:.]{2,45}) ([0-9]{1,5})"
 _SAW = re.compile(rb"(LANTERN1 saw ([0-9a-f]{32}) " + _PLACE + b" " + _PLACE + rb" ([0-9]{1,12})) ([0-9a-f]{64})\n")
 
 
-class Sight(Struct, frozen=True):
+class Sight(NamedTuple):
     """Where a connection came from and where it arrived, as the lamp saw it."""
 
     from_address: str
@@ -69,6 +75,25 @@ def seen(secret: bytes, nonce: bytes, line: bytes) -> Sight | None:
     except ValueError:
         return None
     return Sight(addresses[0], int(match[4]), addresses[1], int(match[6]), int(match[7]))
+
+
+_SEAL = re.compile(rb'(\{.*), "seal": "([0-9a-f]{64})"\}', re.DOTALL)
+
+
+def sealed(secret: bytes, result: bytes) -> bytes:
+    """A JSON object with the seal as its last field."""
+    return result[:-1] + b', "seal": "' + _mac(_of_seals(secret), result[:-1]) + b'"}'
+
+
+def is_sealed(secret: bytes, result: bytes) -> bool:
+    """Whether these bytes are what was sealed with the secret, every one of them."""
+    match = _SEAL.fullmatch(result)
+    return match is not None and hmac.compare_digest(_mac(_of_seals(secret), match[1]), match[2])
+
+
+def _of_seals(secret: bytes) -> bytes:
+    """A key of its own: no answer of a lamp is ever a seal."""
+    return hmac.new(secret, b"LANTERN1 seal", sha256).digest()
 
 
 def _mac(secret: bytes, words: bytes) -> bytes:

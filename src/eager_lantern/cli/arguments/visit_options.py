@@ -211,6 +211,10 @@ class Keeping:
     save: Annotated[Path | None, typer.Option(help="Save the result (JSON) in this file, for check --seen.")] = None
     force: Forced = False
     form: Written = Format.text
+    carry: Annotated[
+        Path | None,
+        typer.Option(help="With a site: write a probe in this file instead, for a machine that has only Python."),
+    ] = None
     survey: Annotated[
         Path | None, typer.Option(readable=False, help="With a site: a kept survey of the server, to say why it fails.")
     ] = None

@@ -11,7 +11,7 @@ at once, which is a refusal or an answer that is none of the lamp's; or nothing 
 - an error at a port that another program holds on the server is that program's answer (``wrong``).
 
 A phone on the server's own network proves nothing of the way from outside. It is known by its address as the lamp sees
-it: one of the networks that reach the server untranslated, or an address of a gateway that turned it back (hairpin).
+it: of a network whose way to the server is not by the internet, or of a gateway that turned it back (hairpin).
 """
 
 from collections.abc import Iterable, Iterator, Mapping
@@ -25,7 +25,7 @@ from ..model.site import INTERNET, Promise, Service
 from ..network.flow import Flow
 from ..network.journey import trace
 from ..network.topology import Side, Topology
-from ..predict.endpoints import inside_peers, position_of, targets, typed_port
+from ..predict.endpoints import position_of, targets, typed_port
 from ..predict.forecast import ClientPosition
 from ..predict.ledger import Ledger, measure
 from ..predict.session import predict_from
@@ -138,14 +138,24 @@ def standing_of(topology: Topology, source: Address) -> Standing:
     if any(source.number in each.outside_addresses for each in between) or isinstance(holder, Side):
         return "hairpin"
     own = topology.server.addresses.each
-    linked = (each for each in own if each.family == source.family == 6)
-    if source.number in inside_peers(topology) or any(
-        source.number in network_around(each, LINK_BITS) for each in linked
-    ):
+    linked = (network_around(each, LINK_BITS) for each in own if each.family == source.family == 6)
+    if source in own or _home_of(topology, source) or any(source.number in each for each in linked):
         return "inside"
     if source.kind == "public":
         return "outside"
     return "unknown" if source.kind == "carrier" else "inside"
+
+
+def _home_of(topology: Topology, source: Address) -> str:
+    """The network of the site that holds an address and from which the way to the server is not by the internet; empty
+    where there is none."""
+    for name in network_names(topology.site):
+        crossings = topology.chain(name, topology.server.network)
+        if crossings is not None and source.number in topology.subnets.get(name, ()):
+            passed = {name, *(each.device.far(each.way) for each in crossings)}
+            if INTERNET not in passed:
+                return name
+    return ""
 
 
 def phone_position(topology: Topology, source: Address | None, client: str) -> ClientPosition:
@@ -157,9 +167,8 @@ def phone_position(topology: Topology, source: Address | None, client: str) -> C
     if standing == "outside":
         position = position_of(topology, client or INTERNET)
         return position if client else replace(position, sources=AddressSet.single(source))
-    holding = (each for each in network_names(topology.site) if source.number in topology.subnets.get(each, ()))
-    network = next(holding, topology.server.network) if standing == "inside" else topology.server.network
-    position = position_of(topology, network)
+    home = _home_of(topology, source) if standing == "inside" else ""
+    position = position_of(topology, home or topology.server.network)
     return replace(position, sources=AddressSet.single(source)) if standing == "inside" else position
 
 

@@ -3,6 +3,7 @@
 from msgspec import Struct
 
 from .adopt import AdoptResult, FirstSiteResult
+from .carried import CarriedResult, CarryResult
 from .check import CheckFolderResult, CheckResult
 from .compare import CompareResult, CompareVisitsResult
 from .diagnose import DiagnoseResult
@@ -17,6 +18,8 @@ from .walk import WalkResult
 
 FORMATS: dict[str, type[Struct]] = {
     "adopt": AdoptResult,
+    "carried": CarriedResult,
+    "carry": CarryResult,
     "certificate": CertificateResult,
     "check": CheckResult,
     "check-folder": CheckFolderResult,

@@ -6,7 +6,7 @@ from pathlib import Path
 import msgspec
 
 from ...core.model.problem import did_you_mean, network_names
-from ...core.model.site import Promise, Site
+from ...core.model.site import Promise, Service, Site
 from ...core.network.topology import Topology, listens_on
 from ...core.observed.climb import Climb, RungSeen
 from ...core.observed.compared import LitFrom, LitOutcome, LitPort, Sweep, ports_of
@@ -21,6 +21,7 @@ from ...core.values.outcomes import Outcome, Rung
 from ...core.values.ports import PortSet
 from ..reading import BadInput, bad_file
 from ..site.yaml_tree import read_text
+from .carried import CarriedResult
 from .kept import Kept, read_kept
 from .lamp import LampResult, SweepResult, SweptPlace
 from .rehearse import RehearsedPromise, RehearseResult
@@ -29,12 +30,13 @@ from .visit import VisitResult, climbs_of
 _SWEPT: tuple[Outcome, ...] = ("refused", "silent")
 
 
-def read_observations(path: Path, site: Site, client: str) -> tuple[Observation, ...]:
-    """What a kept result shows of a site; ``client`` is whose place it was taken at, where it does not say.
+def read_observations(path: Path, site: Site, client: str, secret: bytes = b"") -> tuple[Observation, ...]:
+    """What a kept result shows of a site; ``client`` is whose place it was taken at, where it does not say, ``secret``
+    that of a lamp, with which a carried probe has sealed its result.
 
     Raises BadInput for any other file, and for a result of another site.
     """
-    found = read_kept(path, read_text(path), "visit", "lamp", "rehearse")
+    found = read_kept(path, read_text(path), "visit", "lamp", "rehearse", "carried", secret=secret)
     observations = tuple(_observations(found, path, site, client))
     if not observations:
         raise _file_error(path, "found no attempt in it; expected a result of at least one")
@@ -52,11 +54,27 @@ def _observations(found: msgspec.Struct, path: Path, site: Site, client: str) ->
             yield observation_of(climb, where, _service(path, site, where, climb), _source_name(path, climb.place))
     elif isinstance(found, RehearseResult):
         yield from observations_of_rehearsal(found, site, path)
+    elif isinstance(found, CarriedResult):
+        yield from _carried_observations(found, client or _client_of(path, site, found.client), path, site)
     elif isinstance(found, LampResult):
         for place in found.places:
             where = client or _client_of(path, site, place.client)
             source = _source_name(path, place.place)
             yield from (_swept_observation(each, where, source) for each in place.sweeps if each.protocol == "tcp")
+
+
+def _carried_observations(found: CarriedResult, client: str, path: Path, site: Site) -> Iterator[Observation]:
+    """What a probe saw: a name that leads nowhere, a server that greets, and the ports of a lamp."""
+    source = f"{path.name}, from a carried probe"
+    if found.address and not found.greeting:
+        yield from (_swept_observation(each, client, source) for each in found.counted if each.protocol == "tcp")
+        return
+    dialled = address_or_none(found.address)
+    tried = Situation(client, _service_named(path, site, found.service).name, dialled=dialled)
+    if found.greeting:
+        yield Observation(tried, source, "greet", typed=found.host)
+    else:
+        yield Observation(tried, source, rung="name", outcomes=("refused",), typed=found.host)
 
 
 def observations_of_rehearsal(
@@ -82,12 +100,8 @@ def _client_of(path: Path, site: Site, name: str) -> str:
 def _service(path: Path, site: Site, client: str, climb: Climb) -> str:
     """The service that a visit was of; one that names none was of a host, and there may be only one that it fits.
     Raises BadInput."""
-    names = [each.name for each in site.services]
-    if climb.service in names:
-        return climb.service
     if climb.service:
-        hint = did_you_mean(climb.service, names)
-        raise _file_error(path, f"found the service “{climb.service}”; expected one of {site.site}: {hint}")
+        return _service_named(path, site, climb.service).name
     protocol = "sftp" if any(each.rung == "host-key" for each in climb.rungs) else "ftp"
     return service_for(path, site, client, protocol)
 
@@ -134,20 +148,35 @@ def _swept_observation(sweep: SweepResult, client: str, source: str) -> Observat
     return Observation(Situation(client, "", lit=(Address.parse(sweep.target), every)), source, fates=tuple(fates))
 
 
-def lit_places(found: LampResult, site: Site, path: Path) -> tuple[LitFrom, ...]:
+def lit_places(found: LampResult | CarriedResult, site: Site, path: Path) -> tuple[LitFrom, ...]:
     """What each place has seen of a lamp, beside what a site file predicts for it now. Raises BadInput for the place of
     a client that the site has not, and for a service that it has not."""
     topology = Topology(site)
-    return tuple(_lit_place(each, topology, path) for each in found.places)
+    if isinstance(found, CarriedResult):
+        place = SweptPlace(
+            place="a carried probe", client=found.client, predicted="", ledger=None, sweeps=found.counted
+        )
+        return (_lit_place(place, _service_named(path, site, found.service), topology, path),)
+    return tuple(_lit_place(each, _lit_service(each, path, site), topology, path) for each in found.places)
 
 
-def _lit_place(place: SweptPlace, topology: Topology, path: Path) -> LitFrom:
-    site, client = topology.site, _client_of(path, topology.site, place.client)
-    name = place.ledger.service if place.ledger is not None else service_for(path, site, client, "ftp")
+def _lit_service(place: SweptPlace, path: Path, site: Site) -> Service:
+    """The service whose lamp a place has seen. Raises BadInput."""
+    client = _client_of(path, site, place.client)
+    return _service_named(path, site, place.ledger.service if place.ledger else service_for(path, site, client, "ftp"))
+
+
+def _service_named(path: Path, site: Site, name: str) -> Service:
+    """Raises BadInput where the site has none of this name."""
     service = next((each for each in site.services if each.name == name), None)
     if service is None:
         hint = did_you_mean(name, [each.name for each in site.services])
         raise _file_error(path, f"found the service “{name}”; expected one of {site.site}: {hint}")
+    return service
+
+
+def _lit_place(place: SweptPlace, service: Service, topology: Topology, path: Path) -> LitFrom:
+    client = _client_of(path, topology.site, place.client)
     source = next((address_or_none(each) for sweep in place.sweeps for each in sweep.seen_from), None)
     of_network = topology.client(client) is None
     position = phone_position(topology, source, "") if of_network else position_of(topology, client)

@@ -19,8 +19,8 @@ question is judged by its head, and whoever asks with a wrong key gets what ever
 import asyncio
 import contextlib
 import errno
-import os
 import socket
+import sys
 from collections.abc import Sequence
 from functools import partial
 from typing import cast
@@ -271,12 +271,18 @@ class _Datagrams(asyncio.DatagramProtocol):
 
 
 def _bind_error(error: OSError, port: int, protocol: Transport) -> str:
+    if isinstance(error, PermissionError) and sys.platform == "win32":
+        shown = f"netsh interface ipv4 show excludedportrange {protocol}"  # public interface of Windows
+        return f"Windows keeps this port for itself ({shown}), or another program holds it alone"
     if isinstance(error, PermissionError):
         return "ports below 1024 need a privilege: run it with sudo, or leave this port out"
     if error.errno == errno.EADDRNOTAVAIL:
         return "this machine does not have that address: run it on the server host, or give --listen"
     holder = _holder(port, protocol)
-    return f"{os.strerror(error.errno or 0).lower()}{f': {holder} listens there' if holder else ''}"
+    why = (
+        (error.strerror or "it failed").partition(" (while")[0].lower()
+    )  # what asyncio and socket add names the address
+    return f"{why}{f': {holder} listens there' if holder else ''}"
 
 
 def _holder(port: int, protocol: Transport) -> str:
@@ -290,11 +296,3 @@ def _holder(port: int, protocol: Transport) -> str:
     except (psutil.Error, OSError):
         return ""
     return ""
-
-
-VARIABLE = "EAGER_LANTERN_LAMP"
-
-
-def given_secret() -> bytes:
-    """The secret, or nothing where none is set."""
-    return os.environ.get(VARIABLE, "").encode()

@@ -225,7 +225,7 @@ async def output_of(words: list[str]) -> tuple[int, bytes]:
             if not data:
                 return await asyncio.wait_for(process.wait(), RUN_SECONDS), written
             written += data
-    except TimeoutError:
+    except asyncio.TimeoutError:  # noqa: UP041  (until Python 3.11 it was another one)
         pass
     finally:
         if process.returncode is None:
