@@ -29,7 +29,9 @@ from ssh_server import ssh_server
 
 from eager_lantern.core.observed.compared import Sweep
 from eager_lantern.core.values.ports import PortSet
+from eager_lantern.formats.site.site_file import read_site
 from eager_lantern.lab.kernel.lab import missing_means
+from eager_lantern.lab.kernel.layout import lab_nodes
 from eager_lantern.lab.servers.ftp_server import StandIn
 from eager_lantern.lab.servers.setup import Guest, StandInSetup
 from eager_lantern.live.ftp.visit import visit_ftp
@@ -92,18 +94,23 @@ class TestLab:
     pytestmark = [*needs_ssh, pytest.mark.kernel, pytest.mark.skipif(bool(LACK), reason=LACK)]
 
     def test_a_lamp_swept_through_the_packet_filter_measures_the_predicted_ledger_of_each_place(self) -> None:
-        places = ["here", "ssh://pilot@field-station", "ssh://pilot@nowhere.invalid"]
-        found, code = in_lab("institute", "lamp", "--lamp", *(f"--from {place}" for place in places))
-        inner, outer, nowhere = found["places"]
+        number = [each.name for each in lab_nodes(read_site(BEFORE).site)].index("field-station")
+        places = ["here", "ssh://pilot@field-station", f"namespace://n{number}", "ssh://pilot@nowhere.invalid"]
+        found, code = in_lab(
+            "institute", "lamp", "--lamp", *(f"--from {place}" for place in [*places, "namespace://none"])
+        )
+        inner, outer, named, nowhere, none = found["places"]
         half = "61200-61327"
         for each, client, arrives, silent, source in [
             (inner, "institute", half, "61328-61455", "192.0.2.40"),
             (outer, "field-station", "", "61200-61455", "203.0.113.9"),  # it is told a private address
+            (named, "field-station", "", "61200-61455", "203.0.113.9"),
         ]:
             ledger, control, data = each["ledger"], *each["sweeps"]
             assert (each["client"], ledger["reachable"], ledger["measured"]) == (client, arrives, arrives)
             assert (data["ok"], data["silent"], control["seen_from"]) == (arrives, silent, [source])
         assert nowhere["trouble"].startswith("out of reach: ssh reports")
+        assert none["trouble"].startswith("out of reach: ip netns reports: Cannot open network namespace")
         assert code == 1
 
     def test_each_place_sees_the_site_as_the_client_that_stands_there(self, tmp_path: Path) -> None:
@@ -376,7 +383,19 @@ def test_frames_come_out_as_they_went_in_however_they_are_cut(sent: list[Any], d
 
 @pytest.mark.parametrize(
     "text",
-    ["ssh://-oProxyCommand=x", "ssh://pilot@-x", "http://a", "ssh://a b", "ssh://a@b@c", "ssh://h:port", "pilot@h", ""],
+    [
+        "namespace://-x",
+        "namespace://a/b",
+        "namespace://",
+        "ssh://-oProxyCommand=x",
+        "ssh://pilot@-x",
+        "http://a",
+        "ssh://a b",
+        "ssh://a@b@c",
+        "ssh://h:port",
+        "pilot@h",
+        "",
+    ],
 )
 def test_what_is_no_place_is_told_before_anything_is_run(text: str) -> None:
     with pytest.raises(ValueError, match="is no place"):
