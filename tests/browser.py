@@ -83,7 +83,10 @@ class Browser:
 
     def opens(self, address: str) -> bool:
         """Whether a page comes up at an address."""
-        return not self.do("Page.navigate", url=address).get("errorText")
+        if self.do("Page.navigate", url=address).get("errorText"):
+            return False
+        self.waits("document.readyState === 'complete'")
+        return True
 
     def value(self, script: str) -> Any:
         """What an expression comes to on the page."""

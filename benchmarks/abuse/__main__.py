@@ -1,7 +1,7 @@
 """The afternoon of abuse: ``python benchmarks/abuse [PART...] [--minutes N] [--seed N] [--workers N]``.
 
-Parts: files (whole commands on damaged files), writers (killed at any moment), signals, lamp (a crowd of strangers),
-network (hostile routers, resolvers and file transfer servers). Exit code 1 where anything was found.
+Parts: files (whole commands on damaged files), writers (killed at any moment), signals, lamp and phones (a crowd of
+strangers), network (hostile routers, resolvers and file transfer servers). Exit code 1 where anything was found.
 """
 
 import argparse
@@ -12,6 +12,7 @@ from pathlib import Path
 import crowd
 import files
 import network
+import phones
 import signals
 import writers
 
@@ -26,7 +27,7 @@ def _files(minutes: float, seed: int, workers: int) -> list[str]:
 
 
 PARTS = {"files": _files, "writers": writers.abused, "signals": signals.abused, "lamp": crowd.abused,
-         "network": network.abused}  # fmt: skip
+         "phones": phones.abused,         "network": network.abused}  # fmt: skip
 
 
 def main() -> int:

@@ -102,7 +102,7 @@ async function watched(sweep, fates) { // says now and then how far it is, here 
     element("progress").textContent = `${fates.size} of ${sweep.ports.length} ports tried`;
     failed = typeof (await reported(sweep, fates, false)) === "string" ? failed + 1 : 0;
     sweep.lost = failed >= MOST_LOST;
-    await pause(REPORT_MS);
+    await Promise.race([pause(REPORT_MS), sweep.ended]);
   }
 }
 
@@ -159,12 +159,14 @@ async function swept() {
     return;
   }
   const fates = new Map();
+  sweep.ended = new Promise((done) => { sweep.end = done; });
   element("during").hidden = false;
   element("verdict").textContent = "Trying the ports …";
   const watching = watched(sweep, fates);
   await tried(sweep.ports, sweep, fates);
   await tried(sweep.ports.filter((port) => fates.get(port) !== "arrives"), sweep, fates);
   sweep.through = true;
+  sweep.end();
   await watching;
   const result = await reported(sweep, fates, true);
   if (typeof result === "string") {
