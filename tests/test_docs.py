@@ -88,3 +88,21 @@ def test_explain_of_a_reply_states_what_it_can_and_cannot_be_and_of_nonsense_the
     assert "It cannot be a forward, a filter, NAT or the passive range." in shown
     wrong = run("explain", "range-mismach")
     assert (wrong.returncode, "the nearest: range-mismatch" in wrong.stderr) == (2, True)
+
+
+SHOTS = sorted((DOCS / "screenshots").glob("*.png"))
+LEAST_INK = 0.002
+
+
+def test_there_are_few_pictures_and_every_one_is_linked() -> None:
+    text = "".join(page.read_text() for page in (ROOT / "README.md", DOCS / "commands.md"))
+    assert len(SHOTS) < 20
+    assert [each.name for each in SHOTS if f"screenshots/{each.name}" not in text] == []
+
+
+@pytest.mark.parametrize("shot", SHOTS, ids=lambda shot: shot.stem)
+def test_a_picture_shows_more_than_the_command_that_was_typed(shot: Path) -> None:
+    image = pytest.importorskip("PIL.Image", reason="needs the extra “pictures”").open(shot).convert("L")
+    below = image.crop((0, min(60, image.height // 3), image.width, image.height))
+    counts = below.histogram()
+    assert 1 - max(counts) / sum(counts) > LEAST_INK

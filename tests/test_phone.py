@@ -292,6 +292,13 @@ def test_the_code_on_a_screenshot_of_the_terminal_leads_to_the_address(host: str
     assert read.stdout.strip() == address
 
 
+@pytest.mark.skipif(shutil.which("zbarimg") is None, reason="zbarimg is missing: install the package zbar-tools")
+def test_the_code_on_the_picture_of_a_real_terminal_is_read() -> None:
+    shot = TESTS.parent / "docs" / "screenshots" / "lamp.png"
+    read = subprocess.run(["zbarimg", "-q", "--raw", shot], capture_output=True, text=True)
+    assert re.fullmatch(r"http://198\.51\.100\.61:61200/[a-z2-7]{26}", read.stdout.strip())
+
+
 PAPER = "<pre style=\"font: 16px/16px 'DejaVu Sans Mono'; background: #14202a\">{code}</pre>"
 
 

@@ -44,6 +44,7 @@ from ..views.phone import (
     phone_page,
     sweeping_view,
     visit_notes,
+    why_command,
 )
 from .arguments import completion
 from .arguments.options import Forced, Format, parsed_or_none
@@ -190,7 +191,9 @@ class Reception:
         position = phone_position(self._topology, source, self._phones.client)
         elsewhere = announced_elsewhere(self._topology, self._service, position, plan.target)
         notes = visit_notes(plan, standing, str(source), seen, visit.done, elsewhere)
-        show(["", *sweeps_view(self._service.name, [seen], self._source.line), *notes, ""])
+        save = str(self._phones.save) if self._phones.save is not None else ""
+        why = () if seen.all_arrive else why_command(self._source.file, save)
+        show(["", *sweeps_view(self._service.name, [seen], self._source.line), *notes, "", *why])
 
     def _knocked(self, plan: PhonePlan, desk: PhoneDesk, visit: PhoneVisit, lit: PortSet) -> None:
         """A connection to the control port after the end of a visit: it is kept with that."""

@@ -1,6 +1,7 @@
 """``visit --lamp``: a lit lamp swept from here or elsewhere, beside the prediction."""
 
 import asyncio
+import sys
 from collections.abc import Sequence
 from contextlib import AsyncExitStack
 from typing import NoReturn
@@ -30,7 +31,8 @@ from .exit_codes import BROKEN, CANNOT_TELL, KEPT
 from .finish import finish
 from .visits import client_at, reached
 
-LONGEST_SECONDS = 2.0
+LONGEST_SECONDS = 4.0 if sys.platform == "win32" else 2.0
+"""For a port; Windows asks three times, for two seconds, before it believes a refusal."""
 
 
 def sweep_lamp(

@@ -3,6 +3,7 @@
 from base64 import b64encode
 from collections.abc import Iterator, Sequence
 from hashlib import sha256
+from itertools import groupby
 
 from jinja2 import Environment, StrictUndefined
 from msgspec import Struct
@@ -16,9 +17,8 @@ from ..core.values.phrases import ports_named
 from ..core.values.ports import PortSet
 from .lamp import BAR_COLUMNS
 from .ledger import axis, bar
-from .screen import ACCENT, PASSES, RISKS, STOPS, STRONG, UNTRIED, columns, indented
+from .screen import ACCENT, PASSES, RISKS, STOPS, STRONG, UNTRIED, columns, command, command_line, indented
 
-_ON_PAPER = Style(color="#000000", bgcolor="#ffffff")
 QUIET_MODULES = 2
 """The light border of a code; four are the standard's, and readers need one."""
 
@@ -58,33 +58,43 @@ def _digest(text: str) -> str:
 
 
 class Code:
-    """A QR code (ISO/IEC 18004) in half blocks, two modules a character: dark on white where there is colour, else in
-    the light of the terminal, for one that is dark."""
+    """A QR code (ISO/IEC 18004), two modules a character: dark on white where there is colour, else in the light of the
+    terminal, for one that is dark. Of a character the upper half is its background and only the lower one is drawn:
+    glyphs of many fonts do not reach the top of their line, and a reader takes the seams for modules."""
 
     def __init__(self, text: str) -> None:
         import segno  # only for who shows a code
 
         made = segno.make(text, error="l", micro=False, boost_error=False)
-        self.rows = [[bool(each) for each in row] for row in made.matrix_iter(border=QUIET_MODULES)]
+        rows = [[bool(each) for each in row] for row in made.matrix_iter(border=QUIET_MODULES)]
+        below = [*rows[1::2], [False] * len(rows[0])]
+        self._pairs = [list(zip(*each, strict=True)) for each in zip(rows[::2], below, strict=False)]
 
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> Iterator[Text]:
-        coloured = console.color_system is not None
-        rows = self.rows if coloured else [[not each for each in row] for row in self.rows]
-        below = [*rows[1::2], [not coloured] * len(rows[0])]
-        for upper, lower in zip(rows[::2], below, strict=False):
-            blocks = "".join(_HALVES[each] for each in zip(upper, lower, strict=True))
-            yield Text("  ").append(blocks, _ON_PAPER if coloured else Style())
+        for row in self._pairs:
+            line = Text("  ", no_wrap=True)
+            for (upper, lower), run in groupby(row):
+                count = len(list(run))
+                if console.color_system is None:
+                    line.append(_LIGHT_HALVES[upper, lower] * count)
+                else:
+                    style = Style(color=_PAPER[lower], bgcolor=_PAPER[upper])
+                    line.append((" " if upper == lower else "▄") * count, style)
+            yield line
 
 
-_HALVES = {(True, True): "█", (True, False): "▀", (False, True): "▄", (False, False): " "}
+_PAPER = {True: "#000000", False: "#ffffff"}
+_LIGHT_HALVES = {(True, True): " ", (True, False): "▄", (False, True): "▀", (False, False): "█"}
 
 
 def invitation_view(plan: PhonePlan, address: str, turn: int, further: bool) -> Iterator[RenderableType]:
     """What to do on the phone: the code, and the address to type; at the first page port, or at another one, for the
     first phone or a ``further`` one."""
-    if turn == 0 and further:
-        yield Text("The page can test again. For another phone:", style=STRONG)
-    elif turn == 0:
+    if turn == 0 and further:  # without a code: what was seen stays on the screen
+        yield Text("The page can test again. Another phone opens", style=STRONG)
+        yield Text(f"  {address}", style=ACCENT, no_wrap=True)
+        return
+    if turn == 0:
         yield Text("On a phone with Wi-Fi off, scan this, or type the address:", style=STRONG)
     else:
         before = ports_named(PortSet.single(plan.pages[turn - 1]))
@@ -92,11 +102,11 @@ def invitation_view(plan: PhonePlan, address: str, turn: int, further: bool) -> 
         yield Text("Try the page at another port:", style=STRONG)
     yield Code(address)
     yield Text(f"  {address}", style=ACCENT, no_wrap=True)
-    if turn == 0 and not further and not plan.arrive:
+    if turn == 0 and not plan.arrive:
         yield indented(
             Text("▲ By the site file no port arrives from there: the page is not expected to open.", style=RISKS), 0
         )
-    if plan.barred and not further:
+    if plan.barred:
         yield Text(f"No browser goes to {ports_named(plan.barred)}: the page tells how to try it with an app.",
                    style=UNTRIED)  # fmt: skip
 
@@ -136,7 +146,8 @@ def sweeping_view(
             f"  {name}", Text(bar(pieces, ports, plan.ports), style=style), named or "none", f"{len(ports):7}"
         )
     places = ", ".join(come_from)
-    return [Text(f"A phone at {places} tries the ports: {len(tried)} of {len(plan.ports)}", style=STRONG), table]
+    head = Text(f"A phone at {places} tries the ports: {len(tried)} of {len(plan.ports)}", style=STRONG)
+    return [Text(), head, table]
 
 
 _STANDS: dict[Standing, str] = {
@@ -164,6 +175,12 @@ def visit_notes(
             "clients go to that address. eager-lantern check states what follows.",
             style=STOPS,
         )
+
+
+def why_command(file: str, save: str) -> Iterator[RenderableType]:
+    """What to type to learn why some ports do not arrive."""
+    how = "" if save else "keep this with --save FILE, then "
+    yield command(f"Next: {how}{command_line('diagnose', file, '--seen', save or 'FILE')}", ACCENT)
 
 
 def knocks_view(plan: PhonePlan, knocks: int) -> Iterator[RenderableType]:
