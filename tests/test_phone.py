@@ -1,5 +1,6 @@
 """A phone's browser at a lamp: what it sees through the packet filter, who gets an answer, and how codes are read."""
 
+import asyncio
 import io
 import json
 import random
@@ -19,6 +20,8 @@ from hypothesis import strategies as st
 from program import AFTER, BEFORE, DATA, result_of, run
 from rich.console import Console
 
+from eager_lantern.cli import lamp_phone
+from eager_lantern.cli.arguments.options import Format
 from eager_lantern.core.network.topology import Topology, listens_on
 from eager_lantern.core.observed.phone import (
     MOST_FIRST,
@@ -38,6 +41,7 @@ from eager_lantern.formats.site.site_file import read_site
 from eager_lantern.lab.kernel.lab import KernelLab, missing_means
 from eager_lantern.lab.kernel.layout import lab_nodes
 from eager_lantern.lab.tasks.tasks import Start, StopServers
+from eager_lantern.live.lamp.listener import Lamp
 from eager_lantern.live.lamp.phone import QUIET_SECONDS, TOKEN_SECONDS, DeskSetup, PageReply, PhoneDesk
 from eager_lantern.views.phone import Code
 from eager_lantern.wire.lamp import is_sealed, sealed
@@ -192,7 +196,7 @@ def test_a_token_gets_the_page_until_it_is_used_and_no_other_gets_a_byte() -> No
     assert "Set-Cookie" not in page.headers
     assert at.asks(f"GET /{token.upper()}") is not None  # as a phone's keyboard may have it
     for line, host, origin in [
-        ("GET /", OURS[7:], ""), (f"GET /{token[:-1]}a", OURS[7:], ""), (f"GET /{token}/", OURS[7:], ""),
+        ("GET /", OURS[7:], ""), (f"GET /{token[:-1]}b", OURS[7:], ""), (f"GET /{token}/", OURS[7:], ""),
         (f"GET /{token}", "tides.saltmarsh.example:61200", ""), (f"GET /{token}", "198.51.100.61:61205", ""),
         (f"HEAD /{token}", OURS[7:], ""), (f"GET /{token}/here", "198.51.100.61:61205", OURS),
         (f"POST /{token}/begin", OURS[7:], ""), (f"POST /{token}/begin", OURS[7:], "http://elsewhere.example"),
@@ -300,6 +304,35 @@ def test_the_code_on_the_picture_of_a_real_terminal_is_read() -> None:
 
 
 PAPER = "<pre style=\"font: 16px/16px 'DejaVu Sans Mono'; background: #14202a\">{code}</pre>"
+
+
+def test_where_nobody_opens_the_page_another_port_is_proposed_and_then_another_place(
+    monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.setattr(lamp_phone, "OPEN_SECONDS", 0.01)
+    source = read_site(BEFORE)
+    found = lamp_phone.Reception(source, source.site.services[0], lamp_phone.Phones(phone=True), Format.text)
+
+    async def received() -> None:
+        ended = asyncio.Event()
+        waiting = asyncio.create_task(found.receive(Lamp(b"a secret"), listens_on(source.site.services[0]), [], ended))
+        while "Try from another place" not in (told := told_so_far()):
+            await asyncio.sleep(0.05)
+        ended.set()
+        await waiting
+        assert re.findall(r"http://198.51.100.61:(\d+)/", told) == ["61200", "61327", "61263"]
+        assert "Then port 61200 does not arrive there: that is a first result." in told
+
+    text = ""
+
+    def told_so_far() -> str:
+        nonlocal text
+        text += capsys.readouterr().out
+        return text
+
+    asyncio.run(received())
+    assert "No phone has tried ports 61200-61455: nothing is known." in told_so_far()
+    assert found.code == 3
 
 
 @pytest.mark.parametrize(

@@ -39,6 +39,7 @@ def lit_view(
         yield ""
         yield Text("From outside, run")
         yield command(f"  {shown + ' ' if shown else ''}eager-lantern visit SITE --client NAME --lamp", ACCENT)
+        yield Text("No machine outside? End it, and start it with --phone: a phone tests from there.", style=UNTRIED)
 
 
 def _by_reason(unlit: Sequence[Unlit]) -> dict[tuple[str, str], PortSet]:
