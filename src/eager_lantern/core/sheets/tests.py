@@ -117,6 +117,24 @@ def _outside_tests(topology: Topology, works: Sequence[Forecast], file: str) -> 
     )
     if works:
         yield _test_part("3. From truly outside", lines, topology, works, file)
+        yield from _by_phone(topology.site, works, file)
+
+
+def _by_phone(site: Site, works: Sequence[Forecast], file: str) -> Iterator[SheetPart]:
+    """Every data port from a phone, where anybody on the internet is meant."""
+    several = sum(each.protocol in ("ftp", "sftp") for each in site.services) > 1
+    services = dict.fromkeys(each.service for each in works if each.service.protocol == "ftp" and each.service.passive)
+    commands = [
+        f"eager-lantern lamp {quote(file)}{f' --service {quote(each.name)}' if several else ''} --phone"
+        for each in services
+    ]
+    if commands:
+        lines = (
+            "On the server host, while the server is stopped. It shows a code: a phone with its Wi-Fi off opens it, and "
+            "its browser tries every data port.",
+            "Success: all of them arrive. What does not is a forward or a filter; no login plays a part.",
+        )
+        yield SheetPart("Every data port, from a phone", lines, commands=tuple(commands))
 
 
 def _test_part(
