@@ -1,6 +1,7 @@
 """A phone's browser at a lamp: what it sees through the packet filter, who gets an answer, and how codes are read."""
 
 import asyncio
+import contextlib
 import io
 import json
 import random
@@ -230,6 +231,23 @@ def test_a_sweep_is_what_the_lamp_saw_and_of_other_ports_what_the_page_reports()
     assert at.desk.visits[-1].knocks == 1
     assert at.asks(f"POST /{key}/begin", origin=OURS) is not None  # the page may test again
     assert at.asks(f"GET /{key}/here", "198.51.100.61:61201", OURS) is None  # and has a new key then
+
+
+def test_a_browser_that_insists_on_https_is_noticed_and_gets_not_a_byte() -> None:
+    async def met() -> tuple[bytes, str]:
+        lamp, at = Lamp(b"a secret"), Clocked()
+        assert await lamp.light(["127.0.0.1"], [61200], ["tcp"]) == []
+        lamp.receive(at.desk)
+        reader, writer = await asyncio.open_connection("127.0.0.1", 61200)
+        writer.write(b"\x16\x03\x01\x02\x00\x01\x00\x01\xfc\x03\x03" + bytes(500))
+        heard = b""
+        with contextlib.suppress(ConnectionError):
+            heard = await reader.read()
+        writer.close()
+        await lamp.put_out()
+        return heard, at.desk.tls_from
+
+    assert asyncio.run(met()) == (b"", "127.0.0.1")
 
 
 def test_what_takes_too_long_is_over_and_another_token_is_on_offer() -> None:

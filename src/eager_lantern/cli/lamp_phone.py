@@ -43,6 +43,7 @@ from ..views.phone import (
     nowhere_view,
     phone_page,
     sweeping_view,
+    tls_view,
     visit_notes,
     why_command,
 )
@@ -114,7 +115,7 @@ class Reception:
         lamp.receive(desk)
         redrawn, shown, since, turn = Redrawn(), "", time.monotonic(), 0
         visit: PhoneVisit | None = None
-        knocks = 0
+        knocks, hinted = 0, False
         try:
             while not ended.is_set():
                 desk.look_at_clock()
@@ -128,6 +129,9 @@ class Reception:
                 elif desk.token != shown:
                     shown, since, turn = desk.token, time.monotonic(), 0
                     self._invite(plan, desk, turn)
+                elif desk.tls_from and not hinted:
+                    hinted = True
+                    self._hint(plan, desk, turn)
                 elif desk.visits and desk.visits[-1].knocks > knocks == 0:
                     knocks = desk.visits[-1].knocks
                     self._knocked(plan, desk, desk.visits[-1], lit)
@@ -156,6 +160,10 @@ class Reception:
             show(invitation_view(plan, desk.address_at(plan.pages[turn]), turn, bool(desk.visits)))
         else:
             show(nowhere_view(plan))
+
+    def _hint(self, plan: PhonePlan, desk: PhoneDesk, turn: int) -> None:
+        if self._form is Format.text:
+            show(tls_view(desk.tls_from, desk.address_at(plan.pages[min(turn, len(plan.pages) - 1)])))
 
     def _seen(self, plan: PhonePlan, desk: PhoneDesk, visit: PhoneVisit, lit: PortSet) -> tuple[LitFrom, ExpectedPorts]:
         """What a visit has come to, beside what is predicted for where it came from."""

@@ -102,6 +102,8 @@ def invitation_view(plan: PhonePlan, address: str, turn: int, further: bool) -> 
         yield Text("Try the page at another port:", style=STRONG)
     yield Code(address)
     yield Text(f"  {address}", style=ACCENT, no_wrap=True)
+    if turn == 0:
+        yield Text("A browser may warn that http is not secure: go on. The page asks for nothing secret.", style=UNTRIED)
     if turn == 0 and not plan.arrive:
         yield indented(
             Text("▲ By the site file no port arrives from there: the page is not expected to open.", style=RISKS), 0
@@ -109,6 +111,16 @@ def invitation_view(plan: PhonePlan, address: str, turn: int, further: bool) -> 
     if plan.barred:
         yield Text(f"No browser goes to {ports_named(plan.barred)}: the page tells how to try it with an app.",
                    style=UNTRIED)  # fmt: skip
+
+
+def tls_view(address: str, shown: str) -> Iterator[RenderableType]:
+    """Something asked for TLS instead of the page."""
+    yield Text(
+        f"▲ {address} asked for https at the port of the page. If that is the phone, the port arrives, and its browser "
+        "insists on https: let it go on without, or take another browser.",
+        style=RISKS,
+    )
+    yield Text(f"  {shown}", style=ACCENT, no_wrap=True)
 
 
 def nowhere_view(plan: PhonePlan) -> Iterator[RenderableType]:

@@ -19,6 +19,8 @@ from msgspec import Struct
 
 MOST_HEAD, MOST_BODY = 8_192, 262_144
 """Bytes of a request. The ports of a sweep, each for itself, are fewer."""
+TLS_HANDSHAKE = b"\x16\x03"
+"""How a browser begins that insists on TLS (RFC 8446, section 5.1)."""
 _PATH = re.compile(r"/([A-Za-z2-7]{26,64})(?:/(begin|here|fates))?")
 Question = Literal["page", "begin", "here", "fates"]
 _METHODS: dict[Question, str] = {"page": "GET", "begin": "POST", "here": "GET", "fates": "POST"}

@@ -30,7 +30,7 @@ import psutil
 from ...core.model.site import Transport
 from ...core.observed.compared import Unlit
 from ...wire.lamp import GREETING, LINE_BYTES, Sight, answer, nonce_of
-from ...wire.phone import MOST_HEAD, HttpQuestion, NoQuestion
+from ...wire.phone import MOST_HEAD, TLS_HANDSHAKE, HttpQuestion, NoQuestion
 from ..own_process import allow_open_files
 from .phone import PhoneDesk
 
@@ -161,7 +161,8 @@ class Lamp:
                     return asked.answer(200, reply.headers, reply.body)
                 data = await loop.sock_recv(made, MOST_HEAD)
         except NoQuestion:
-            pass
+            if data.startswith(TLS_HANDSHAKE):
+                desk.met_tls(peer[0], own[1])
         self.rejected += 1
         return b""
 

@@ -98,6 +98,7 @@ class PhoneDesk:
         self.visits: list[PhoneVisit] = []
         self.changed = asyncio.Event()
         self.asked_for_page = False
+        self.tls_from = ""
         self._offer()
 
     def _offer(self) -> None:
@@ -135,6 +136,12 @@ class PhoneDesk:
         """A connection has come to a port of the server. At the control port, from where the phone is, it counts."""
         if port == self._desk.plan.service.control_port.number and self.visits and address in self.visits[-1].addresses:
             self.visits[-1].knocks += 1
+            self.changed.set()
+
+    def met_tls(self, address: str, port: int) -> None:
+        """Something asked for TLS where the page is, and may be a browser that wants no other."""
+        if not self.asked_for_page and not self.tls_from and port in self._desk.plan.pages:
+            self.tls_from = address
             self.changed.set()
 
     def sweep_of(self, visit: PhoneVisit) -> Sweep:
