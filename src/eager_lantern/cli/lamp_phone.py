@@ -3,7 +3,7 @@
 import asyncio
 import contextlib
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated
@@ -16,8 +16,8 @@ from ..core.model.site import INTERNET, Service
 from ..core.network.topology import Topology
 from ..core.observed.compared import LitFrom, Unlit, ports_of
 from ..core.observed.phone import (
-    ExpectedPorts,
     PhonePlan,
+    Standing,
     announced_elsewhere,
     expected,
     phone_ledger,
@@ -26,7 +26,8 @@ from ..core.observed.phone import (
     standing_of,
 )
 from ..core.predict.endpoints import position_of
-from ..core.values.addresses import UNKNOWN_TEXT, Address, address_or_none
+from ..core.predict.forecast import ClientPosition
+from ..core.values.addresses import UNKNOWN_TEXT, Address
 from ..core.values.ports import PortSet
 from ..formats.results.base import as_json, as_line
 from ..formats.results.lamp import LampPhone, sweep_result
@@ -79,17 +80,16 @@ class Reception:
     """Phones received one after the other; ``code`` is how it went with the last."""
 
     def __init__(self, source: SiteFile, service: Service, phones: Phones, form: Format) -> None:
-        self._source, self._service, self._phones, self._form = source, service, phones, form
-        self._topology = Topology(source.site)
+        self.source, self.service, self.phones, self.form = source, service, phones, form
+        self.topology = Topology(source.site)
         self._at = parsed_or_none(Address, "--at", phones.at or None)
-        self._kept: list[LitFrom] = []
         self._saved = False
         self.code = CANNOT_TELL
 
     def plan(self, lit: PortSet, held: PortSet) -> PhonePlan:
         """What a phone is to try. Raises BadParameter where there is nothing."""
-        position = position_of(self._topology, self._phones.client or INTERNET)
-        found = phone_plan(self._topology, self._service, position, self._at, lit, held, browser_ports())
+        position = position_of(self.topology, self.phones.client or INTERNET)
+        found = phone_plan(self.topology, self.service, position, self._at, lit, held, browser_ports())
         if found is None:
             barred = lit & browser_ports()
             why = (
@@ -99,131 +99,150 @@ class Reception:
             )  # fmt: skip
             raise typer.BadParameter(f"--phone: {why}")
         if str(found.target) == UNKNOWN_TEXT:
-            raise typer.BadParameter(f"{self._source.file} has a ? for the address to dial: put it in, or give --at")
+            raise typer.BadParameter(f"{self.source.file} has a ? for the address to dial: put it in, or give --at")
         return found
+
+    def standing(self, addresses: Iterable[str]) -> Standing:
+        """Where whoever has these addresses stands; unknown where they do not agree."""
+        found = {standing_of(self.topology, Address.parse(each)) for each in addresses}
+        return found.pop() if len(found) == 1 else "unknown"
 
     async def receive(self, lamp: Lamp, ports: PortSet, unlit: Sequence[Unlit], ended: asyncio.Event) -> None:
         """Show the way to the page, and what each phone sees, until the lamp is put out."""
         held = ports_of(each.port for each in unlit if each.protocol == "tcp")
-        lit = ports - held
-        plan = self.plan(lit, held)
+        plan = self.plan(ports - held, held)
         page = phone_page(shipped_text("phone.html.j2"), shipped_text("phone.css"), shipped_text("phone.js"), plan)
-        desk = PhoneDesk(
-            DeskSetup(plan, page.html.encode(), page.policy,
-                      lambda each: standing_of(self._topology, Address.parse(each)), time.monotonic)
-        )  # fmt: skip
+        setup = DeskSetup(plan, page.html.encode(), page.policy, lambda each: self.standing([each]), time.monotonic)
+        desk = PhoneDesk(setup)
         lamp.receive(desk)
-        redrawn, shown, since, turn = Redrawn(), "", time.monotonic(), 0
-        visit: PhoneVisit | None = None
-        knocks, hinted = 0, False
+        beside = _Beside(self, plan, desk, ports - held)
         try:
             while not ended.is_set():
-                desk.look_at_clock()
-                if desk.busy:
-                    visit = desk.visits[-1]
-                    redrawn.draw(self._while_it_sweeps(plan, desk, visit, lit))
-                elif visit is not None:
-                    redrawn.clear()
-                    self._after(plan, desk, visit, lit)
-                    visit, knocks = None, desk.visits[-1].knocks
-                elif desk.token != shown:
-                    shown, since, turn = desk.token, time.monotonic(), 0
-                    self._invite(plan, desk, turn)
-                elif desk.tls_from and not hinted:
-                    hinted = True
-                    self._hint(plan, desk, turn)
-                elif desk.visits and desk.visits[-1].knocks > knocks == 0:
-                    knocks = desk.visits[-1].knocks
-                    self._knocked(plan, desk, desk.visits[-1], lit)
-                elif not desk.asked_for_page and time.monotonic() - since > OPEN_SECONDS and turn < len(plan.pages):
-                    since, turn = time.monotonic(), turn + 1
-                    self._invite(plan, desk, turn)
+                beside.look()
                 desk.changed.clear()
                 with contextlib.suppress(TimeoutError):
                     await asyncio.wait_for(desk.changed.wait(), DRAW_SECONDS)
                 await asyncio.sleep(DRAW_SECONDS if desk.busy else 0)  # a sweep is news all the time
         finally:
-            redrawn.clear()
-            if visit is not None:
-                self._after(plan, desk, visit, lit)
-            if not desk.visits and self._form is Format.text:
-                show(nobody_view(plan))
+            beside.end()
 
-    def _invite(self, plan: PhonePlan, desk: PhoneDesk, turn: int) -> None:
-        """The page at one of its ports, or that it opened at none."""
-        if self._form is Format.json:
-            if turn == 0:
-                emit(as_line(LampPhone(addresses=tuple(map(desk.address_at, plan.pages)), ports=str(plan.ports),
-                                       barred=str(plan.barred))))  # fmt: skip
-            return
-        if turn < len(plan.pages):
-            show(invitation_view(plan, desk.address_at(plan.pages[turn]), turn, bool(desk.visits)))
-        else:
-            show(nowhere_view(plan))
-
-    def _hint(self, plan: PhonePlan, desk: PhoneDesk, turn: int) -> None:
-        if self._form is Format.text:
-            show(tls_view(desk.tls_from, desk.address_at(plan.pages[min(turn, len(plan.pages) - 1)])))
-
-    def _seen(self, plan: PhonePlan, desk: PhoneDesk, visit: PhoneVisit, lit: PortSet) -> tuple[LitFrom, ExpectedPorts]:
-        """What a visit has come to, beside what is predicted for where it came from."""
-        source = _last_address(visit)
-        position = phone_position(self._topology, source, self._phones.client)
-        foreseen = expected(self._topology, position, plan.target, plan.ports, lit)
-        ledger = phone_ledger(self._topology, self._service, position)
-        place = f"phone at {source}"
-        knocks = visit.knocks if plan.control in plan.barred else None
-        sweep = desk.sweep_of(visit)
-        return LitFrom(place, position.name, foreseen.arrives, ledger, (sweep,), knocks=knocks), foreseen
-
-    def _while_it_sweeps(
-        self, plan: PhonePlan, desk: PhoneDesk, visit: PhoneVisit, lit: PortSet
-    ) -> Iterator[RenderableType]:
-        seen, foreseen = self._seen(plan, desk, visit, lit)
-        yield from sweeping_view(plan, seen.sweeps[0], foreseen, list(visit.addresses))
-
-    def _after(self, plan: PhonePlan, desk: PhoneDesk, visit: PhoneVisit, lit: PortSet) -> None:
-        """The end of a visit: kept, judged and shown."""
-        seen, _ = self._seen(plan, desk, visit, lit)
-        source = _last_address(visit)
-        standing = standing_of(self._topology, source)
-        self._kept.append(seen)
-        self._save()
-        if standing != "outside" or not visit.done:
-            self.code = CANNOT_TELL
-        else:
-            self.code = BROKEN if any(each != "ok" for each in seen.outcomes) else KEPT
-        if self._form is Format.json:
-            emit(as_line(sweep_result([seen], self._source.line)))
-            return
-        position = phone_position(self._topology, source, self._phones.client)
-        elsewhere = announced_elsewhere(self._topology, self._service, position, plan.target)
-        notes = visit_notes(plan, standing, str(source), seen, visit.done, elsewhere)
-        save = str(self._phones.save) if self._phones.save is not None else ""
-        why = () if seen.all_arrive else why_command(self._source.file, save)
-        show(["", *sweeps_view(self._service.name, [seen], self._source.line), *notes, "", *why])
-
-    def _knocked(self, plan: PhonePlan, desk: PhoneDesk, visit: PhoneVisit, lit: PortSet) -> None:
-        """A connection to the control port after the end of a visit: it is kept with that."""
-        seen, _ = self._seen(plan, desk, visit, lit)
-        self._kept[-1] = seen
-        self._save()
-        if self._form is Format.json:
-            emit(as_line(sweep_result([seen], self._source.line)))
-        else:
-            show(knocks_view(plan, visit.knocks))
-
-    def _save(self) -> None:
-        if self._phones.save is not None:
-            result = as_json(sweep_result(self._kept, self._source.line)).encode()
-            write({self._phones.save: result}, self._phones.force or self._saved)
+    def save(self, places: Sequence[LitFrom]) -> None:
+        """Keep what phones have seen by now, where that is wanted."""
+        if self.phones.save is not None:
+            result = as_json(sweep_result(places, self.source.line)).encode()
+            write({self.phones.save: result}, self.phones.force or self._saved)
             self._saved = True
 
 
-def _last_address(visit: PhoneVisit) -> Address:
-    found = address_or_none(next(reversed(visit.addresses)))
-    assert found is not None
-    return found
+class _Beside:
+    """What the terminal shows beside the phones: each look shows what is new."""
+
+    def __init__(self, reception: Reception, plan: PhonePlan, desk: PhoneDesk, lit: PortSet) -> None:
+        self._reception, self._plan, self._desk, self._lit = reception, plan, desk, lit
+        self._in_text = reception.form is Format.text
+        self._redrawn = Redrawn()
+        self._shown, self._since, self._turn = "", time.monotonic(), 0
+        self._visit: PhoneVisit | None = None
+        self._knocks, self._hinted = 0, False
+        self._kept: list[LitFrom] = []
+
+    def look(self) -> None:
+        """Show one thing that has happened since."""
+        desk = self._desk
+        desk.look_at_clock()
+        if desk.busy:
+            self._visit = desk.visits[-1]
+            self._redrawn.draw(self._sweeping(self._visit))
+        elif self._visit is not None:
+            self._after(self._visit)
+        elif desk.token != self._shown:
+            self._shown = desk.token
+            self._invite(0)
+        elif desk.tls_from and not self._hinted:
+            self._hint()
+        elif desk.visits and desk.visits[-1].knocks > self._knocks == 0:
+            self._knocked(desk.visits[-1])
+        elif self._nobody_comes():
+            self._invite(self._turn + 1)
+
+    def end(self) -> None:
+        """The lamp is put out."""
+        if self._visit is not None:
+            self._after(self._visit)
+        if not self._desk.visits and self._in_text:
+            show(nobody_view(self._plan))
+
+    def _nobody_comes(self) -> bool:
+        waited = time.monotonic() - self._since > OPEN_SECONDS
+        return waited and not self._desk.asked_for_page and self._turn < len(self._plan.pages)
+
+    def _invite(self, turn: int) -> None:
+        """The page at one of its ports, or that it opened at none."""
+        self._since, self._turn = time.monotonic(), turn
+        plan, desk = self._plan, self._desk
+        if self._in_text and turn < len(plan.pages):
+            show(invitation_view(plan, desk.address_at(plan.pages[turn]), turn, bool(desk.visits)))
+        elif self._in_text:
+            show(nowhere_view(plan))
+        elif turn == 0:
+            addresses = tuple(map(desk.address_at, plan.pages))
+            emit(as_line(LampPhone(addresses=addresses, ports=str(plan.ports), barred=str(plan.barred))))
+
+    def _hint(self) -> None:
+        self._hinted = True
+        if self._in_text:
+            page = self._plan.pages[min(self._turn, len(self._plan.pages) - 1)]
+            show(tls_view(self._desk.tls_from, self._desk.address_at(page)))
+
+    def _position(self, visit: PhoneVisit) -> ClientPosition:
+        source = Address.parse(next(reversed(visit.addresses)))
+        return phone_position(self._reception.topology, source, self._reception.phones.client)
+
+    def _expected(self, visit: PhoneVisit) -> PortSet:
+        plan, position = self._plan, self._position(visit)
+        return expected(self._reception.topology, position, plan.target, plan.ports, self._lit).arrives
+
+    def _sweeping(self, visit: PhoneVisit) -> list[RenderableType]:
+        return sweeping_view(self._plan, self._desk.sweep_of(visit), self._expected(visit), list(visit.addresses))
+
+    def _seen(self, visit: PhoneVisit) -> LitFrom:
+        """What a visit has come to, beside what is predicted for where it came from."""
+        position = self._position(visit)
+        ledger = phone_ledger(self._reception.topology, self._reception.service, position)
+        place = f"phone at {', '.join(visit.addresses)}"
+        knocks = visit.knocks if self._plan.control in self._plan.barred else None
+        sweeps = (self._desk.sweep_of(visit),)
+        return LitFrom(place, position.name, self._expected(visit), ledger, sweeps, knocks=knocks)
+
+    def _after(self, visit: PhoneVisit) -> None:
+        """The end of a visit: kept, judged and shown."""
+        self._redrawn.clear()
+        self._visit, self._knocks = None, visit.knocks
+        reception, seen = self._reception, self._seen(visit)
+        standing = reception.standing(visit.addresses)
+        self._kept.append(seen)
+        reception.save(self._kept)
+        arrives = KEPT if seen.all_arrive else BROKEN
+        reception.code = arrives if standing == "outside" and visit.done else CANNOT_TELL
+        if not self._in_text:
+            emit(as_line(sweep_result([seen], reception.source.line)))
+            return
+        position = self._position(visit)
+        elsewhere = announced_elsewhere(reception.topology, reception.service, position, self._plan.target)
+        notes = visit_notes(self._plan, standing, ", ".join(visit.addresses), seen, visit.done, elsewhere)
+        save = str(reception.phones.save) if reception.phones.save is not None else ""
+        why = () if seen.all_arrive else why_command(reception.source.file, save)
+        show(["", *sweeps_view(reception.service.name, [seen], reception.source.line), *notes, "", *why])
+
+    def _knocked(self, visit: PhoneVisit) -> None:
+        """A connection to the control port after the end of a visit: it is kept with that."""
+        self._knocks = visit.knocks
+        self._kept[-1] = seen = self._seen(visit)
+        self._reception.save(self._kept)
+        if self._in_text:
+            show(knocks_view(self._plan, visit.knocks))
+        else:
+            emit(as_line(sweep_result([seen], self._reception.source.line)))
 
 
 def reception_of(phones: Phones, source: SiteFile, service: Service, ports: PortSet, form: Format) -> Reception | None:

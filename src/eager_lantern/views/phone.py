@@ -12,7 +12,7 @@ from rich.style import Style
 from rich.text import Text
 
 from ..core.observed.compared import LitFrom, Sweep, with_outcome
-from ..core.observed.phone import ExpectedPorts, PhonePlan, Standing
+from ..core.observed.phone import PhonePlan, Standing
 from ..core.values.phrases import ports_named
 from ..core.values.ports import PortSet
 from .lamp import BAR_COLUMNS
@@ -103,7 +103,7 @@ def invitation_view(plan: PhonePlan, address: str, turn: int, further: bool) -> 
     yield Code(address)
     yield Text(f"  {address}", style=ACCENT, no_wrap=True)
     if turn == 0:
-        yield Text("A browser may warn that http is not secure: go on. The page asks for nothing secret.", style=UNTRIED)
+        yield Text("A browser may warn that http is not secure: go on. Nothing secret is asked for.", style=UNTRIED)
     if turn == 0 and not plan.arrive:
         yield indented(
             Text("▲ By the site file no port arrives from there: the page is not expected to open.", style=RISKS), 0
@@ -134,13 +134,11 @@ def nowhere_view(plan: PhonePlan) -> Iterator[RenderableType]:
     )
 
 
-def sweeping_view(
-    plan: PhonePlan, sweep: Sweep, expected: ExpectedPorts, come_from: Sequence[str]
-) -> list[RenderableType]:
+def sweeping_view(plan: PhonePlan, sweep: Sweep, arrives: PortSet, come_from: Sequence[str]) -> list[RenderableType]:
     """The ledger while the phone is at it: predicted and measured, on one axis."""
     tried = PortSet.of(*((each.port, each.port) for each in sweep.ports))
     rows: dict[str, tuple[PortSet, Style]] = {
-        "predicted to arrive": (expected.arrives, PASSES),
+        "predicted to arrive": (arrives, PASSES),
         "arrive at the lamp": (with_outcome([sweep], "ok"), PASSES),
         "refused": (with_outcome([sweep], "refused"), STOPS),
         "silent": (with_outcome([sweep], "silent"), STOPS),

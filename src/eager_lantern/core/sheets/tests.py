@@ -130,8 +130,8 @@ def _by_phone(site: Site, works: Sequence[Forecast], file: str) -> Iterator[Shee
     ]
     if commands:
         lines = (
-            "On the server host, while the server is stopped. It shows a code: a phone with its Wi-Fi off opens it, and "
-            "its browser tries every data port.",
+            "On the server host, while the server is stopped. It shows a code: a phone with its Wi-Fi off opens it, "
+            "and its browser tries every data port.",
             "Success: all of them arrive. What does not is a forward or a filter; no login plays a part.",
         )
         yield SheetPart("Every data port, from a phone", lines, commands=tuple(commands))

@@ -111,7 +111,7 @@ class Lamp:
                         await asyncio.sleep(RETRY_SECONDS)
                     continue
                 if self._desk is not None:
-                    self._desk.came(str(peer[0]), int(listener.getsockname()[1]))
+                    self._desk.came(_unscoped(peer[0]), int(listener.getsockname()[1]))
                 if (place := self._crowd.place_for(str(peer[0]))) is None:
                     made.close()
                     continue
@@ -143,7 +143,7 @@ class Lamp:
         """What to say to a browser: nothing where it asks for what it may not have. Of its body nothing is waited for
         before its head was found good."""
         loop, asked = asyncio.get_running_loop(), HttpQuestion()
-        peer, own = made.getpeername(), made.getsockname()
+        peer, own = _unscoped(made.getpeername()[0]), made.getsockname()[1]
         admitted = False
         try:
             while True:
@@ -152,9 +152,9 @@ class Lamp:
                     admitted = desk.admits(asked.head)
                     if not admitted:
                         break
-                    self._crowd.knows(peer[0])
+                    self._crowd.knows(made.getpeername()[0])
                 if asked.whole and asked.head is not None:
-                    reply = desk.reply(asked.head, asked.body, peer[0], own[1])
+                    reply = desk.reply(asked.head, asked.body, peer, own)
                     if reply is None:
                         break
                     self.answered += 1
@@ -162,7 +162,7 @@ class Lamp:
                 data = await loop.sock_recv(made, MOST_HEAD)
         except NoQuestion:
             if data.startswith(TLS_HANDSHAKE):
-                desk.met_tls(peer[0], own[1])
+                desk.met_tls(peer, own)
         self.rejected += 1
         return b""
 
@@ -186,6 +186,11 @@ class Lamp:
         for transport in self._datagrams:
             transport.close()
         await asyncio.gather(*self._listening, *self._crowd.tasks(), return_exceptions=True)
+
+
+def _unscoped(address: str) -> str:
+    """An address without the link that it is of (RFC 4007, section 11), which means nothing elsewhere."""
+    return address.partition("%")[0]
 
 
 def _closed(made: socket.socket, task: "asyncio.Task[None]") -> None:
