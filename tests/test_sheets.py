@@ -20,7 +20,7 @@ from program import AFTER, BEFORE, run, run_bound_by_modes
 from rich_sites import rich_sites
 from side_by_side import compared, exported
 
-from eager_lantern.cli import certificate, check, diagnose, visit
+from eager_lantern.cli import certificate, check, diagnose, lamp, visit
 from eager_lantern.core.sheets.all import sheets_of
 from eager_lantern.core.sheets.sheet import Sheet, slug
 from eager_lantern.core.verdict import judge
@@ -210,7 +210,9 @@ def test_sheets_as_json_have_every_page_with_its_tables(tmp_path: Path) -> None:
     assert sorted(result["files"]) == sorted(each.name for each in (tmp_path / "p").iterdir())
 
 
-OURS = {"visit": visit.app, "check": check.app, "certificate": certificate.app, "diagnose": diagnose.app}
+OURS = {
+    "visit": visit.app, "check": check.app, "certificate": certificate.app, "diagnose": diagnose.app, "lamp": lamp.app,
+}  # fmt: skip
 
 
 def commands_of(sheet: Sheet) -> list[str]:
