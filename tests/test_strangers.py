@@ -137,7 +137,7 @@ import asyncssh, jinja2, matplotlib, numpy, psutil, rich.console, rich.table, ty
 import matplotlib.figure, pyftpdlib.handlers, cryptography.x509, OpenSSL.SSL
 for module, names in {
     os: "fchmod fchown fork forkpty geteuid getgid getloadavg getpgid getuid getxattr killpg listxattr mkfifo nice "
-        "O_CLOEXEC O_NOCTTY O_NOFOLLOW O_NONBLOCK pread sched_getaffinity setns setsid setxattr statvfs uname",
+        "O_CLOEXEC O_NOCTTY O_NOFOLLOW pread sched_getaffinity setns setsid setxattr statvfs uname",
     signal: "SIGALRM SIGCHLD SIGHUP SIGKILL SIGPIPE SIGQUIT SIGUSR1 SIGWINCH setitimer",
     socket: "AF_PACKET MSG_DONTWAIT SO_REUSEPORT recv_fds send_fds",
 }.items():
