@@ -43,7 +43,14 @@ from eager_lantern.lab.kernel.lab import KernelLab, missing_means
 from eager_lantern.lab.kernel.layout import lab_nodes
 from eager_lantern.lab.tasks.tasks import Start, StopServers
 from eager_lantern.live.lamp.listener import Lamp
-from eager_lantern.live.lamp.phone import QUIET_SECONDS, TOKEN_SECONDS, DeskSetup, PageReply, PhoneDesk
+from eager_lantern.live.lamp.phone import (
+    MOST_VISITS,
+    QUIET_SECONDS,
+    TOKEN_SECONDS,
+    DeskSetup,
+    PageReply,
+    PhoneDesk,
+)
 from eager_lantern.views.phone import Code
 from eager_lantern.wire.lamp import is_sealed, sealed
 from eager_lantern.wire.phone import MOST_BODY, HttpQuestion, NoQuestion
@@ -122,6 +129,13 @@ def test_a_neighbour_by_ipv6_is_inside_though_its_address_is_public(tmp_path: Pa
     topology = Topology(read_site(written({"site": text}, tmp_path)).site)
     assert standing_of(topology, Address.parse("2001:db8:61::a:b:c")) == "inside"
     assert standing_of(topology, Address.parse("2001:db8:62::1")) == "outside"
+    host = {
+        "lantern": 1, "site": "Bar", "server": {"name": "bar", "network": "internet", "address": "198.51.100.20"},
+        "services": [{"name": "tides", "protocol": "ftp", "control_port": 21, "passive": {"ports": "61200-61209"}}],
+    }  # fmt: skip
+    alone = Topology(read_site(written({"site": json.dumps(host)}, tmp_path)).site)
+    stands = [standing_of(alone, Address.parse(each)) for each in ("198.51.100.20", "198.51.100.21")]
+    assert stands == ["inside", "outside"]  # the server itself, and a neighbour
 
 
 @given(st.sets(st.integers(1, 65_535), min_size=1, max_size=4_000))
@@ -231,6 +245,9 @@ def test_a_sweep_is_what_the_lamp_saw_and_of_other_ports_what_the_page_reports()
     assert at.desk.visits[-1].knocks == 1
     assert at.asks(f"POST /{key}/begin", origin=OURS) is not None  # the page may test again
     assert at.asks(f"GET /{key}/here", "198.51.100.61:61201", OURS) is None  # and has a new key then
+    for _ in range(2 * MOST_VISITS):
+        at.asks(f"POST /{at.desk.visits[-1].key}/begin", origin=OURS)
+    assert len(at.desk.visits) == MOST_VISITS
 
 
 def test_a_browser_that_insists_on_https_is_noticed_and_gets_not_a_byte() -> None:
