@@ -1,6 +1,7 @@
 """Causes from what was seen: session logs, kept results, answers; and the tests that part them."""
 
 import json
+import re
 import subprocess
 import sys
 from functools import cache
@@ -214,6 +215,8 @@ def test_a_lamp_that_sees_a_part_of_the_range_leaves_the_server_out_of_it(tmp_pa
     assert kinds & {"range-changed", "service-not-running", "announce-private"} == set()
     stated = result_of(run("diagnose", BEFORE, "--seen", seen, "--format", "json").stdout)["groups"]
     assert [each["kind"] for each in stated[0]["causes"]] == ["range-mismatch"]  # what is announced bears on no lamp
+    beside = run("check", AFTER, "--seen", seen).stdout
+    assert re.search(r"measured end to end +▆+·+ 61200-61327 +128\n", beside)  # drawn, though no layer ends there
 
 
 def test_what_a_visit_saved_is_read_again_with_the_port_that_it_was_told(tmp_path: Path) -> None:

@@ -289,6 +289,15 @@ class TestFarHost:
         assert [(each.port, each.outcome) for each in there.ports] == [(each.port, each.outcome) for each in here.ports]
 
     @pytest.mark.skipif(OLD is None, reason="needs a Python 3.9 beside the one that runs the tests")
+    def test_an_old_python_ends_a_command_that_takes_too_long(self) -> None:
+        script = (
+            f"import runpy; far = runpy.run_path({str(SOURCE)!r}); far['output_of'].__globals__['RUN_SECONDS'] = 0.2"
+        )
+        script += "; import asyncio; print(asyncio.run(far['output_of'](['sleep', '60'])))"
+        done = subprocess.run([OLD or "", "-c", script], capture_output=True, text=True, timeout=30)
+        assert (done.stdout, done.stderr) == ("(-1, b'')\n", "")
+
+    @pytest.mark.skipif(OLD is None, reason="needs a Python 3.9 beside the one that runs the tests")
     def test_an_old_python_is_enough(self, server: StandIn, tmp_path: Path) -> None:
         (tmp_path / "old").mkdir()
         (tmp_path / "python3").symlink_to(OLD or "")
