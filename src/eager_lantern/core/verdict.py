@@ -5,8 +5,8 @@ from typing import TYPE_CHECKING, Literal
 from msgspec import Struct
 
 from .findings.all import findings, studied
+from .findings.behind import least_cures
 from .findings.finding import Finding
-from .findings.server_cures import server_first
 from .model.site import Site
 from .predict.exposure import Opening, openings
 from .predict.forecast import Forecast
@@ -44,7 +44,7 @@ def judge(site: Site) -> Verdict:
     """Predict every promise of a consistent site and find what is wrong in it."""
     known = studied(site)
     ledgers = tuple(ledger for each in known.promises if (ledger := each.ledger))
-    found, outlook = server_first(known, findings(known))
+    found, outlook = least_cures(known, findings(known))
     return Verdict(
         site,
         tuple(each.forecast for each in known.promises),

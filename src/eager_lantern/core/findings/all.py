@@ -17,6 +17,7 @@ from ..model.change import Change, changed
 from ..model.consistency import problems
 from ..model.site import Promise, Site
 from ..network.topology import Topology
+from ..predict.access import access, more
 from ..predict.alike import Studying, studies
 from ..predict.forecast import ClientPosition, Forecast, because
 from ..predict.ledger import Study, measure
@@ -207,8 +208,12 @@ def _worse(known: Studied, after: Studied) -> list[Forecast]:
 
 
 def does_no_harm(known: Studied, after: Studied) -> bool:
-    """Whether a change breaks no promise, and opens nothing of what ought not to be open."""
-    return not _worse(known, after) and _exposed_places(untried(after)) <= _exposed_places(untried(known))
+    """Whether a change breaks no promise, and opens nothing of what ought not to be open; what was open before and is
+    needed no longer is not opened by it."""
+    exposed = _exposed_places(untried(after)) - _exposed_places(untried(known))
+    if _worse(known, after) or any(kind != "open-beyond-need" for kind, _ in exposed):
+        return False
+    return not exposed or not more(access(known.topology.site), access(after.topology.site))
 
 
 def _of_harm(broken: list[Forecast]) -> str:

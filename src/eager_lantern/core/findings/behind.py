@@ -34,17 +34,19 @@ entry that a cure has made is no fault of the site, and is left out.
 """
 
 from collections.abc import Mapping, Sequence
+from itertools import combinations
 
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..model.change import Change, changed, value_at
+from ..model.change import Change, changed, left_out, value_at
 from ..model.consistency import problems
 from ..model.site import Forward, Rule, Site
 from ..values.text_value import SitePath
-from .all import Studied, of_promises, predicted
+from .all import Studied, does_no_harm, of_promises, predicted
 from .cause import either, leaves_fewer_ports, words_of
 from .finding import Finding, owner_of
+from .server_cures import server_cures
 
 MOST_ROUNDS = 5
 MOST_CURES = 40
@@ -65,30 +67,136 @@ class Behind(Struct, frozen=True):
         return tuple(each for each, _ in self.cures)
 
     @property
-    def work(self) -> tuple[int, int, int, int, int]:
+    def work(self) -> tuple[int, ...]:
         """Changes that others have to make, all changes, those on other devices than the server, entries that come or
-        are switched off, and ports that the server then uses. What is made of an entry that a change has added is none
-        more, nor what is set again; moving the server or leaving it fewer ports counts twice."""
+        are switched off, ports that the server then uses, and changes of entries, which open something. What is made of
+        an entry that a change has added is none more, nor what is set again; moving the server or its control port, or
+        leaving it fewer ports, counts twice."""
         changes = self.changes
         several = {place: each for i, each in enumerate(changes)
                    if (place := _place_before(each.place, changes[:i])) is not None}  # fmt: skip
         made = several.values()
         owners = [owner_of(self.site, place) for place in several]
-        dear = sum(leaves_fewer_ports(each) or each.place == ("server", "address") for each in made)
+        dear = sum(leaves_fewer_ports(each) or each.place[-1] in ("address", "control_port") for each in made)
         others = sum(each in ("client", "other-device") for each in owners)
         comes = sum(each.adds or each.new is False for each in made)
         ports = sum(len(each.passive.ports) for each in self.site.services if each.passive)
-        return others, len(made) + dear, sum(each != "server" for each in owners), comes, ports
+        entries = sum(each.place[0] != "services" for each in made)
+        return others, len(made) + dear, sum(each != "server" for each in owners), comes, ports, entries
 
 
-def behind(known: Studied, first: Sequence[Finding], *given: Finding) -> Behind:
+MOST_SERVER_CURES = 4
+"""Changes of the server that are tried for several findings; each costs nearly as much as the check."""
+
+
+def least_cures(known: Studied, found: Sequence[Finding]) -> tuple[tuple[Finding, ...], Behind]:
+    """The findings of a site, with those of their cures that are the least to do together, and what is behind them."""
+    readvised, best = _server_first(known, found)
+    spared = _spared(known, best)
+    readvised = tuple(_as_done(each, best, spared) for each in readvised)
+    shown = {(each.kind, each.place) for each in readvised}
+    spared = replace(spared, findings=tuple(each for each in best.findings if (each.kind, each.place) not in shown))
+    return in_the_end(readvised, spared), spared
+
+
+def _spared(known: Studied, outlook: Behind) -> Behind:
+    """What is to be done, without a change that led on to others and is not needed beside them."""
+    cures = outlook.cures
+    for each in outlook.cures if len(cures) > 1 else ():
+        index = next((i for i, (_, finding) in enumerate(cures) if finding is each[1]), None)
+        fewer = left_out([change for change, _ in cures], index) if index is not None else ()
+        site = changed(known.topology.site, *fewer)
+        if not fewer or problems(site):
+            continue
+        after = predicted(site)
+        if sum(now.kept is not True for now in after.forecasts) <= outlook.left:
+            others = [finding for i, (_, finding) in enumerate(cures) if i != index]
+            cures = tuple(zip(fewer, others, strict=True))
+    site = changed(known.topology.site, *(each for each, _ in cures))
+    return replace(outlook, cures=cures, site=site)
+
+
+def _as_done(finding: Finding, before: Behind, spared: Behind) -> Finding:
+    """A finding whose cure is not among what is to be done, with that of its table that does instead; where that cure
+    was made and is not needed, what is unwise alone."""
+    cure = finding.cures[0] if finding.severity == "breaks" and len(finding.cures) == 1 else None
+    if cure is None or spared.left or cure in spared.changes:
+        return finding
+    table = _table_of(finding.place)
+    other = next((each for each in spared.changes if _table_of(each.place) == table), None)
+    if other is not None:
+        return replace(finding, cures=(other,), advice=words_of(other))
+    return replace(finding, severity="risks") if cure in before.changes else finding
+
+
+def _server_first(known: Studied, found: Sequence[Finding]) -> tuple[tuple[Finding, ...], Behind]:
+    """Where one change of the server, or two together, leave less to do than without, they are the cure of all that
+    they cure, and what is left is cured as the server is then."""
+    broken = [each for each in found if each.severity == "breaks"]
+    own = ("services", "server", "names")
+    offered = [each for each in server_cures(known, broken) if each.place[0] in own and each.cures]
+    offered = offered[:MOST_SERVER_CURES]
+    pairs = [(one, other) for one, other in combinations(offered, 2) if one.place != other.place]
+    given, best = tuple[Finding, ...](), behind(known, found)
+    for offers in [*((each,) for each in offered), *pairs]:
+        site = changed(known.topology.site, *(each.cures[0] for each in offers))
+        present = known if problems(site) else predicted(site)
+        if present is not known and does_no_harm(known, present):
+            outlook = _round_by_round(known, found, offers, present)
+            if (outlook.left, outlook.work) < (best.left, best.work):
+                given, best = offers, outlook
+    return _readvised(known, found, given), best
+
+
+def _readvised(known: Studied, found: Sequence[Finding], given: Sequence[Finding]) -> tuple[Finding, ...]:
+    """The findings, and those of changes of the server that are given, each with what is left to do once they are
+    made, one after the other."""
+    readvised = tuple(found)
+    for i, offer in enumerate(given):
+        made = given[: i + 1]
+        after = predicted(changed(known.topology.site, *(each.cures[0] for each in made)))
+        left = {each.place: each for each in of_promises(after) if each.severity == "breaks"}
+        more = [each for place, each in left.items() if place not in {each.place for each in readvised}]
+        readvised = tuple(
+            each if each.severity != "breaks" or _is_made(each, made) else _as_left(each, offer, left, more)
+            for each in readvised
+        )
+        stated = any(each.cures == offer.cures[:1] for each in readvised)
+        readvised = readvised if stated else (offer, *readvised)
+    return tuple({(each.kind, each.place): each for each in readvised}.values())
+
+
+def _is_made(finding: Finding, given: Sequence[Finding]) -> bool:
+    return any(finding.cures == each.cures[:1] for each in given)
+
+
+def _as_left(finding: Finding, offer: Finding, left: Mapping[SitePath, Finding], more: Sequence[Finding]) -> Finding:
+    """A finding with the cure that is left of it once an offer is taken up: of its place or, where another entry of its
+    table, that is not reported yet, turns out to be to blame, of that; else it is cured by the offer."""
+    of_table = (each for each in more if _table_of(each.place) == _table_of(finding.place))
+    other = left.get(finding.place) or next(of_table, None)
+    if other is not None and other.place != finding.place:
+        return replace(other, cures=other.cures[:1])
+    cure = other or offer
+    return replace(finding, cures=cure.cures[:1], advice=cure.advice) if cure.cures else finding
+
+
+def _table_of(place: SitePath) -> SitePath:
+    """The list of rules or forwards that a place is in, else the place."""
+    ends = [i for i, each in enumerate(place) if each in ("inward", "outward", "incoming", "outgoing", "forwards")]
+    return place[: ends[0] + 1] if ends else place
+
+
+def behind(known: Studied, first: Sequence[Finding]) -> Behind:
     """What shows where the findings that are known are cured, by their own cures as far as they have some, in the order
-    in which it shows, after the cures of some that are given. Places are those of the site as it is."""
+    in which it shows. Places are those of the site as it is."""
+    return _round_by_round(known, first, (), known)
+
+
+def _round_by_round(known: Studied, first: Sequence[Finding], given: Sequence[Finding], present: Studied) -> Behind:
+    """The same, after the cures of some findings that are given, for the site that comes of them."""
     cures, found, reported = [(each.cures[0], each) for each in given], list[Finding](), {_key(each) for each in first}
-    site, present = known.topology.site, known
-    if given:
-        site = changed(site, *(each for each, _ in cures))
-        present = predicted(site)
+    site = present.topology.site
     tried: list[Change] = []
     advised = {} if given else {_key(each): each for each in first if each.cures}
     for _ in range(MOST_ROUNDS):

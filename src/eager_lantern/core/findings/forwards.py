@@ -29,7 +29,6 @@ from .cause import (
     by_passive,
     control_port_differs,
     is_named_for,
-    is_slip,
     is_wider,
     meant_for,
     meant_for_data,
@@ -293,11 +292,13 @@ def _not_forwarded(
 
 
 def _of_other_transport(topology: Topology, gateway: Gateway, to: Addresses, wanted: PortSet) -> int | None:
-    """A forward that has the name of these ports, and them with a slip, and is of UDP, where no service is meant to."""
+    """A forward that has the name of these ports, and them with a slip or one that no service has, and is of UDP, where
+    no service is meant to."""
     if any(each.passive and "udp" in each.passive.protocols for each in topology.site.services):
         return None
     for i, each in enumerate(gateway.forwards):
-        slipped = is_slip(each.ports, wanted) or mismatch_kind(each.ports, wanted) == "range-typo"
+        slipped = mismatch_kind(each.ports, wanted) == "range-typo"
+        slipped = slipped or (len(wanted) == 1 and other_port(topology, each.ports))
         ours = each.enabled and each.protocol == "udp" and each.to in to
         if ours and slipped and is_named_for(topology, each, wanted):
             return i

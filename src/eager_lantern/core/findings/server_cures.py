@@ -5,16 +5,12 @@ Theory: the odd one out
 A range that the router, the cloud and the host's filter all pass, and the server does not use, is three findings, each
 with a cure on another device. One change of the server does instead. So each layer of the way is asked which ports it
 passes, wanted or not (:mod:`..predict.ledger`), and a range that all of them pass is a cure. The same holds for the
-address that every forward leads to, and for the category that its rules are written for. Where one such change does for
-several findings, it is the cure of each of them.
+address that every forward leads to, and for the category that its rules are written for.
 """
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Sequence
 
-from msgspec.structs import replace
-
-from ..model.change import change, changed, value_at
-from ..model.consistency import problems
+from ..model.change import change, value_at
 from ..model.entries import Port, Typed
 from ..model.site import Forward, Rule, Service, Site
 from ..network.topology import Topology, listens_on
@@ -22,11 +18,9 @@ from ..predict.ledger import Study, measure
 from ..sizing.demand import clear_range, taken_by
 from ..values.addresses import Address, Addresses
 from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
-from ..values.text_value import SitePath
-from .all import Studied, does_no_harm, of_promises, predicted
-from .behind import Behind, behind, in_the_end
+from .all import Studied
 from .cause import is_foreign, mismatch_kind
-from .finding import Finding, FindingKind
+from .finding import Finding, FindingKind, own_gateways
 from .gateways import by_ipv4_alone
 from .server import ports_needed
 from .session import MOST_ACTIVE_PORTS
@@ -63,64 +57,6 @@ def server_cures(known: Studied, found: Sequence[Finding]) -> Iterator[Finding]:
     yield from _lifted_bans(site, found)
 
 
-MOST_SERVER_CURES = 4
-"""Changes of the server that are tried for several findings; each costs nearly as much as the check."""
-
-
-def server_first(known: Studied, found: Sequence[Finding]) -> tuple[tuple[Finding, ...], Behind]:
-    """The findings of a site and what is behind them. Where one change of the server leaves less to do than without
-    it, that is the cure of all that it cures, and what is left is cured as the server is then."""
-    broken = [each for each in found if each.severity == "breaks"]
-    given, tried = tuple[Finding, ...](), list[tuple[Finding, ...]]()
-    readvised, best = tuple(found), behind(known, found)
-    own = ("services", "server", "names")
-    offered = [each for each in server_cures(known, broken) if each.place[0] in own and each.cures]
-    for offer in offered[:MOST_SERVER_CURES] * 2:  # what helps only beside another is tried after it as well
-        made = (*(each for each in given if each.place != offer.place), offer)
-        if offer in given or made in tried:
-            continue
-        tried.append(made)
-        site = changed(known.topology.site, *(each.cures[0] for each in made))
-        after = predicted(site) if not problems(site) else None
-        if after is None or not does_no_harm(known, after):
-            continue
-        outlook = behind(known, found, *made)
-        left = {each.place: each for each in of_promises(after) if each.severity == "breaks"}
-        more = [each for place, each in left.items() if place not in {each.place for each in readvised}]
-        with_it = tuple(
-            each if each.severity != "breaks" or _is_made(each, made) else _as_left(each, offer, left, more)
-            for each in readvised
-        )
-        if (outlook.left, outlook.work) < (best.left, best.work):
-            told = any(each.cures == offer.cures[:1] for each in with_it)
-            given, best, readvised = made, outlook, with_it if told else (offer, *with_it)
-    readvised = tuple({(each.kind, each.place): each for each in readvised}.values())
-    shown = {(each.kind, each.place) for each in readvised}
-    best = replace(best, findings=tuple(each for each in best.findings if (each.kind, each.place) not in shown))
-    return in_the_end(readvised, best), best
-
-
-def _is_made(finding: Finding, given: Sequence[Finding]) -> bool:
-    return any(finding.cures == each.cures[:1] for each in given)
-
-
-def _as_left(finding: Finding, offer: Finding, left: Mapping[SitePath, Finding], more: Sequence[Finding]) -> Finding:
-    """A finding with the cure that is left of it once an offer is taken up: of its place or, where another entry of its
-    table, that is not reported yet, turns out to be to blame, of that; else it is cured by the offer."""
-    of_table = (each for each in more if _table_of(each.place) == _table_of(finding.place))
-    other = left.get(finding.place) or next(of_table, None)
-    if other is not None and other.place != finding.place:
-        return replace(other, cures=other.cures[:1])
-    cure = other or offer
-    return replace(finding, cures=cure.cures[:1], advice=cure.advice) if cure.cures else finding
-
-
-def _table_of(place: SitePath) -> SitePath:
-    """The list of rules or forwards that a place is in, else the place."""
-    ends = [i for i, each in enumerate(place) if each in ("inward", "outward", "incoming", "outgoing", "forwards")]
-    return place[: ends[0] + 1] if ends else place
-
-
 def _is_broken(study: Study, service: Service) -> bool:
     forecast = study.forecast
     return forecast.service.name == service.name and forecast.promise.mode == "passive" and forecast.kept is not True
@@ -131,8 +67,10 @@ def _range_cures(known: Studied, index: int, service: Service) -> Iterator[Findi
     site, present = known.topology.site, service.passive.ports
     for wanted in dict.fromkeys(_ranges(known, service, present)):
         message = f"the passive range of {service.name} is {present}, and other devices pass {wanted}"
-        if not wanted & (_passed(known, service) | present) and wanted not in _named_ranges(site, service):
+        if not wanted & (_passed(known, service) | present) and wanted not in _named_ranges(site):
             message = f"the passive range of {service.name}, {present}, holds ports that it cannot have to itself"
+        if wanted == _digit_put_back(present, _named_ranges(site)):
+            message = f"the passive range of {service.name}, {present}, seems to lack a digit"
         if present == UNPRIVILEGED:
             message = f"{service.name} has no fixed passive range"
         place = ("services", index, "passive", "ports")
@@ -146,8 +84,11 @@ def _ranges(known: Studied, service: Service, present: PortSet) -> Iterator[Port
     by a slip, or where two other entries agree on it."""
     site = known.topology.site
     stated = ports_needed(service)[0]
-    named = _named_ranges(site, service)
+    named = _named_ranges(site)
     passed = _passed(known, service)
+    complete = _digit_put_back(present, named)
+    if complete is not None and not is_foreign(site, service, complete):
+        yield complete
     for whole in (*(PortSet.of(span) for span in passed.spans), *named):
         enough = len(whole) >= (stated or len(present)) and present != UNPRIVILEGED
         slip = mismatch_kind(present, whole) == "range-typo"
@@ -167,6 +108,19 @@ def _ranges(known: Studied, service: Service, present: PortSet) -> Iterator[Port
             yield clear_range(size, taken_by(site, service.name) | elsewhere, PortSet()).ports
         except ValueError:
             return
+
+
+def _digit_put_back(present: PortSet, named: Collection[PortSet]) -> PortSet | None:
+    """A range whose first number has a digit less than its last, with one of the last put back, where no entry names
+    what was meant: one that holds the range of an entry, else the narrowest."""
+    low, high = str(present.lowest), str(present.highest)
+    lacks = len(present.spans) == 1 and len(low) == len(high) - 1 and present != UNPRIVILEGED
+    if not lacks or any(mismatch_kind(present, each) == "range-typo" for each in named):
+        return None
+    firsts = {int(low[:i] + high[i] + low[i:]) for i in range(len(high))}
+    whole = [PortSet.of((each, present.highest)) for each in firsts if each < present.highest]
+    holding = [each for each in whole if any(one <= each for one in named)]
+    return min(holding or whole, key=len, default=None)
 
 
 def _blocked(site: Site) -> PortSet:
@@ -255,19 +209,24 @@ def _of_others(site: Site) -> PortSet:
     return found
 
 
-def _named_ranges(site: Site, service: Service) -> dict[PortSet, int]:
-    """Ranges that rules and forwards on the ways to the server name, and how many do."""
+def _named_ranges(site: Site) -> dict[PortSet, int]:
+    """Ranges that rules and forwards on the ways to the server name, and how many do. One on somebody else's device
+    counts for two: who is not at the server was given the numbers, and does not type the same slip."""
     control = PortSet.of(*((each.control_port.number,) * 2 for each in site.services))
-    tables = [site.server.filter.incoming, *(each.filter.inward for each in site.gateways)]
-    tables += [each.filter.outward for each in site.gateways if each.inside.network != site.server.network]
-    entries: list[Rule | Forward] = [each for table in tables for each in table.rules if each.action == "allow"]
-    entries += [each for gateway in site.gateways for each in gateway.forwards]
+    own = own_gateways(site)
+    tables = [(site.server.filter.incoming, 1), *((each.filter.inward, 1) for each in site.gateways)]
+    tables += [(each.filter.outward, 1 if each.name in own else 2) for each in site.gateways
+               if each.inside.network != site.server.network]  # fmt: skip
+    entries: list[tuple[Rule | Forward, int]] = [
+        (each, votes) for table, votes in tables for each in table.rules if each.action == "allow"
+    ]
+    entries += [(each, 1) for gateway in site.gateways for each in gateway.forwards]
     found: dict[PortSet, int] = {}
-    for entry in entries:
+    for entry, votes in entries:
         for span in (entry.ports - control).spans:
             ports = PortSet.of(span)
             if 1 < len(ports) <= WIDEST and ports <= UNPRIVILEGED:
-                found[ports] = found.get(ports, 0) + 1
+                found[ports] = found.get(ports, 0) + votes
     return found
 
 

@@ -22,9 +22,10 @@ from typing import NamedTuple
 from msgspec.structs import replace
 
 from ..findings.all import Studied, findings, lines_of, of_promises, predicted, studied
+from ..findings.behind import least_cures
 from ..findings.finding import Finding, device_of
-from ..findings.server_cures import server_cures, server_first
-from ..model.change import Change, changed, value_at
+from ..findings.server_cures import server_cures
+from ..model.change import Change, changed, left_out, value_at
 from ..model.consistency import problems
 from ..model.site import Site
 from ..predict.ledger import Study
@@ -190,7 +191,7 @@ class Search:
     def _as_checked(self) -> tuple[DeviceChange, ...]:
         known = studied(self.site)
         steps = list[DeviceChange]()
-        for cure, finding in server_first(known, findings(known))[1].cures:
+        for cure, finding in least_cures(known, findings(known))[1].cures:
             is_new = any(_is_within(cure.place, each.change) for each in steps if each.change.adds)
             if not self.wishes.permits(device_of(self.site, cure.place)):
                 return ()
@@ -241,22 +242,11 @@ def _with(site: Site, steps: Sequence[DeviceChange]) -> Site:
 
 
 def _without(steps: tuple[DeviceChange, ...], step: DeviceChange) -> tuple[DeviceChange, ...]:
-    """The same steps but for one, with entries of its list counted anew; nothing where another is of its entry."""
-    dropped, found = step.change, list[DeviceChange]()
+    """The same steps but for one; nothing where another is of its entry."""
     index = steps.index(step)
-    depth, at = len(dropped.place) - 1, dropped.place[-1]
-    for each in steps[index + 1 :]:
-        place = each.change.place
-        moved = dropped.adds or dropped.inserts
-        if moved and len(place) > depth and place[:depth] == dropped.place[:-1]:
-            if place[depth] == at:
-                return ()
-            if isinstance(at, int) and isinstance(number := place[depth], int) and number > at:
-                place = (*place[:depth], number - 1, *place[depth + 1 :])
-        elif place[: depth + 1] == dropped.place:
-            return ()
-        found.append(replace(each, change=replace(each.change, place=place)))
-    return (*steps[:index], *found)
+    fewer = left_out([each.change for each in steps], index)
+    both = zip((*steps[:index], *steps[index + 1 :]), fewer, strict=False)
+    return tuple(replace(each, change=made) for each, made in both)
 
 
 def _folded(site: Site, steps: tuple[DeviceChange, ...]) -> tuple[DeviceChange, ...]:

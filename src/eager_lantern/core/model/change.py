@@ -4,6 +4,7 @@ Findings carry their cure as such a change, so that it can be tried on the model
 asked to make it, and made by a program afterwards.
 """
 
+from collections.abc import Sequence
 from typing import Any, get_args
 
 from msgspec import Struct, structs
@@ -53,6 +54,24 @@ def changed(site: Site, *changes: Change) -> Site:
         else:
             site = _with_value(site, each.place, each.new)
     return site
+
+
+def left_out(changes: Sequence[Change], index: int) -> tuple[Change, ...]:
+    """The same changes but for one, with entries of its list counted anew; nothing where another is of its entry."""
+    dropped, found = changes[index], list[Change]()
+    depth, at = len(dropped.place) - 1, dropped.place[-1]
+    for each in changes[index + 1 :]:
+        place = each.place
+        moved = dropped.adds or dropped.inserts
+        if moved and len(place) > depth and place[:depth] == dropped.place[:-1]:
+            if place[depth] == at:
+                return ()
+            if isinstance(at, int) and isinstance(number := place[depth], int) and number > at:
+                place = (*place[:depth], number - 1, *place[depth + 1 :])
+        elif place[: depth + 1] == dropped.place:
+            return ()
+        found.append(structs.replace(each, place=place))
+    return (*changes[:index], *found)
 
 
 def _with_value(value: Any, place: SitePath, new: Any) -> Any:
