@@ -51,7 +51,7 @@ def tables(sheet: Sheet, head: str) -> list[Grid]:
 def through_the_pages(site: Site) -> Site:
     """The site with its devices' forwards and filters emptied and read again from their pages."""
     for gateway in site.gateways:
-        sheet = gateway_sheet(site, gateway, None, (), frozenset())
+        sheet = gateway_sheet(site, gateway, (), (), frozenset())
         site = adopted(_emptied(site, gateway), gateway.name, "", "in", _readings(sheet, "outside ports"))
         filters = tables(sheet, "do")
         for title, direction in (("in from outside", "in"), ("out from inside", "out")):

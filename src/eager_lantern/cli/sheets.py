@@ -7,10 +7,12 @@ from typing import Annotated
 
 import typer
 
+from ..core.model.site import Site
 from ..core.sheets.all import Sheets, sheets_of
 from ..core.sheets.difference import changed_sheets
 from ..core.sheets.sheet import Sheet, distinct, slug
 from ..core.verdict import judge
+from ..formats.devices.format import WrittenFile
 from ..formats.devices.register import endings, files_of
 from ..formats.results.pages import SheetsResult
 from ..formats.shipped import shipped_text
@@ -44,9 +46,9 @@ def sheets(
     What to enter, in the order of the work, and how to see that it took.
 
     Markdown pages, one HTML file to print, CSV of the tables, for Linux devices a rule file, for a server scripts that
-    give its rules to the front end or the Windows filter that runs there and take them back, and fragments of the own
-    files of four servers (docs/devices.md). With --since the pages of what changes alone: each row to add, change
-    or take out, and what takes it back.
+    give its rules to the front end or the Windows filter that runs there, for a cloud the commands of three providers,
+    all of which take back what they entered, and fragments of the own files of four servers (docs/devices.md). With
+    --since the pages of what changes alone: each row to add, change or take out, and what takes it back.
     Exit code 1 where the site as described does not keep its promises.
     """
     source = read_site(find_site_file(site))
@@ -56,7 +58,7 @@ def sheets(
         earlier = read_site(find_site_file(since)).site
         kept = {(each.name, each.text) for each in files_of(earlier)}
         to_load = tuple(each for each in to_load if (each.name, each.text) not in kept)
-    named = {each.owner: each.name for each in to_load if each.name.endswith(".nft")}
+    named = _rule_files(source.site, to_load)
     result = sheets_of(verdict, as_typed(Path(Path(source.file).name)), named, _digests(source))
     if since is not None:
         result = changed_sheets(sheets_of(judge(earlier), as_typed(since), named, _digests(source)), result)
@@ -77,6 +79,16 @@ def sheets(
     )
     finish(lambda: made, lambda: sheets_view(result, str(folder), names, stale), form)
     raise typer.Exit(of_verdict(verdict.verdict))
+
+
+def _rule_files(site: Site, files: Sequence[WrittenFile]) -> dict[str, list[str]]:
+    """The files by which rules of a device are entered: to load, or the scripts for a cloud."""
+    clouds = {each.name for each in site.gateways if each.system == "cloud"}
+    found: dict[str, list[str]] = {}
+    for each in files:
+        if each.name.endswith(".nft") or each.owner in clouds:
+            found.setdefault(each.owner, []).append(each.name)
+    return found
 
 
 def _stale(folder: Path, names: Sequence[str]) -> list[str]:

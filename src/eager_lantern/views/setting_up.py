@@ -1,6 +1,6 @@
 """What the commands show that set up a site: `new`, `sheets`, `certificate`."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from pathlib import Path
 
 from rich.console import RenderableType
@@ -8,7 +8,7 @@ from rich.text import Text
 
 from ..core.interview.questions import Answers, Question, is_open
 from ..core.sheets.all import Sheets
-from ..core.sheets.sheet import loader_of
+from ..core.sheets.sheet import loader_of, slug
 from ..core.values.addresses import address_or_none
 from ..core.values.ports import PortSet
 from .screen import ACCENT, RISKS, STOPS, STRONG, UNTRIED, between, columns, command, command_line, indented
@@ -95,13 +95,9 @@ def sheets_view(sheets: Sheets, folder: str, files: Sequence[str], stale: Sequen
         yield Text(f"  {folder}/{name}   rules to load: nft -c -f checks them")
         yield Text(f"  {folder}/{loader_of(name)}   loads them with a way back: a lock-out heals itself")
     loaders = {loader_of(each) for each in rules}
+    clouds = {slug(each.name) for each in sheets.pages if each.kind == "cloud filter"}
     for name in (each for each in files if each.endswith((".sh", ".ps1")) and each not in loaders):
-        where = (
-            "in PowerShell, as administrator"
-            if name.endswith(".ps1")
-            else "instead, where that front end runs the filter"
-        )
-        yield Text(f"  {folder}/{name}   {where}")
+        yield Text(f"  {folder}/{name}   {_where(name, clouds)}")
     for name in (each for each in files if each.endswith(".conf")):
         yield Text(f"  {folder}/{name}   for that server's own file, if it is yours")
     if stale:
@@ -111,6 +107,14 @@ def sheets_view(sheets: Sheets, folder: str, files: Sequence[str], stale: Sequen
         yield Text("Nothing to enter: no page changes.", style=STRONG)
         return
     yield command(f"Next: print {folder}/all-pages.html and start with page 1", ACCENT)
+
+
+def _where(script: str, clouds: Collection[str]) -> str:
+    """Where a script is run."""
+    if any(script.startswith(f"{each}.") for each in clouds):
+        return "instead, where that provider's commands run"
+    in_powershell = script.endswith(".ps1")
+    return "in PowerShell, as administrator" if in_powershell else "instead, where that front end runs the filter"
 
 
 def certificate_view(

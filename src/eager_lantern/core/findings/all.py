@@ -17,7 +17,6 @@ from ..model.change import Change, changed
 from ..model.consistency import problems
 from ..model.site import Promise, Site
 from ..network.topology import Topology
-from ..predict.access import access, more
 from ..predict.alike import Studying, studies
 from ..predict.forecast import ClientPosition, Forecast, because
 from ..predict.ledger import Study, measure
@@ -208,12 +207,18 @@ def _worse(known: Studied, after: Studied) -> list[Forecast]:
 
 
 def does_no_harm(known: Studied, after: Studied) -> bool:
-    """Whether a change breaks no promise, and opens nothing of what ought not to be open; what was open before and is
-    needed no longer is not opened by it."""
+    """Whether a change breaks no promise, and opens nothing of what ought not to be open. What entries let in that the
+    server no longer hands out was open before."""
     exposed = _exposed_places(untried(after)) - _exposed_places(untried(known))
-    if _worse(known, after) or any(kind != "open-beyond-need" for kind, _ in exposed):
-        return False
-    return not exposed or not more(access(known.topology.site), access(after.topology.site))
+    if _hands_out_less(known.topology.site, after.topology.site):
+        exposed = {each for each in exposed if each[0] != "open-beyond-need"}
+    return not exposed and not _worse(known, after)
+
+
+def _hands_out_less(before: Site, after: Site) -> bool:
+    """Whether each range of the server is a part of what it was."""
+    both = zip(before.services, after.services, strict=True)
+    return all(now.passive is None or (old.passive and now.passive.ports <= old.passive.ports) for old, now in both)
 
 
 def _of_harm(broken: list[Forecast]) -> str:

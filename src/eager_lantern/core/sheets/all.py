@@ -1,6 +1,6 @@
 """All pages of a site in the order of the work, and the connection card of each client."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from shlex import quote
 
 from msgspec import Struct
@@ -29,16 +29,19 @@ class Sheets(Struct, frozen=True):
     pages: tuple[Sheet, ...]
 
 
-def sheets_of(verdict: Verdict, file: str, rule_files: Mapping[str, str], digests: Mapping[str, str]) -> Sheets:
-    """The pages for a site that ``file`` holds. ``rule_files`` are the names of the files that Linux
-    devices can load, by device; ``digests`` those of certificates that could be read, by service."""
+def sheets_of(
+    verdict: Verdict, file: str, rule_files: Mapping[str, Sequence[str]], digests: Mapping[str, str]
+) -> Sheets:
+    """The pages for a site that ``file`` holds. ``rule_files`` are the names of the files by which rules are entered,
+    by device: one that a Linux device loads, scripts for a cloud; ``digests`` those of certificates that could be read,
+    by service."""
     site, topology = verdict.site, Topology(verdict.site)
     works = [each for each in verdict.forecasts if each.promise.holds == "works" and each.service.protocol != "other"]
     used = _forwards_used(topology, verdict)
-    devices = [_device_page(verdict, topology, each, rule_files.get(each.name), used) for each in outward(topology)]
+    devices = [_device_page(verdict, topology, each, rule_files.get(each.name, ()), used) for each in outward(topology)]
     names = [_name_sheet(site)] if site.names else []
     six = [_ipv6_sheet(topology)] if site.server.address.of_family(6) else []
-    server = server_sheet(site, rule_files.get(site.server.name), _shut_out(verdict))
+    server = server_sheet(site, next(iter(rule_files.get(site.server.name, ())), None), _shut_out(verdict))
     pages = (
         _with_test(server, test_now(topology, None, verdict.forecasts)),
         *devices,
@@ -52,11 +55,11 @@ def sheets_of(verdict: Verdict, file: str, rule_files: Mapping[str, str], digest
 
 
 def _device_page(
-    verdict: Verdict, topology: Topology, gateway: Gateway, rule_file: str | None, used: frozenset[SitePath]
+    verdict: Verdict, topology: Topology, gateway: Gateway, files: Sequence[str], used: frozenset[SitePath]
 ) -> Sheet:
     """The page of a gateway; of one on the server's side with the test that follows it."""
     users = _users(topology, gateway)
-    page = gateway_sheet(verdict.site, gateway, rule_file, users, used)
+    page = gateway_sheet(verdict.site, gateway, files, users, used)
     device = next(each for each in topology.devices if each.spec is gateway)
     return page if users else _with_test(page, test_now(topology, device, verdict.forecasts))
 

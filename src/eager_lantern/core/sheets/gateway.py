@@ -29,19 +29,22 @@ _NOTHING = "It has no forward and no filter that the site needs; it only has to 
 
 
 def gateway_sheet(
-    site: Site, gateway: Gateway, rule_file: str | None, users: tuple[str, ...], used: frozenset[SitePath]
+    site: Site, gateway: Gateway, files: Sequence[str], users: tuple[str, ...], used: frozenset[SitePath]
 ) -> Sheet:
-    """The page; ``rule_file`` is the name of the file that a Linux gateway can load, ``users`` are the
-    clients on whose side it stands; none for a device of the server's side. ``used`` are the places of
-    forwards that promised sessions pass, or would."""
+    """The page; ``files`` are the names of those by which its rules are entered: of a Linux gateway the one to load,
+    of a cloud a script for each provider. ``users`` are the clients on whose side it stands; none for a device of the
+    server's side. ``used`` are the places of forwards that promised sessions pass, or would."""
+    is_cloud = gateway.system == "cloud"
+    rule_file = None if is_cloud else next(iter(files), None)
     index = site.gateways.index(gateway)
     others = [i for i in range(len(gateway.forwards)) if ("gateways", index, "forwards", i) not in used]
     entered = [*_forwards(gateway, others), *_pairs(gateway), *_filters(site, gateway)]
     work = [
         *entered,
+        *([_by_command(files)] if is_cloud and files else []),
         _switches(gateway),
         _keep_part(gateway, others),
-        _restart(gateway, rule_file),
+        *([] if is_cloud else [_restart(gateway, rule_file)]),
         _proof_part(gateway, rule_file),
     ]
     parts = [_address_part(gateway), *(work if entered or rule_file else [SheetPart("Nothing to enter", (_NOTHING,))])]
@@ -52,7 +55,7 @@ def gateway_sheet(
         about += f" Load {rule_file}, or enter the tables by hand."
     if users:
         about += f" On the side of {', '.join(users)}: for whoever runs it."
-    kind = "cloud filter" if gateway.system == "cloud" else "clients' device" if users else "gateway"
+    kind = "cloud filter" if is_cloud else "clients' device" if users else "gateway"
     return Sheet(gateway.name, kind, about, tuple(parts))
 
 
@@ -211,6 +214,18 @@ def _keep_part(gateway: Gateway, others: Sequence[int]) -> SheetPart:
     for part in untold_parts(gateway):
         lines.append(f"Not known: {part}. Look at it before you enter anything here.")
     return SheetPart("Leave alone", tuple(lines))
+
+
+def _by_command(scripts: Sequence[str]) -> SheetPart:
+    """The same rules by the command line of whichever provider it is."""
+    *others, last = sorted(scripts)
+    steps = (
+        f"Instead of the console: {', '.join(others)} or {last}, whichever is for your provider. Its first lines state "
+        "how to run it.",
+        "It enters these rules, with “list” it shows them, and with “take-back” it removes them again. It changes no "
+        "other rule: what other rules let in stays let in, so look through them as well.",
+    )
+    return SheetPart("Or by command", steps=steps)
 
 
 def _restart(gateway: Gateway, rule_file: str | None) -> SheetPart:

@@ -84,9 +84,8 @@ def _configs(
     for way, parts in found.items():
         values = tuple(each for each in parts if isinstance(each, ParsedValue))
         skipped = tuple(each for each in parts if isinstance(each, Skipped))
-        if values or any(each.way == way for each in entries):
-            default = Filter(default=defaults[way])
-            configs.append(DeviceConfig(file, "rules", values, skipped, default, direction=way))
+        default = Filter(default=defaults[way])
+        configs.append(DeviceConfig(file, "rules", values, skipped, default, direction=way))
     return configs
 
 

@@ -5,19 +5,29 @@ A group only allows, keeps track of connections, and denies what no rule names. 
 groups of the machine, whose rules add up; of a file with several it is unknown which of them the machine has. A network
 ACL keeps no track: its entries count by their number, and what comes back must pass the other direction, at a port that
 the other side chose; where it may not, what is let in is unknown.
+
+Written are the permissions of the server's machine, as ``aws ec2 authorize-security-group-ingress`` takes them. A
+group has no order, no denial and no ports of the sender: what is let in is entered as permissions that need no order,
+and what cannot be stated so is left out, and named.
 """
 
+import re
+import shlex
 from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
 
 from msgspec.structs import replace
 
-from ....core.changes.adopted import DeviceConfig, Direction
+from ....core.changes.adopted import DeviceConfig, Direction, ParsedValue
+from ....core.model.site import OPEN, Gateway, Rule, Site
 from ....core.values.addresses import AddressSet
-from ....core.values.ports import PortSet
+from ....core.values.ports import EVERY_PORT, PortSet
 from ...reading import bad_file
 from ..cells import ports_of_cell
 from ..format import DeviceFormat, DeviceTarget
+from ..packet_filter.boxes import EVERYBODY
+from ..unordered import Unordered
+from .commands import Script, for_each_cloud, mark_of, of_each_family, permissions, plain
 from .listing import TRANSPORTS, Action, Entry, json_of, listed, reader
 
 _KEYS = ("SecurityGroups", "SecurityGroupRules", "NetworkAcls")
@@ -73,7 +83,11 @@ def _of_rule(each: dict[str, Any]) -> Entry:
 def _entry(way: Direction, each: dict[str, Any], other: str, name: str) -> Entry:
     low, high = each.get("FromPort"), each.get("ToPort")
     ports = () if low is None or low == -1 else (f"{low}-{high}" if low != high else str(low),)
-    return _about(Entry(way, "allow", str(each["IpProtocol"]), ports, name=name), other)
+    return _about(Entry(way, "allow", str(each["IpProtocol"]), ports, name=_OUR_MARK.sub("", name)), other)
+
+
+_OUR_MARK = re.compile(r" ?\[eager-lantern-[^\]]*\]$")
+"""What our own script puts behind a name."""
 
 
 def _about(entry: Entry, other: str) -> Entry:
@@ -131,15 +145,109 @@ def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
         old = found.get(each.direction)
         values = (*old.values, *each.values) if old else each.values
         skipped = (*old.skipped, *each.skipped) if old else each.skipped
-        if not acls:  # groups know no order: what is certain comes first
-            values = tuple(sorted(values, key=lambda value: value.value.action == "unknown"))
+        if not acls:
+            values = _joined(values)
         found[each.direction] = replace(each, file=", ".join(texts), values=values, skipped=skipped)
     return list(found.values())
+
+
+def _joined(values: Iterable[ParsedValue]) -> tuple[ParsedValue, ...]:
+    """Groups know no order: permissions that differ in whom they are for alone become one rule, and what is certain
+    comes first."""
+    found: dict[object, ParsedValue] = {}
+    for each in values:
+        rule: Rule = each.value
+        side = "to" if rule.from_ is None else "from_"
+        key = (replace(rule, **{side: None}), side)
+        first = found.get(key)
+        both = getattr(first.value, side) if first else None
+        whole = getattr(rule, side)
+        if first is not None and both is not None and whole is not None:
+            several = both | whole
+            found[key] = replace(first, value=replace(rule, **{side: None if several == EVERYBODY else several}))
+        else:
+            found[key] = first or each
+    return tuple(sorted(found.values(), key=lambda value: value.value.action == "unknown"))
+
+
+ENDING = "aws.sh"
+MOST_PERMISSIONS = 60
+"""Permissions that a group may have for each direction, unless more are asked for (the provider's quota)."""
+_SCRIPT = Script(
+    ENDING, "rules for the security group of the server's machine (public interface of aws)", "GROUP=sg-...",
+    """\
+group=${GROUP:?the security group of the machine}
+ours() { # the rules that were made: identifier, whether outward, description
+  aws ec2 describe-security-group-rules --filters "Name=group-id,Values=$group" --output text \\
+    --query "SecurityGroupRules[?contains(Description || '', '[$made/')].[SecurityGroupRuleId, IsEgress, Description]"
+}
+there=$(ours)
+allow() { # ingress or egress, mark, protocol, first and last port, addresses, name
+  wanted="$wanted $2 "
+  [ "$mode" = enter ] || return 0
+  case $there in *"[$made/$2]"*) return 0 ;; esac
+  case $6 in *:*) ranges=Ipv6Ranges range=CidrIpv6 ;; *) ranges=IpRanges range=CidrIp ;; esac
+  who="\\"$ranges\\": [{\\"$range\\": \\"$6\\", \\"Description\\": \\"${7:+$7 }[$made/$2]\\"}]"
+  permission="[{\\"IpProtocol\\": \\"$3\\", \\"FromPort\\": $4, \\"ToPort\\": $5, $who}]"
+  if answer=$(aws ec2 "authorize-security-group-$1" --group-id "$group" --ip-permissions "$permission" 2>&1); then
+    return 0
+  fi
+  case $answer in
+  *InvalidPermission.Duplicate*) echo "there already, as another's rule: $permission" ;;
+  *) echo "$answer" >&2 && exit 1 ;;
+  esac
+}
+""",
+    """\
+[ "$mode" = list ] || ours | while read -r rule outward description; do
+  [ -n "$rule" ] || continue
+  mark=${description##*/} mark=${mark%]}
+  case $mode:$wanted in enter:*" $mark "*) continue ;; esac
+  side=ingress
+  [ "$outward" = False ] || side=egress
+  aws ec2 "revoke-security-group-$side" --group-id "$group" --security-group-rule-ids "$rule" --output text >/dev/null
+done
+ours
+""",
+)  # fmt: skip
+
+
+def _commands(site: Site, gateway: Gateway) -> Iterator[str]:
+    own = site.server.address.as_set
+    if gateway.filter_sees == "outside":
+        own = AddressSet.single(*(each.outside for each in gateway.pairs if each.inside in site.server.address))
+    inward = [each for each in permissions(gateway.filter.inward) if each.box.targets & own]
+    outward = [each for each in permissions(gateway.filter.outward) if each.box.sources & own]
+    yield "# A group only allows, and all groups of a machine add up: what another rule lets in stays let in."
+    entered = list(dict.fromkeys(_allowed("ingress", inward, own)))
+    if len(entered) > MOST_PERMISSIONS:
+        yield f"# These are {len(entered)} rules: a group holds {MOST_PERMISSIONS}, unless the provider grants more."
+    yield from entered
+    if gateway.filter.outward != OPEN:
+        yield "# A new group lets everything out. Take that rule out by hand: the file states what may go out."
+        yield from dict.fromkeys(_allowed("egress", outward, own))
+
+
+def _allowed(side: str, parts: list[Unordered], own: AddressSet) -> Iterator[str]:
+    for each in parts:
+        box = each.box
+        if box.from_ports != EVERY_PORT:
+            why = "is for some ports of the sender, which a group cannot state"
+            yield f"# Left out: {plain(each.name) or 'a rule'} {why}."
+            continue
+        here, there = (box.targets, box.sources) if side == "ingress" else (box.sources, box.targets)
+        for others, _ in of_each_family(there, here & own):
+            for protocol in sorted(box.protocols):
+                for low, high in box.ports.spans:
+                    for prefix in others.prefixes():
+                        mark = mark_of(side, protocol, f"{low}-{high}", prefix)
+                        name = shlex.quote(plain(each.name))
+                        yield f"allow {side} {mark} {protocol} {low} {high} {prefix} {name}"
 
 
 FORMAT = DeviceFormat(
     "security-groups", "security groups or network ACLs as the provider's command line prints them",
     "aws ec2 describe-security-groups --group-ids …, those of the machine",
-    recognises=_is_listing, reads=_read,
+    recognises=_is_listing, reads=_read, writes=for_each_cloud(_SCRIPT, _commands), endings=(ENDING,),
     omits="members of other groups, lists of prefixes; a network ACL beside it is a filter of its own",
 )  # fmt: skip

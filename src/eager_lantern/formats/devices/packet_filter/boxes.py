@@ -49,7 +49,10 @@ class Box(Struct, frozen=True):
         return Box(self.protocols, self.targets, self.sources, self.ports, self.from_ports)
 
     def without(self, other: "Box") -> Iterator["Box"]:
-        """What is not in another, as boxes that do not meet."""
+        """What is not in another, as boxes that do not meet; it is whole where the two do not meet."""
+        if (self & other).is_empty:
+            yield self
+            return
         left = self
         for each in self.__struct_fields__:
             mine, theirs = getattr(left, each), getattr(other, each)
