@@ -8,7 +8,7 @@ from msgspec import Struct
 from ..findings.cause import leaves_fewer_ports, undoing_words, words_of
 from ..findings.finding import Finding, Owner, device_of, owner_of
 from ..model.change import Change
-from ..model.site import Promise, Site
+from ..model.site import Forward, Promise, Rule, Site
 from ..predict.forecast import Forecast
 from .effect import AccessEffect
 
@@ -77,11 +77,12 @@ class Plan(Struct, frozen=True):
         return round(sum(each.cost for each in self.steps), 6)
 
     @property
-    def order(self) -> tuple[float, int, int]:
+    def order(self) -> tuple[float, int, int, int]:
         """By what plans are preferred: their cost, then how few entries they add or switch off where others can be put
-        right, then how few ports they open, of every place and from everywhere."""
+        right, then how few ports they open, of every place and from everywhere, then how few their entries name."""
         added = sum(each.adds or each.new is False for each in self.changes)
-        return self.cost, added, sum(len(each.ports) for each in self.effect.opens)
+        named = sum(len(each.new.ports) for each in self.changes if isinstance(each.new, Forward | Rule))
+        return self.cost, added, sum(len(each.ports) for each in self.effect.opens), named
 
     @property
     def changes(self) -> tuple[Change, ...]:
