@@ -12,7 +12,10 @@ from rich_sites import rich_sites
 
 from eager_lantern.core.changes.adopted import DeviceConfig, Direction, ParsedValue, adopted
 from eager_lantern.core.changes.steps import Overlay
-from eager_lantern.core.model.site import Rule, Site
+from eager_lantern.core.model.site import Filter, Rule, Site
+from eager_lantern.core.network.filters import compiled, rulings
+from eager_lantern.core.network.flow import Flow
+from eager_lantern.core.values.addresses import Address, AddressSet
 from eager_lantern.core.values.ports import PortSet
 from eager_lantern.formats.devices.format import DeviceTarget
 from eager_lantern.formats.devices.register import endings, files_of, formats, read_files, recognised
@@ -130,3 +133,50 @@ def test_rules_go_into_the_filter_that_they_are_of_and_into_no_other(
 
 def _filter_of(site: Site, device: str) -> Any:
     return next(each.filter for each in (*site.gateways, site.server, *site.clients) if each.name == device)
+
+
+LISTS = yaml.safe_load((Path(__file__).parent / "cases" / "rule-lists.yaml").read_text())
+LISTED = [pytest.param(kind, case, id=f"{kind}: {case['name']}") for kind, cases in LISTS.items() for case in cases]
+AS_NEW = {
+    "Name": "x", "DisplayName": "x", "Enabled": "True", "Profile": "Any", "Direction": "Inbound", "Protocol": "Any",
+    "LocalPort": "Any", "RemotePort": "Any", "LocalAddress": "Any", "RemoteAddress": "Any", "Program": "Any",
+    "Service": "Any", "InterfaceType": "Any",
+}  # fmt: skip
+HOST = """{"lantern": 1, "site": "a host", "networks": [{"name": "quay", "subnet": "10.61.4.0/24, 2001:db8:61::/64"}],
+"server": {"name": "tide", "network": "quay", "address": "10.61.4.20, 2001:db8:61::20"%s},
+"services": [{"name": "tides", "protocol": "sftp", "control_port": 22}], "promises": []}"""
+
+
+def ended(configs: list[DeviceConfig], point: str, category: str | None) -> str:
+    """What a filter that was read does with a connection."""
+    way = "out" if point.startswith("out ") else "in"
+    protocol, port, _, other, *came = point.removeprefix("out ").split()
+    (read,) = [each for each in configs if each.subject == "rules" and each.direction == way]
+    assert read.default is not None
+    there = Address.parse(other)
+    here = Address.parse("10.61.4.20" if there.family == 4 else "2001:db8:61::20")
+    source, target = (there, here) if way == "in" else (here, there)
+    table = compiled(Filter(default=read.default.default, rules=read.rules), (), category, {})
+    flow = Flow(
+        protocol,
+        AddressSet.single(source),
+        PortSet.single(int(came[1]) if came else 40000),
+        target,
+        PortSet.single(int(port)),
+    )
+    found = {each.action for each in rulings(table, flow)}
+    return "unknown" if "unknown" in found else "allowed" if found == {"allow"} else "blocked"
+
+
+@pytest.mark.parametrize(("kind", "case"), LISTED)
+def test_a_list_of_rules_means_what_its_provider_documents(kind: str, case: dict[str, Any]) -> None:
+    data = [AS_NEW | each for each in case["rules"]] if kind == "windows" else case["data"]
+    texts = {"rules.json": json.dumps(data)}
+    if "machine" in case:
+        texts["machine.json"] = json.dumps(case["machine"])
+    assert {recognised(name, text).name for name, text in texts.items()} == {kind}
+    category = case.get("profile")
+    site = parse_site("host", HOST % (f', "category": "{category}"' if category else "")).site
+    configs = read_files(texts, DeviceTarget(site, "tide"))
+    points = [(state, point) for state in ("allowed", "blocked", "unknown") for point in case.get(state, ())]
+    assert [(ended(configs, point, category), point) for _, point in points] == points

@@ -33,12 +33,8 @@ _OWN = (
 
 
 def _is_listing(file: str, text: str) -> bool:
-    begin = text[:20_000]
-    return (
-        '"priority"' in text
-        and ('"securityRules"' in begin or '"destinationPortRange"' in text)
-        and json_of(text) is not None
-    )
+    is_rule = '"priority"' in text and '"destinationPortRange"' in text
+    return ('"securityRules"' in text[:20_000] or is_rule) and json_of(text) is not None
 
 
 def _entries(data: Any, beside: AddressSet) -> Iterable[Entry]:
