@@ -151,19 +151,21 @@ def ended(configs: list[DeviceConfig], point: str, category: str | None) -> str:
     """What a filter that was read does with a connection."""
     way = "out" if point.startswith("out ") else "in"
     protocol, port, _, other, *came = point.removeprefix("out ").split()
-    (read,) = [each for each in configs if each.subject == "rules" and each.direction == way]
-    assert read.default is not None
     there = Address.parse(other)
     here = Address.parse("10.61.4.20" if there.family == 4 else "2001:db8:61::20")
     source, target = (there, here) if way == "in" else (here, there)
+    return at_the_filter(configs, way, protocol, source, target, int(port), int(came[1]) if came else 40000, category)
+
+
+def at_the_filter(
+    configs: list[DeviceConfig], way: str, protocol: Any, source: Address, target: Address, port: int,
+    came: int = 40000, category: str | None = None,
+) -> str:  # fmt: skip
+    """What the rules of a direction do with a connection."""
+    (read,) = [each for each in configs if each.subject == "rules" and each.direction == way]
+    assert read.default is not None
     table = compiled(Filter(default=read.default.default, rules=read.rules), (), category, {})
-    flow = Flow(
-        protocol,
-        AddressSet.single(source),
-        PortSet.single(int(came[1]) if came else 40000),
-        target,
-        PortSet.single(int(port)),
-    )
+    flow = Flow(protocol, AddressSet.single(source), PortSet.single(came), target, PortSet.single(port))
     found = {each.action for each in rulings(table, flow)}
     return "unknown" if "unknown" in found else "allowed" if found == {"allow"} else "blocked"
 
@@ -180,3 +182,38 @@ def test_a_list_of_rules_means_what_its_provider_documents(kind: str, case: dict
     configs = read_files(texts, DeviceTarget(site, "tide"))
     points = [(state, point) for state in ("allowed", "blocked", "unknown") for point in case.get(state, ())]
     assert [(ended(configs, point, category), point) for _, point in points] == points
+
+
+EXPORTS = yaml.safe_load((Path(__file__).parent / "cases" / "router-exports.yaml").read_text())
+ROUTER = """{"lantern": 1, "site": "a router", "networks": [{"name": "quay", "subnet": "10.61.4.0/24"}], "gateways": [
+{"name": "router", "outside": {"network": "internet", "address": "198.51.100.61"},
+"inside": {"network": "quay", "address": "10.61.4.1"}, "translate": "outward"}],
+"server": {"name": "tide", "network": "quay", "address": "10.61.4.20"},
+"services": [{"name": "tides", "protocol": "sftp", "control_port": 22}], "promises": []}"""
+
+
+def through_the_router(configs: list[DeviceConfig], point: str) -> str:
+    """What forwards and filter that were read do with a connection to the outside address, or one that leaves."""
+    protocol, number, _, other = point.removeprefix("out ").split()
+    port, there, here = int(number), Address.parse(other), Address.parse("10.61.4.20")
+    if point.startswith("out "):
+        return at_the_filter(configs, "out", protocol, here, there, port)
+    switches = {each.key: each.value for config in configs if config.subject == "switches" for each in config.values}
+    if port in switches[("unknown_ports",)].ports:
+        return "unknown"
+    for each in (forward for config in configs for forward in config.forwards):
+        mine = each.enabled and each.protocol == protocol and port in each.ports
+        if mine and (each.from_ is None or there.number in each.from_):
+            return at_the_filter(configs, "in", protocol, there, each.to, port + each.offset)
+    return "blocked"
+
+
+@pytest.mark.parametrize("case", EXPORTS, ids=lambda case: case["name"])
+def test_an_export_of_a_router_means_what_the_router_does(case: dict[str, Any]) -> None:
+    assert recognised("export", case["text"]).name == case["format"]
+    target = DeviceTarget(parse_site("router", ROUTER).site, "router", inside=case.get("inside", ""))
+    configs = read_files({"export": case["text"]}, target)
+    switches = {each.key[0]: each.value for config in configs if config.subject == "switches" for each in config.values}
+    assert {key: switches.get(key) for key in case.get("switches", {})} == case.get("switches", {})
+    points = [(state, point) for state in ("allowed", "blocked", "unknown") for point in case.get(state, ())]
+    assert [(through_the_router(configs, point), point) for _, point in points] == points
