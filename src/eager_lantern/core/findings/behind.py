@@ -42,6 +42,7 @@ from msgspec.structs import replace
 from ..model.change import Change, changed, left_out, value_at
 from ..model.consistency import problems
 from ..model.site import Forward, Rule, Site
+from ..values.ports import PortSet
 from ..values.text_value import SitePath
 from .all import Studied, does_no_harm, of_promises, predicted
 from .cause import either, leaves_fewer_ports, words_of
@@ -197,6 +198,7 @@ def _round_by_round(known: Studied, first: Sequence[Finding], given: Sequence[Fi
     """The same, after the cures of some findings that are given, for the site that comes of them."""
     cures, found, reported = [(each.cures[0], each) for each in given], list[Finding](), {_key(each) for each in first}
     site = present.topology.site
+    ranges = [old for each in given if isinstance(old := each.cures[0].old, PortSet)]
     tried: list[Change] = []
     advised = {} if given else {_key(each): each for each in first if each.cures}
     for _ in range(MOST_ROUNDS):
@@ -204,7 +206,8 @@ def _round_by_round(known: Studied, first: Sequence[Finding], given: Sequence[Fi
         left, advised = [advised.get(_key(each), each) for each in left], {}
         for each in left:
             place = _place_before(each.place, [made for made, _ in cures])
-            if place is not None and (each.kind, place) not in reported:
+            agreed = place is not None and value_at(known.topology.site, place) in ranges  # with what the range was
+            if place is not None and (each.kind, place) not in reported and not agreed:
                 reported.add((each.kind, place))
                 found.append(Finding(each.kind, each.severity, each.message, each.advice, place))
         site, more = _cured(site, left, tried)

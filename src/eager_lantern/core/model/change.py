@@ -38,6 +38,8 @@ def value_at(site: Site, place: SitePath) -> Any:
     """What stands at a place; None beyond the end of a list and below what is left out."""
     value: Any = site
     for part in place:
+        if value is None:
+            return None
         if isinstance(part, int):
             value = value[part] if part < len(value) else None
         else:

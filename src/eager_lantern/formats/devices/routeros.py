@@ -395,8 +395,8 @@ def _answered(firewall: Firewall, way: Way, chain: str, boxes: Sequence[Box], sk
 
 
 def _forwards(
-    entries: Sequence[ExportLine], firewall: Firewall, outside: frozenset[str], inside: frozenset[str], target: DeviceTarget,
-    skipped: list[Skipped],
+    entries: Sequence[ExportLine], firewall: Firewall, outside: frozenset[str], inside: frozenset[str],
+    target: DeviceTarget, skipped: list[Skipped],
 ) -> tuple[list[ParsedValue], PortSet, set[bool]]:  # fmt: skip
     """The forwards, those that are off too; the ports of which it is unknown where they lead; and whether they take
     clients inside as well."""
