@@ -293,8 +293,9 @@ def _configs(file: str, text: str, target: DeviceTarget) -> list[DeviceConfig]:
             each["chain"] == "srcnat" and all(four.at(key, each[key], inside, outside) for key in _OUT if each[key])
             for each in four.nat
         )
-        switches.append(ParsedValue(("hairpin",), turned.pop(), 1))
-        switches.append(ParsedValue(("hairpin_source",), "inside" if hides else "kept", 1))
+        switches.append(ParsedValue(("hairpin",), turned == {True}, 1))
+        source = "inside" if hides else "kept"
+        switches += [ParsedValue(("hairpin_source",), source, 1)] if turned == {True} else []
     elif turned:
         skipped.append(
             Skipped(1, "hairpin", "some forwards turn clients inside back, which a site states for all or none")
@@ -360,16 +361,18 @@ def _inward(
 ) -> Iterator[Rule]:  # fmt: skip
     """The rules for what comes in: first for what forwards lead on, then for all else."""
     way = Way(outside, inside, rewritten=True)
-    led = [
-        Box(frozenset((each.protocol,)), each.from_ or IPV4, AddressSet.single(each.to), EVERY_PORT,
-            each.ports.shift(each.offset))
+    led = {
+        Box(
+            frozenset((each.protocol,)), each.from_ or IPV4, AddressSet.single(each.to), EVERY_PORT,
+            each.ports.shift(each.offset),
+        ): each.name
         for each in forwards
         if each.enabled
-    ]  # fmt: skip
+    }  # fmt: skip
     if any(each["connection-nat-state"] for each in firewall.filter):
-        for box in led:
+        for box, name in led.items():
             yield from _answered(firewall, way, "forward", [box], skipped)
-            yield _rule("allow", box, None, "what forwards lead on")
+            yield _rule("allow", box, None, name)
     yield from _plain(firewall, Way(outside, inside), skipped)
 
 

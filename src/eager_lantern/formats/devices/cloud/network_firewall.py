@@ -88,7 +88,7 @@ ENDING = "gcloud.sh"
 FIRST, LAST = 1000, 65000
 """Priorities of the rules, and of that for what no rule is about."""
 _SCRIPT = Script(
-    ENDING, "firewall rules for machines with one tag (public interface of gcloud)", "NETWORK=... TAG=...",
+    ENDING, "firewall rules for machines with one tag", "NETWORK=... TAG=...",
     """\
 network=${NETWORK:?the network of the machine} tag=${TAG:?the network tag of the machine}
 ours() { # names of the rules that were made

@@ -87,7 +87,7 @@ def _entry(each: dict[str, Any]) -> Entry:
 
 ENDING = "az.sh"
 _SCRIPT = Script(
-    ENDING, "rules for a network security group (public interface of az)", "RESOURCE_GROUP=... NSG=...",
+    ENDING, "rules for a network security group", "RESOURCE_GROUP=... NSG=...",
     """\
 resources=${RESOURCE_GROUP:?the resource group} nsg=${NSG:?the network security group of the machine or its subnet}
 first=${PRIORITY:-1000} # of the first rule; those of others keep their own

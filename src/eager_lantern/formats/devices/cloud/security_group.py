@@ -174,7 +174,7 @@ ENDING = "aws.sh"
 MOST_PERMISSIONS = 60
 """Permissions that a group may have for each direction, unless more are asked for (the provider's quota)."""
 _SCRIPT = Script(
-    ENDING, "rules for the security group of the server's machine (public interface of aws)", "GROUP=sg-...",
+    ENDING, "rules for the security group of the server's machine", "GROUP=sg-...",
     """\
 group=${GROUP:?the security group of the machine}
 ours() { # the rules that were made: identifier, whether outward, description
