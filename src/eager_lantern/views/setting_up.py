@@ -96,7 +96,7 @@ def sheets_view(sheets: Sheets, folder: str, files: Sequence[str], stale: Sequen
         yield Text(f"  {folder}/{loader_of(name)}   loads them with a way back: a lock-out heals itself")
     loaders = {loader_of(each) for each in rules}
     clouds = {slug(each.name) for each in sheets.pages if each.kind == "cloud filter"}
-    for name in (each for each in files if each.endswith((".sh", ".ps1")) and each not in loaders):
+    for name in sorted(each for each in files if each.endswith((".sh", ".ps1")) and each not in loaders):
         yield Text(f"  {folder}/{name}   {_where(name, clouds)}")
     for name in (each for each in files if each.endswith(".conf")):
         yield Text(f"  {folder}/{name}   for that server's own file, if it is yours")
