@@ -33,6 +33,7 @@ boto3, moto, moto_server = (pytest.importorskip(each, reason=WHY) for each in ("
 for needed in ("azure.mgmt.network", "google.cloud.compute_v1"):
     pytest.importorskip(needed, reason=WHY)
 
+pytestmark = pytest.mark.sweep  # which has these models in CI
 MANY = settings(deadline=None, max_examples=200, phases=[Phase.generate], suppress_health_check=list(HealthCheck))
 PROBES = 120
 PRIVATE = AddressSet.parse(
@@ -179,7 +180,6 @@ def tables_of(data: dict[str, Any]) -> tuple[dict[str, Any], dict[str, Any]]:
     return found[0], found[1]
 
 
-@pytest.mark.sweep
 @pytest.mark.parametrize("provider", ENTERED)
 @MANY
 @given(data=rich_sites())
@@ -265,7 +265,6 @@ ANOTHERS = {
 }
 
 
-@pytest.mark.lab
 @pytest.mark.parametrize("provider", ENTERED)
 def test_a_script_for_a_cloud_takes_back_what_it_made_and_nothing_else(
     provider: str, tmp_path: Path, commands: dict[str, str]
