@@ -11,10 +11,12 @@ was meant, and as many with two to four faults are checked for whether `check` l
 import random
 import sys
 import time
+from collections.abc import Callable
+from functools import partial
 from itertools import combinations
 from json import dumps, loads
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from faulty_sites import branches, faulty_site, held_against, places_of, several_faults, undone_cost
@@ -40,6 +42,7 @@ from eager_lantern.formats.site.site_file import parse_site
 from eager_lantern.formats.weights import shipped_costs
 
 COSTS = shipped_costs()
+T = TypeVar("T")
 MOST_CHANGES, MOST_DEPTH = 12, 4
 GATEWAYS, RULES = 50, 1000
 
@@ -159,13 +162,8 @@ def hidden_faults(seed: int, count: int) -> bool:
         if faulty is None:
             continue
         site = parse_site("site", dumps(faulty.found)).site
-        began = time.process_time()
-        known = studied(site)
-        first = reported(known)
-        plain += time.process_time() - began
-        began = time.process_time()
-        verdict = judge(site)
-        whole += time.process_time() - began
+        (first, took), (verdict, looked) = timed(lambda site=site: reported(studied(site))), timed(partial(judge, site))
+        plain, whole = plain + took, whole + looked
         found = [each for each in (*first, *verdict.behind) if each.severity == "breaks"]
         faults += len(faulty.places)
         shown = [*verdict.findings, *verdict.behind]
@@ -177,6 +175,16 @@ def hidden_faults(seed: int, count: int) -> bool:
         f"looking behind takes {whole / plain:.1f} times a check without"
     )
     return listed == faults and whole < 3 * plain
+
+
+def timed(run: Callable[[], T]) -> tuple[T, float]:
+    """What a run comes to, and the faster of two in seconds: other work beside it makes one slower, and not both."""
+    times = []
+    for _ in range(2):
+        began = time.process_time()
+        found = run()
+        times.append(time.process_time() - began)
+    return found, min(times)
 
 
 def is_of(finding: Finding, fault: tuple[str, ...], site: dict[str, Any]) -> bool:

@@ -8,7 +8,7 @@ A cure that is a change of the site is tried on the model before it is printed: 
 gone, and no promise may be broken by it that holds without it.
 """
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -132,6 +132,11 @@ def _exposed_places(found: Iterable[Finding]) -> set[tuple[str, SitePath]]:
     return {(each.kind, each.place) for each in found if each.kind in _OPENS}
 
 
+def exposed_places(known: Studied) -> set[tuple[str, SitePath]]:
+    """What is open of a site that ought not to be, by the kind of the finding and its place."""
+    return _exposed_places(untried(known))
+
+
 def lines_of(site: Site) -> int:
     """How many rules and forwards a site has."""
     tables = [table for each in site.gateways for table in (each.filter.inward, each.filter.outward)]
@@ -206,13 +211,18 @@ def _worse(known: Studied, after: Studied) -> list[Forecast]:
     ]
 
 
-def does_no_harm(known: Studied, after: Studied) -> bool:
-    """Whether a change breaks no promise, and opens nothing of what ought not to be open. What entries let in that the
-    server no longer hands out was open before."""
-    exposed = _exposed_places(untried(after)) - _exposed_places(untried(known))
+def breaks_nothing(known: Studied, after: Studied) -> bool:
+    """Whether a change breaks no promise, and makes none doubtful."""
+    return not _worse(known, after)
+
+
+def opens_nothing(known: Studied, open_now: Collection[tuple[str, SitePath]], after: Studied) -> bool:
+    """Whether a change opens nothing of what ought not to be open, beyond what is open now (:func:`exposed_places`).
+    What entries let in that the server no longer hands out was open before."""
+    exposed = _exposed_places(untried(after)).difference(open_now)
     if _hands_out_less(known.topology.site, after.topology.site):
         exposed = {each for each in exposed if each[0] != "open-beyond-need"}
-    return not exposed and not _worse(known, after)
+    return not exposed
 
 
 def _hands_out_less(before: Site, after: Site) -> bool:

@@ -44,7 +44,7 @@ from ..model.consistency import problems
 from ..model.site import Forward, Rule, Site
 from ..values.ports import PortSet
 from ..values.text_value import SitePath
-from .all import Studied, does_no_harm, of_promises, predicted
+from .all import Studied, breaks_nothing, exposed_places, of_promises, opens_nothing, predicted
 from .cause import either, leaves_fewer_ports, words_of
 from .finding import Finding, owner_of
 from .server_cures import server_cures
@@ -139,13 +139,18 @@ def _server_first(known: Studied, found: Sequence[Finding]) -> tuple[tuple[Findi
     offered = offered[:MOST_SERVER_CURES]
     pairs = [(one, other) for one, other in combinations(offered, 2) if one.place != other.place]
     given, best = tuple[Finding, ...](), behind(known, found)
+    open_now = exposed_places(known) if offered else set()
     for offers in [*((each,) for each in offered), *pairs]:
+        if not best.left and best.work[:2] < (0, len(offers)):
+            break  # so many changes are more already
         site = changed(known.topology.site, *(each.cures[0] for each in offers))
         present = known if problems(site) else predicted(site)
-        if present is not known and does_no_harm(known, present):
-            outlook = _round_by_round(known, found, offers, present)
-            if (outlook.left, outlook.work) < (best.left, best.work):
-                given, best = offers, outlook
+        if present is known or not breaks_nothing(known, present):
+            continue
+        outlook = _round_by_round(known, found, offers, present)
+        is_less = (outlook.left, outlook.work) < (best.left, best.work)
+        if is_less and opens_nothing(known, open_now, present):
+            given, best = offers, outlook
     return _readvised(known, found, given), best
 
 
