@@ -33,6 +33,7 @@ A cure that puts an entry before others moves those that follow; their places ar
 entry that a cure has made is no fault of the site, and is left out.
 """
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from itertools import combinations
 
@@ -103,7 +104,8 @@ def least_cures(known: Studied, found: Sequence[Finding]) -> tuple[tuple[Finding
 def _spared(known: Studied, outlook: Behind) -> Behind:
     """What is to be done, without a change that led on to others and is not needed beside them."""
     cures = outlook.cures
-    for each in outlook.cures if len(cures) > 1 else ():
+    devices = Counter(each.place[:2] for each in outlook.changes)
+    for each in (each for each in outlook.cures if devices[each[0].place[:2]] > 1):  # others led to by it are near
         index = next((i for i, (_, finding) in enumerate(cures) if finding is each[1]), None)
         fewer = left_out([change for change, _ in cures], index) if index is not None else ()
         site = changed(known.topology.site, *fewer)

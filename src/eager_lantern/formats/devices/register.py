@@ -28,8 +28,8 @@ def recognised(file: str, text: str) -> DeviceFormat:
     for each in formats():
         if hint := each.relative(text):
             raise bad_file(file, hint)
-    known = "; ".join(each.title for each in formats())
-    raise bad_file(file, f"found no format that is read here; expected one of: {known}")
+    known = ", ".join(each.name for each in formats())
+    raise bad_file(file, f"found no format that is read here; expected one of: {known} (docs/devices.md)")
 
 
 def read_files(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
