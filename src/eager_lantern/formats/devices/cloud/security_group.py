@@ -219,13 +219,18 @@ def _commands(site: Site, gateway: Gateway) -> Iterator[str]:
     inward = [each for each in permissions(gateway.filter.inward) if each.box.targets & own]
     outward = [each for each in permissions(gateway.filter.outward) if each.box.sources & own]
     yield "# A group only allows, and all groups of a machine add up: what another rule lets in stays let in."
-    entered = list(dict.fromkeys(_allowed("ingress", inward, own)))
+    yield from _counted(_allowed("ingress", inward, own))
+    if gateway.filter.outward != OPEN:
+        yield "# A new group lets everything out. Take that rule out by hand: the file states what may go out."
+        yield from _counted(_allowed("egress", outward, own))
+
+
+def _counted(lines: Iterable[str]) -> Iterator[str]:
+    """The lines of a direction, each once, and whether a group holds as many rules."""
+    entered = list(dict.fromkeys(lines))
     if len(entered) > MOST_PERMISSIONS:
         yield f"# These are {len(entered)} rules: a group holds {MOST_PERMISSIONS}, unless the provider grants more."
     yield from entered
-    if gateway.filter.outward != OPEN:
-        yield "# A new group lets everything out. Take that rule out by hand: the file states what may go out."
-        yield from dict.fromkeys(_allowed("egress", outward, own))
 
 
 def _allowed(side: str, parts: list[Unordered], own: AddressSet) -> Iterator[str]:
