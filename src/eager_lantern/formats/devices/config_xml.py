@@ -26,7 +26,7 @@ from ..damage import guarded
 from ..reading import bad_file
 from .cells import addresses_of_cell, ports_of_cell, tidy_name
 from .cloud.tags import EVERYBODY
-from .format import DeviceFormat, DeviceTarget
+from .format import DeviceFormat, DeviceTarget, of_a_router
 
 _ROOTS = ("pfsense", "opnsense")
 _ACTIONS: Mapping[str, Literal["allow", "deny", "refuse"]] = {"pass": "allow", "block": "deny", "reject": "refuse"}
@@ -61,14 +61,8 @@ def _is_config(file: str, text: str) -> bool:
     return any(f"<{each}>" in begin for each in _ROOTS)
 
 
-def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
-    return [each for file, text in texts.items() for each in _configs(file, text, target)]
-
-
 @guarded
 def _configs(file: str, text: str, target: DeviceTarget) -> list[DeviceConfig]:
-    if target.gateway is None:
-        raise bad_file(file, "found the configuration of a router; expected a gateway of the site as --device")
     try:
         root: Element = fromstring(text.strip())
     except (ParseError, DefusedXmlException, ValueError) as error:
@@ -386,7 +380,7 @@ def _opened(forward: Forward) -> Rule:
 
 FORMAT = DeviceFormat(
     "config-xml", "config.xml of a router built on FreeBSD's packet filter", "the page for backups of the router",
-    recognises=_is_config, reads=_read,
+    recognises=_is_config, reads=of_a_router(_configs),
     omits="one-to-one and outbound translation, IPv6 addresses of interfaces, aliases that the router fetches, what "
     "leaves an interface (floating, out)",
 )  # fmt: skip

@@ -14,6 +14,7 @@ from ...core.changes.adopted import DeviceConfig, Direction
 from ...core.model.site import Gateway, Service, Site
 from ...core.model.unfilled import open_places
 from ...core.sheets.sheet import distinct, slug
+from ..reading import bad_file
 
 
 class DeviceTarget(Struct, frozen=True):
@@ -81,6 +82,20 @@ def one_by_one(
 ) -> Callable[[Mapping[str, str], DeviceTarget], list[DeviceConfig]]:
     """The reader of a format whose files are read each on its own, whatever they are for."""
     return lambda texts, target: [read(file, text) for file, text in texts.items()]
+
+
+def of_a_router(
+    read: Callable[[str, str, DeviceTarget], list[DeviceConfig]],
+) -> Callable[[Mapping[str, str], DeviceTarget], list[DeviceConfig]]:
+    """The reader of a router's own configuration, of which each file is read on its own."""
+
+    def reads(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
+        if target.gateway is None:
+            file = next(iter(texts))
+            raise bad_file(file, "found the configuration of a router; expected a gateway of the site as --device")
+        return [each for file, text in texts.items() for each in read(file, text, target)]
+
+    return reads
 
 
 def for_each_service(ending: str, text_of: Callable[[Site, Service], str]) -> Callable[[Site], tuple[WrittenFile, ...]]:

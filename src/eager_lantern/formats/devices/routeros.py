@@ -22,7 +22,7 @@ from ...core.values.ports import EVERY_PORT, PortSet
 from ..damage import guarded
 from ..reading import bad_file
 from .cells import addresses_of_cell, ports_of_cell, tidy_name
-from .format import DeviceFormat, DeviceTarget
+from .format import DeviceFormat, DeviceTarget, of_a_router
 from .packet_filter.boxes import EVERYTHING, IPV4, IPV6, TRANSPORTS, Box, common, without
 
 _HEAD = re.compile(r"^/(?:ip|ipv6)[ /]firewall[ /](?:filter|nat)", re.MULTILINE)
@@ -265,14 +265,8 @@ def _rule(
     )
 
 
-def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
-    return [each for file, text in texts.items() for each in _configs(file, text, target)]
-
-
 @guarded
 def _configs(file: str, text: str, target: DeviceTarget) -> list[DeviceConfig]:
-    if target.gateway is None:
-        raise bad_file(file, "found the firewall of a router; expected a gateway of the site as --device")
     entries = _entries(file, text)
     four, six = (Firewall(entries, family) for family in ("ip", "ipv6"))
     outside, inside = _sides(file, entries, four, target)
@@ -463,6 +457,6 @@ def _forward(entry: ExportLine, firewall: Firewall, ports: PortSet, own: Sequenc
 
 FORMAT = DeviceFormat(
     "routeros", "the firewall of RouterOS as it exports it", "/export, or /ip firewall export",
-    recognises=_is_export, reads=_read,
+    recognises=_is_export, reads=of_a_router(_configs),
     omits="who a name in a list of addresses is, raw and mangle, what is let into the router itself",
 )  # fmt: skip

@@ -20,7 +20,7 @@ from ...core.values.ports import EVERY_PORT, PortSet
 from ..damage import guarded
 from ..reading import bad_file
 from .cells import addresses_of_cell, ports_of_cell, tidy_name
-from .format import DeviceFormat, DeviceTarget
+from .format import DeviceFormat, DeviceTarget, of_a_router
 
 _KINDS = ("defaults", "zone", "rule", "redirect", "forwarding")
 _ACTIONS: Mapping[str, Literal["allow", "deny", "refuse"]] = {"ACCEPT": "allow", "DROP": "deny", "REJECT": "refuse"}
@@ -90,14 +90,8 @@ def _sections(file: str, text: str) -> list[Section]:
     return [Section(kind, number, options) for kind, number, options in found if kind in _KINDS]
 
 
-def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
-    return [each for file, text in texts.items() for each in _configs(file, text, target)]
-
-
 @guarded
 def _configs(file: str, text: str, target: DeviceTarget) -> list[DeviceConfig]:
-    if target.gateway is None:
-        raise bad_file(file, "found the firewall of a router; expected a gateway of the site as --device")
     sections = _sections(file, text)
     outside, inside = _zones(file, sections, target)
     skipped: list[Skipped] = []
@@ -259,5 +253,6 @@ def _opened(parsed: ParsedValue) -> ParsedValue:
 
 FORMAT = DeviceFormat(
     "uci", "the firewall of OpenWrt, as uci exports or shows it", "uci export firewall, as root",
-    recognises=_is_uci, reads=_read, omits="custom rules (firewall.user, nftables.d), sets of addresses",
+    recognises=_is_uci, reads=of_a_router(_configs),
+    omits="custom rules (firewall.user, nftables.d), sets of addresses",
 )  # fmt: skip
