@@ -7,7 +7,8 @@ findings and cures of its own, and so cures lead on, from site to site, until al
 sum of its changes. The search always goes on from the cheapest way that it has (uniform cost, Dijkstra 1959), so the
 first that arrives is the cheapest of all that cures lead to. It has arrived where every promise is kept that can be
 told, none that was kept is broken, nothing more is let in than the promises need, and nothing is taken away that passed
-before (:mod:`.effect`).
+before (:mod:`.effect`). An entry that has a slip is corrected and not doubled: where a way adds one that does its job
+beside it, the way that corrects it goes on in its place, although it may cost a change more.
 
 The number of ways is bounded. Where that is not enough, whatever is cheaper than the cheapest way that waits has been
 looked at, so that its cost is a lower bound. Then all cures are made at once, as long as that brings anything,
@@ -27,8 +28,9 @@ from ..findings.finding import Finding, device_of
 from ..findings.server_cures import server_cures
 from ..model.change import Change, changed, left_out, value_at
 from ..model.consistency import problems
-from ..model.site import Site
+from ..model.site import Forward, Rule, Site
 from ..predict.ledger import Study
+from ..values.ports import PortSet
 from ..values.text_value import SitePath
 from .effect import Before
 from .plan import Costs, DeviceChange, Plan, Wishes
@@ -37,6 +39,8 @@ MOST_STATES, LARGE, MOST_OF_LARGE = 400, 300, 12
 """Sites that are looked at; and of sites with more than so many rules and forwards."""
 MOST_ROUNDS = 8
 MOST_HARMFUL = 3
+MOST_SLIPS = 2
+"""Changes that put one entry right, rather than one more that does its job."""
 
 
 class Found(NamedTuple):
@@ -98,7 +102,12 @@ class Search:
             after = predicted(_with(self.site, steps)) if steps else self.start
             if self.arrived(after):
                 plan = self._spared(self._plan(after, steps), steps)
-                (found if self._is_allowed(plan) else harmful).append(plan)
+                better = self._corrected(plan)
+                if better and (key := frozenset(map(_identity, better))) not in known:
+                    known.add(key)
+                    heappush(waiting, (round(sum(each.cost for each in better), 6), next(order), better))
+                elif not better:
+                    (found if self._is_allowed(plan) else harmful).append(plan)
                 continue
             for step in self._next(after, steps):
                 self.looked_at.add(touched(step.change))
@@ -166,6 +175,36 @@ class Search:
     def _is_allowed(self, plan: Plan) -> bool:
         """Whether it lets in nothing beyond what the promises need, and takes away nothing that served something."""
         return not plan.effect.needless and (self.wishes.allows_loss or not plan.effect.lost)
+
+    def _corrected(self, plan: Plan) -> tuple[DeviceChange, ...]:
+        """The way that corrects an entry where the plan adds one that does its job beside it; none where nothing is
+        done twice by it."""
+        for i, step in enumerate(plan.steps):
+            entry = step.change.new
+            if not step.change.adds or not isinstance(entry, Forward | Rule):
+                continue
+            for span in entry.ports.spans if len(entry.ports.spans) > 1 else ():
+                narrower = replace(entry, ports=entry.ports - PortSet((span,)))
+                narrow = replace(step, change=replace(step.change, new=narrower))
+                if better := self._put_right((*plan.steps[:i], narrow, *plan.steps[i + 1 :]), touched(step.change)):
+                    return better
+            if better := self._put_right(_without(plan.steps, step), touched(step.change)):
+                return better
+        return ()
+
+    def _put_right(self, steps: tuple[DeviceChange, ...], table: SitePath) -> tuple[DeviceChange, ...]:
+        """The steps with what corrects entries of one table, if that is enough and does no harm."""
+        for _ in range(MOST_SLIPS + 1):
+            after = predicted(_with(self.site, steps))
+            if self.arrived(after):
+                return steps if self._is_allowed(self._plan(after, steps)) else ()
+            firsts = [each for each in of_promises(without(after, self._others)) if each.severity == "breaks"]
+            cures = [(each.cures[0], each) for each in firsts if each.cures and _corrects(each.cures[0], table)]
+            if not cures or len(cures) < len(firsts):
+                return ()
+            cure, finding = cures[0]
+            steps = (*steps, DeviceChange(cure, self.costs.of(self.site, cure), finding))
+        return ()
 
     def greedy(self) -> Plan | None:
         """All cures made, round by round, or those that `check` gives; then every change taken back that can be done
@@ -261,6 +300,11 @@ def _folded(site: Site, steps: tuple[DeviceChange, ...]) -> tuple[DeviceChange, 
         new = value_at(_with(site, (*found, step)), found[added].change.place)
         found[added] = replace(found[added], change=replace(found[added].change, new=new))
     return tuple(found) if _with(site, found) == whole else steps
+
+
+def _corrects(change: Change, table: SitePath) -> bool:
+    """Whether a change is of an entry of a table that is there."""
+    return len(change.place) > len(table) + 1 and change.place[: len(table)] == table
 
 
 def _is_within(place: SitePath, added: Change) -> bool:
