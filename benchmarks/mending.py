@@ -117,9 +117,11 @@ def against_the_meant(seed: int, count: int) -> bool:
             without += 1
             print(f"{number}: no plan", flush=True)
             continue
-        alike += {
-            _identity(each.cures[0]) for each in verdict.findings if each.severity == "breaks" and each.cures
-        } <= set(map(_identity, plan.changes))
+        advised = [each.cures[0] for each in verdict.findings if each.severity == "breaks" and each.cures]
+        if set(map(_identity, advised)) <= set(map(_identity, plan.changes)):
+            alike += 1
+        else:
+            print(f"{number}: check advises another cure", flush=True)
         after = loads(dumps(to_builtins(changed(found, *plan.changes), enc_hook=str)))
         harm = held_against(faulty, after)
         by_hand = undone_cost(faulty) + _of_fewer_ports(meant, found)

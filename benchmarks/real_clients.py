@@ -23,11 +23,11 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-import psutil
 from msgspec import structs
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 import other_daemon
+from side_by_side import process_of
 from test_sites import TABLE, changed
 
 from eager_lantern.core.model.site import Client, Mode, Site, Tls
@@ -240,13 +240,6 @@ def own_root(daemon: str) -> Iterator[None]:
         yield
     finally:
         kernel.UNSHARE = usual
-
-
-def process_of(lab: KernelLab, node: str) -> int:
-    """The process in whose namespaces a node of the lab lives."""
-    builder = psutil.Process(lab._process.pid).children()[0]
-    nodes = sorted(each.pid for each in builder.children())
-    return nodes[list(lab.nodes).index(node)]
 
 
 def one(name: str, site: Site, program: Program, daemon: str, scenario: Scenario, inside: int) -> Trial:

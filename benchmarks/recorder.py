@@ -28,7 +28,8 @@ from typing import Any
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 import other_daemon
 import vsftpd_daemon
-from real_clients import own_root, process_of
+from real_clients import own_root
+from side_by_side import process_of
 from test_sites import changed as with_set
 
 from eager_lantern.core.diagnosis.diagnosis import settled

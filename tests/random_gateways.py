@@ -179,7 +179,18 @@ def _differences(items: Sequence[dict[str, Any]], text: str, chance: random.Rand
     readings = read_gateway("listed", items, before, before.gateways[0], SIDES)
     (gateway,) = adopted(before, "router", "", "in", readings).gateways
     site = {**SITE, "gateways": [to_builtins(gateway, enc_hook=str)]}
-    probes = [
+
+    def nodes(read: Site, strangers: Sequence[Client]) -> tuple[Node, ...]:
+        own = surroundings({OUT: "internet", IN: "office"}, read.gateways[0]) + text
+        return tuple(replace(each, rules=own) if each.name == "router" else each for each in lab_nodes(read, strangers))
+
+    found = compared(site, 0, chance, passing(chance), nodes)
+    return tallied(found, [one for each in readings for one in each.skipped])
+
+
+def passing(chance: random.Random) -> list[Probe]:
+    """Connections from abroad to the public address, and of the desk to the outside."""
+    return [
         Probe(name, protocol, own, 5000 + 20 * port + i, to, port)
         for i, (name, own, to) in enumerate(
             [
@@ -190,13 +201,6 @@ def _differences(items: Sequence[dict[str, Any]], text: str, chance: random.Rand
         for protocol in ("tcp", "udp")
         for port in chance.sample(PORTS, 5)
     ]
-
-    def nodes(read: Site, strangers: Sequence[Client]) -> tuple[Node, ...]:
-        own = surroundings({OUT: "internet", IN: "office"}, read.gateways[0]) + text
-        return tuple(replace(each, rules=own) if each.name == "router" else each for each in lab_nodes(read, strangers))
-
-    found = compared(site, 0, chance, probes, nodes)
-    return tallied(found, [one for each in readings for one in each.skipped])
 
 
 def came_back_otherwise(site: Site, folder: Path, form: str) -> list[str]:

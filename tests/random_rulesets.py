@@ -154,18 +154,22 @@ def _differences(reading: DeviceConfig, text: str, chance: random.Random) -> Tal
     last = {"refuses_with": reading.default.refuses_with} if reading.default.refuses_with else {}
     table = {"default": reading.default.default, **last, "rules": to_builtins(reading.rules, enc_hook=str)}
     site = {**SITE, "server": {**SITE["server"], "filter": {"incoming": table}}}
-    probes = [
+
+    def nodes(read: Site, strangers: Sequence[Client]) -> tuple[Node, ...]:
+        return tuple(replace(each, rules=text) if each.name == "store" else each for each in lab_nodes(read, strangers))
+
+    found = compared(site, 0, chance, arriving(chance), nodes)
+    return tallied(found, reading.skipped)
+
+
+def arriving(chance: random.Random) -> list[Probe]:
+    """Connections of every desk to the store."""
+    return [
         Probe(f"desk-{i}", protocol, address, 5000 + 20 * port + i, "10.61.4.20", port)
         for i, address in enumerate(ADDRESSES)
         for protocol in ("tcp", "udp")
         for port in chance.sample(PORTS, 6)
     ]
-
-    def nodes(read: Site, strangers: Sequence[Client]) -> tuple[Node, ...]:
-        return tuple(replace(each, rules=text) if each.name == "store" else each for each in lab_nodes(read, strangers))
-
-    found = compared(site, 0, chance, probes, nodes)
-    return tallied(found, reading.skipped)
 
 
 def tallied(found: Sequence[Compared], left: Sequence[Skipped]) -> Tally:

@@ -8,6 +8,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, NamedTuple
 
+import psutil
 from msgspec.structs import replace
 from random_sites import PORTS, held, mapped
 
@@ -70,8 +71,10 @@ def compared(
     chance: random.Random,
     certain: Sequence[Probe] = (),
     nodes_of: Callable[[Site, Sequence[Client]], tuple[Node, ...]] = lab_nodes,
+    loaded: Callable[[KernelLab], None] = lambda lab: None,
 ) -> list[Compared]:
-    """Build the site once; send so many connections and certain ones, then try every promise."""
+    """Build the site once, with whatever is loaded into its nodes then; send so many connections and certain ones, then
+    try every promise."""
     source = parse_site("random", json.dumps(site))
     topology = Topology(source.site)
     forecasts = [predict(topology, each, ("promises", i)) for i, each in enumerate(source.site.promises)]
@@ -79,12 +82,20 @@ def compared(
     with tempfile.TemporaryDirectory(prefix="lantern-side-") as folder:
         ready = prepared(topology, forecasts, Path(folder), with_daemon=False, able=Able(has_helper(), True))
         with KernelLab(nodes_of(source.site, ready.strangers)) as lab:
+            loaded(lab)
             seen = exchanged(lab, probes, LISTENING)
             results = ready.rehearsed(lab, lambda news: None)
     sessions = [
         Compared("session", str(each.forecast.promise), each.forecast.predicted, _apart(each)) for each in results
     ]
     return [*(_held_against(topology, probe, each) for probe, each in zip(probes, seen, strict=True)), *sessions]
+
+
+def process_of(lab: KernelLab, node: str) -> int:
+    """The process in whose namespaces a node of the lab lives."""
+    builder = psutil.Process(lab._process.pid).children()[0]
+    nodes = sorted(each.pid for each in builder.children())
+    return nodes[list(lab.nodes).index(node)]
 
 
 def exported(folder: Path) -> Callable[[Site, Sequence[Client]], tuple[Node, ...]]:

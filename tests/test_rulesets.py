@@ -1,4 +1,5 @@
-"""Rule sets that the kernel has loaded and listed, read as rules of a site and held against the kernel again."""
+"""Rule sets that the kernel has loaded and listed, some made by programs for it (public interface), read as rules of a
+site and held against the kernel again."""
 
 import json
 import random
@@ -7,6 +8,7 @@ from typing import Any
 
 import pytest
 import yaml
+from front_ends import GATEWAY, HOST, PROGRAMS, held_against_kernel, made, missing, printed, saved
 from program import AFTER, BEFORE, DATA, run
 from random_gateways import (
     SIDES,
@@ -53,6 +55,33 @@ def test_what_iptables_saves_is_read_as_what_it_does(seed: int, tmp_path: Path) 
     count, unknown, different = old_differences(random_iptables(chance), tmp_path, chance)
     assert count == 48 > unknown
     assert different == []
+
+
+OF_PROGRAMS = {f"{each}-{shape.name}": (each, shape, saved) for each in PROGRAMS for shape in (HOST, GATEWAY)}
+OF_PROGRAMS |= {
+    "firewalld-printed-host": ("firewalld", HOST, printed),
+    "firewalld-printed-gateway": ("firewalld", GATEWAY, printed),
+    "ufw-printed-host": ("ufw", HOST, printed),
+}
+
+
+@pytest.mark.sweep
+@pytest.mark.kernel
+@pytest.mark.timeout(900)
+@pytest.mark.skipif(bool(LACK), reason=LACK)
+@pytest.mark.parametrize("case", OF_PROGRAMS)
+def test_rules_of_a_program_with_random_options_are_read_as_what_the_kernel_does_with_them(
+    case: str, tmp_path: Path
+) -> None:
+    name, shape, texts = OF_PROGRAMS[case]
+    if lack := missing(name):
+        pytest.skip(lack)
+    for seed in range(2):
+        chance, folder = random.Random(f"{case} {seed}"), tmp_path / str(seed)
+        folder.mkdir()
+        made(name, chance, shape, folder)
+        count, _, different = held_against_kernel(folder, texts(folder), chance, shape)
+        assert (different, count > 0) == ([], True)
 
 
 @pytest.mark.kernel

@@ -151,7 +151,7 @@ class Search:
             is_new = any(
                 _is_within(cure.place, each) for each in added
             )  # it is entered so at once, and may change again
-            free = cure.adds or is_new or cure.place not in places
+            free = cure.adds or is_new or (cure.place not in places and not _follows_own(cure, added))
             if free and self.wishes.permits(device_of(site, cure.place)) and not problems(changed(site, cure)):
                 yield DeviceChange(cure, 0.0 if is_new else self.costs.of(self.site, cure), finding)
 
@@ -305,6 +305,16 @@ def _folded(site: Site, steps: tuple[DeviceChange, ...]) -> tuple[DeviceChange, 
 def _corrects(change: Change, table: SitePath) -> bool:
     """Whether a change is of an entry of a table that is there."""
     return len(change.place) > len(table) + 1 and change.place[: len(table)] == table
+
+
+def _follows_own(cure: Change, added: Sequence[Change]) -> bool:
+    """Whether a range would be set to what an entry that is added is for, which is no witness of what was meant."""
+    return isinstance(cure.new, PortSet) and any(
+        PortSet((span,)) == cure.new
+        for each in added
+        if isinstance(each.new, Forward | Rule)
+        for span in each.new.ports.spans
+    )
 
 
 def _is_within(place: SitePath, added: Change) -> bool:

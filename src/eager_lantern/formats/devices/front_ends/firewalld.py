@@ -3,12 +3,13 @@
 A zone decides in this order: rich rules of negative priority, rich rules that refuse, rich rules that allow with
 services, ports and source ports, rich rules of positive priority, the target of the zone. What the host sends itself
 is not filtered. Of a gateway the zone of the outside line lets in what it forwards, and refuses the rest;
-its other rules are about the gateway itself. A zone
-that is for some senders is asked before that of the line they come by.
+its other rules are about the gateway itself. A zone that is for some senders is asked before that of the line they come
+by, and what it does not state is not asked of the other: they meet the forwards of their own zone alone. What leaves a
+gateway is up to its policies, which zones do not show, but where the zone of the inside line accepts everything.
 """
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Literal
 
 from msgspec import Struct
@@ -16,7 +17,7 @@ from msgspec.structs import replace
 
 from ....core.changes.adopted import DeviceConfig, ParsedValue, Skipped
 from ....core.model.entries import BlockedPorts, Port
-from ....core.model.site import Filter, Forward, Rule
+from ....core.model.site import Filter, Forward, Refusal, Rule
 from ....core.values.addresses import Address, AddressSet
 from ....core.values.ports import EVERY_PORT, PortSet
 from ...damage import guarded
@@ -45,6 +46,13 @@ _SERVICES: Mapping[str, str] = {
     "git": "9418/tcp", "redis": "6379/tcp", "mqtt": "1883/tcp", "http3": "443/udp", "llmnr": "5355/tcp 5355/udp",
 }  # fmt: skip
 """What its own service files state for those that are common."""
+_PROHIBITED = Filter(default="refuse", refuses_with="prohibited")
+"""How the target of a zone refuses; a rich rule does so in its own way."""
+_REFUSALS: Mapping[str, Refusal] = {
+    "tcp-reset": "reset", "host-unreach": "host-unreachable", "addr-unreach": "host-unreachable",
+    "prohib": "prohibited", "": "port-unreachable",
+}  # fmt: skip
+"""How a connection is refused, by a part of the word for it."""
 _BESIDE = "policies, direct rules and sets of addresses are not printed here: whatever they do is not read"
 
 
@@ -105,10 +113,13 @@ def _configs(file: str, text: str, target: DeviceTarget) -> list[DeviceConfig]:
             zone.line,
         )
     try:
+        others = [each for each in zones if each.active and each is not zone and each.fields.get("sources")]
         if target.gateway is None:
-            others = [each for each in zones if each.active and each is not zone and each.fields.get("sources")]
             return list(_host(file, zone, others, skipped))
-        return list(_gateway(file, zone, skipped))
+        within = [
+            each for each in zones if target.inside and target.inside in each.fields.get("interfaces", "").split()
+        ]
+        return [*_gateway(file, zone, others, skipped), _outward(file, within[0] if within else None)]
     except ValueError as error:
         raise bad_file(file, str(error), zone.line) from None
 
@@ -136,21 +147,41 @@ def _is_of_senders(zone: Zone) -> bool:
     return bool(zone.fields.get("sources")) and not zone.fields.get("interfaces")
 
 
-def _of_senders(zone: Zone, skipped: list[Skipped]) -> Iterator[tuple[int, Rule]]:
-    """What a zone decides for the senders that it is for, before the zone of a line is asked."""
+def _senders(zone: Zone, skipped: list[Skipped]) -> AddressSet | None:
+    """Whom a zone is for by their addresses; None where the listing does not state it."""
     senders = AddressSet()
     for each in zone.fields["sources"].split():
         if each.startswith("ipset:") or re.fullmatch(r"[0-9A-Fa-f]{2}(?::[0-9A-Fa-f]{2}){5}", each):
             why = "whom this stands for is not in this list: what becomes of anybody is unknown"
             skipped.append(Skipped(zone.line, f"zone {zone.name}, sources {each}", why))
-            yield zone.line, Rule("unknown", zone.name)
-            return
+            return None
         senders = senders | addresses_of_cell(each)
-    for line, rule in _in_order(zone, skipped):
-        mine = senders if rule.from_ is None else senders & rule.from_
-        if mine.spans:
-            yield line, replace(rule, from_=mine)
-    yield zone.line, Rule(_TARGETS[zone.fields["target"]], zone.name, from_=senders)
+    return senders
+
+
+def _of_senders(zone: Zone, skipped: list[Skipped]) -> Iterator[tuple[int, Rule]]:
+    """What a zone decides for the senders that it is for, before the zone of a line is asked."""
+    senders = _senders(zone, skipped)
+    if senders is not None:
+        for line, rule in _in_order(zone, skipped):
+            mine = senders if rule.from_ is None else senders & rule.from_
+            if mine.spans:
+                yield line, replace(rule, from_=mine)
+    yield zone.line, _last(zone, senders)
+
+
+def _last(zone: Zone, senders: AddressSet | None) -> Rule:
+    """What becomes of the rest of a zone's senders; of anybody, where they are not listed."""
+    if senders is None:
+        return Rule("unknown", zone.name)
+    last = _default(zone)
+    return Rule(last.default, zone.name, from_=senders, refuses_with=last.refuses_with)
+
+
+def _default(zone: Zone) -> Filter:
+    """What becomes of the rest by the target of a zone."""
+    action = _TARGETS[zone.fields["target"]]
+    return _PROHIBITED if action == "refuse" else Filter(default=action)
 
 
 def _host(file: str, zone: Zone, others: Sequence[Zone], skipped: list[Skipped]) -> Iterator[DeviceConfig]:
@@ -161,8 +192,7 @@ def _host(file: str, zone: Zone, others: Sequence[Zone], skipped: list[Skipped])
             Skipped(zone.line, "forward-ports", "a host's own ports that lead elsewhere: a site cannot state it")
         )
         values = [ParsedValue(("rules",), rule, line) for line, rule in _redirected(zone)] + values
-    default = Filter(default=_TARGETS[zone.fields["target"]])
-    yield DeviceConfig(file, "rules", tuple(values), tuple(skipped), default, direction="in")
+    yield DeviceConfig(file, "rules", tuple(values), tuple(skipped), _default(zone), direction="in")
     yield DeviceConfig(file, "rules", (), (), Filter(default="allow"), direction="out")
 
 
@@ -172,23 +202,64 @@ def _redirected(zone: Zone) -> Iterator[tuple[int, Rule]]:
         yield line, Rule("unknown", "rewritten", _transport(found["proto"]), PortSet.parse(found["port"]))
 
 
-def _gateway(file: str, zone: Zone, skipped: list[Skipped]) -> Iterator[DeviceConfig]:
-    """What the outside line forwards is let in, and the rest is refused; the rules of the zone itself are about the
-    gateway alone."""
-    forwards = [*_forward_ports(zone, skipped), *_rich_forwards(zone)]
-    drawn = [each for each in forwards if _is_drawn(each[1])]
+def _gateway(file: str, zone: Zone, others: Sequence[Zone], skipped: list[Skipped]) -> Iterator[DeviceConfig]:
+    """What is forwarded is let in: for the senders of a zone what that one forwards, for the rest what the zone of the
+    outside line does. The rules of the zones are about the gateway alone."""
+    others_of = [(each, _senders(each, skipped)) for each in others]
+    listed = [(each, senders) for each, senders in others_of if senders is not None]
     unknown = _own_ports(zone)
-    for line, each in drawn:
+    if len(listed) < len(others):  # anybody may be of that zone
+        stated = [forward.ports for of in (zone, *others) for _, forward in _forwards(of, [])]
+        unknown = PortSet.of(*unknown.spans, *(span for ports in stated for span in ports.spans))
+    forwards = list(_by_senders(zone, listed, skipped)) if len(listed) == len(others) else []
+    drawn = [each for each in forwards if _is_drawn(each[1])]
+    for line, forward in drawn:
         why = "a range that leads to another range is not joined port by port: which inside port it reaches is unknown"
-        skipped.append(Skipped(line, f"ports {each.ports}", why))
-        unknown = unknown | each.ports
+        skipped.append(Skipped(line, f"ports {forward.ports}", why))
+        unknown = unknown | forward.ports
     values = tuple(ParsedValue(("forwards",), each, line) for line, each in forwards if (line, each) not in drawn)
     yield DeviceConfig(file, "forwards", values, tuple(skipped))
-    default = Filter(default=_TARGETS[zone.fields["target"]])
-    yield DeviceConfig(file, "rules", (), (), default, direction="in")
+    routed = tuple(ParsedValue(("rules",), _last(each, senders), each.line) for each, senders in others_of)
+    yield DeviceConfig(file, "rules", routed, (), _default(zone), direction="in")
     switches = [ParsedValue(("forwards_pass_filter",), True, zone.line)]
     switches.append(ParsedValue(("unknown_ports",), BlockedPorts(unknown), zone.line))
+    if zone.fields.get("masquerade") == "yes":
+        switches.append(ParsedValue(("translate",), "outward", zone.line))
     yield DeviceConfig(file, "switches", tuple(switches))
+
+
+def _outward(file: str, within: Zone | None) -> DeviceConfig:
+    """What leaves by the outside line, from the zone of the inside line."""
+    if within is not None and _TARGETS[within.fields["target"]] == "allow":
+        return DeviceConfig(file, "rules", (), (), Filter(default="allow"), direction="out")
+    why = "policies decide what leaves, and zones do not show them: it is unknown (firewall-cmd --list-all-policies)"
+    line = within.line if within is not None else 0
+    unknown = ParsedValue(("rules",), Rule("unknown", "policies"), line)
+    return DeviceConfig(file, "rules", (unknown,), (Skipped(line, "outward", why),), _PROHIBITED, direction="out")
+
+
+def _by_senders(
+    zone: Zone, others: Sequence[tuple[Zone, AddressSet]], skipped: list[Skipped]
+) -> Iterator[tuple[int, Forward]]:
+    """The forwards of each zone of senders for those, then those of the outside line for everybody else."""
+    left = IPV4 | IPV6
+    for each, senders in others:
+        yield from _narrowed(_forwards(each, skipped), left & senders)
+        left = left - senders
+    yield from _narrowed(_forwards(zone, skipped), left) if others else _forwards(zone, skipped)
+
+
+def _narrowed(forwards: Iterable[tuple[int, Forward]], senders: AddressSet) -> Iterator[tuple[int, Forward]]:
+    for line, each in forwards:
+        mine = senders & (IPV4 if each.to.family == 4 else IPV6)
+        mine = mine if each.from_ is None else mine & each.from_
+        if mine.spans:
+            yield line, replace(each, from_=mine)
+
+
+def _forwards(zone: Zone, skipped: list[Skipped]) -> Iterator[tuple[int, Forward]]:
+    yield from _forward_ports(zone, skipped)
+    yield from _rich_forwards(zone)
 
 
 def _own_ports(zone: Zone) -> PortSet:
@@ -297,8 +368,9 @@ def _of_rich(line: int, text: str, words: Mapping[str, str], skipped: list[Skipp
         why = "it is for a set of addresses, a card, or limited in how often: what it matches is unknown"
         skipped.append(Skipped(line, text, why))
         action = "unknown"
+    refused = _refusal(text) if action == "refuse" else None
     family = {"ipv4": IPV4, "ipv6": IPV6}.get(words.get("family", ""))
-    rule = Rule(action, from_=_sources(text, words) or family, to=_target(text))
+    rule = Rule(action, from_=_sources(text, words) or family, to=_target(text), refuses_with=refused)
     if name := re.search(r'service name="([^"]+)"', text):
         yield from (replace(rule, **_parts(each, action)) for each in _service(name[1], skipped, line))
     elif port := re.search(r'(source-)?port port="([^"]+)" protocol="(\w+)"', text):
@@ -312,6 +384,11 @@ def _of_rich(line: int, text: str, words: Mapping[str, str], skipped: list[Skipp
     else:
         stated = re.search(r'protocol value="(tcp|udp)"', text)
         yield replace(rule, protocol=_transport(stated[1]) if stated else "any")
+
+
+def _refusal(text: str) -> Refusal:
+    found = re.search(r'reject type="([^"]*)"', text)
+    return next(word for part, word in _REFUSALS.items() if part in (found[1] if found else ""))
 
 
 def _parts(service: Rule, action: str) -> dict[str, object]:
