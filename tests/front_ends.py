@@ -7,7 +7,7 @@ import shutil
 import subprocess
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from msgspec import to_builtins
 from msgspec.structs import replace
@@ -17,7 +17,7 @@ from random_rulesets import SITE as HARBOUR
 from random_rulesets import Tally, arriving, tallied
 from side_by_side import Compared, compared, process_of
 
-from eager_lantern.core.changes.adopted import adopted
+from eager_lantern.core.changes.adopted import Skipped, adopted
 from eager_lantern.core.model.site import Client, Site
 from eager_lantern.formats.devices.format import DeviceTarget
 from eager_lantern.formats.devices.packet_filter.nftables import IN, OUT, surroundings
@@ -369,12 +369,12 @@ for each in {up}; do ip link set $each up; done
 ip route add default via {via}
 """
 DUMPS = """
-{prints} >printed.txt; iptables-save >v4.rules
+{{ {prints}; }} >printed.txt; iptables-save >v4.rules
 grep -q -- -A v4.rules || {{ iptables-legacy-save >v4.rules; ip6tables-legacy-save >v6.rules; }}
 test -s v6.rules || ip6tables-save >v6.rules; nft list ruleset >ruleset.nft; ipset save >ipset.rules 2>/dev/null || true
 kill %1 $(cat /run/dbus/pid 2>/dev/null) 2>/dev/null || true
 """
-PRINTS = {"ufw": "ufw status verbose", "firewalld": "firewall-cmd --list-all-zones"}
+PRINTS = {"ufw": "ufw status verbose", "firewalld": "firewall-cmd --list-all-zones; firewall-cmd --list-all-policies"}
 """How a program prints its own state."""
 
 
@@ -414,30 +414,52 @@ def printed(folder: Path) -> dict[str, str]:
     return {"printed.txt": (folder / "printed.txt").read_text()}
 
 
-def held_against_kernel(folder: Path, texts: dict[str, str], chance: random.Random, shape: Shape) -> Tally:
-    """The rules that a program made, as these texts have them, read into a site and held against what the kernel does
-    with what it had loaded."""
-    raw, device = (BORDER, "router") if shape.gateway else (HARBOUR, "store")
+def device_of(shape: Shape) -> tuple[dict[str, Any], str]:
+    """A site without rules, and the device in it that they are for."""
+    return (BORDER, "router") if shape.gateway else (HARBOUR, "store")
+
+
+def reading(shape: Shape, texts: dict[str, str]) -> Site:
+    """The site that has the rules of these texts."""
+    return _read(shape, texts)[0]
+
+
+def _read(shape: Shape, texts: dict[str, str]) -> tuple[Site, list[Skipped]]:
+    raw, device = device_of(shape)
     before = parse_site("before", json.dumps(raw)).site
     sides = ("eth0", "eth1") if shape.gateway else ("", "eth0")
     configs = read_files(texts, DeviceTarget(before, device, None, *sides))
-    after = adopted(before, device, "", "in", configs)
-    site = {**raw, **to_builtins({"server": after.server, "gateways": after.gateways}, enc_hook=str)}
+    return adopted(before, device, "", "in", configs), [one for each in configs for one in each.skipped]
+
+
+def nodes_of(shape: Shape) -> Callable[[Site, Sequence[Client]], tuple[Node, ...]]:
+    """The nodes of the site's lab, the device without its rules."""
+    _, device = device_of(shape)
 
     def nodes(read: Site, strangers: Sequence[Client]) -> tuple[Node, ...]:
         own = surroundings({OUT: "internet", IN: "office"}, read.gateways[0]) if shape.gateway else ""
         return tuple(replace(each, rules=own) if each.name == device else each for each in lab_nodes(read, strangers))
 
-    def load(lab: KernelLab) -> None:
-        inside = ["nsenter", "-t", str(process_of(lab, device)), "-n", "-U", "--preserve-credentials"]
-        for name, text in saved(folder).items():
-            text = text.replace("eth0", OUT).replace("eth1", IN) if shape.gateway else text
-            command = [*inside, *(RESTORE | NFT)[name]]
-            subprocess.run(command, input=text, text=True, check=True, capture_output=True, timeout=60)
+    return nodes
 
-    found = compared(site, 0, chance, passing(chance) if shape.gateway else arriving(chance), nodes, load)
-    kept = [each for each in found if not _of_manner(each, shape)]
-    return tallied(kept, [one for each in configs for one in each.skipped])
+
+def restored(lab: KernelLab, shape: Shape, texts: dict[str, str]) -> None:
+    """Load what the kernel had listed into the device of a lab."""
+    inside = ["nsenter", "-t", str(process_of(lab, device_of(shape)[1])), "-n", "-U", "--preserve-credentials"]
+    for name, text in texts.items():
+        own = text.replace("eth0", OUT).replace("eth1", IN) if shape.gateway else text
+        command = [*inside, *(RESTORE | NFT)[name]]
+        subprocess.run(command, input=own, text=True, check=True, capture_output=True, timeout=60)
+
+
+def held_against_kernel(folder: Path, texts: dict[str, str], chance: random.Random, shape: Shape) -> Tally:
+    """The rules that a program made, as these texts have them, read into a site and held against what the kernel does
+    with what it had loaded."""
+    after, skipped = _read(shape, texts)
+    site = {**device_of(shape)[0], **to_builtins({"server": after.server, "gateways": after.gateways}, enc_hook=str)}
+    probes = passing(chance) if shape.gateway else arriving(chance)
+    found = compared(site, 0, chance, probes, nodes_of(shape), lambda lab: restored(lab, shape, saved(folder)))
+    return tallied([each for each in found if not _of_manner(each, shape)], skipped)
 
 
 def _of_manner(found: Compared, shape: Shape) -> bool:

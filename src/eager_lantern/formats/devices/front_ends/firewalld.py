@@ -1,11 +1,15 @@
-"""The zones of firewalld (public interface): ``firewall-cmd --list-all`` or ``--list-all-zones``.
+"""The zones of firewalld (public interface): ``firewall-cmd --list-all`` or ``--list-all-zones``, and beside them its
+policies: ``--list-all-policies``.
 
 A zone decides in this order: rich rules of negative priority, rich rules that refuse, rich rules that allow with
 services, ports and source ports, rich rules of positive priority, the target of the zone. What the host sends itself
 is not filtered. Of a gateway the zone of the outside line lets in what it forwards, and refuses the rest;
 its other rules are about the gateway itself. A zone that is for some senders is asked before that of the line they come
-by, and what it does not state is not asked of the other: they meet the forwards of their own zone alone. What leaves a
-gateway is up to its policies, which zones do not show, but where the zone of the inside line accepts everything.
+by, and what it does not state is not asked of the other: they meet the forwards of their own zone alone.
+
+A policy is for what goes from one zone to another, or to the host. Those of negative priority are asked before the zone
+that it comes from, the others after it. What leaves a gateway is up to them: without them it is unknown, but where the
+zone of the inside line accepts everything.
 """
 
 import re
@@ -53,11 +57,12 @@ _REFUSALS: Mapping[str, Refusal] = {
     "prohib": "prohibited", "": "port-unreachable",
 }  # fmt: skip
 """How a connection is refused, by a part of the word for it."""
-_BESIDE = "policies, direct rules and sets of addresses are not printed here: whatever they do is not read"
+_BESIDE = "direct rules and sets of addresses are not printed here, and policies stand in a list of their own"
+HOST, ANY = "HOST", "ANY"
 
 
 class Zone(Struct, frozen=True):
-    """One zone: whether it is in use, its fields, and the lines below a field."""
+    """One zone or policy: whether it is in use, its fields, and the lines below a field."""
 
     name: str
     line: int
@@ -68,7 +73,7 @@ class Zone(Struct, frozen=True):
 
 
 def zones_of(text: str) -> list[Zone]:
-    """The zones of a listing, in their order."""
+    """The zones and policies of a listing, in their order."""
     found: list[Zone] = []
     below = ""
     for number, line in enumerate(text.splitlines(), 1):
@@ -86,42 +91,98 @@ def zones_of(text: str) -> list[Zone]:
 
 
 def _is_listing(file: str, text: str) -> bool:
-    return any("interfaces" in each.fields for each in zones_of(text[:4000]))
+    return any({"interfaces", "ingress-zones"} & set(each.fields) for each in zones_of(text[:4000]))
 
 
 def _relative(text: str) -> str:
     if re.match(r"\s*\S+( \(\S+\))?\s*\n  (interfaces|sources): ", text):
         return "found what firewall-cmd --get-active-zones prints; expected firewall-cmd --list-all-zones"
-    if "ingress-zones:" in text[:2000]:
-        return "found policies; expected the zones: firewall-cmd --list-all-zones"
     return ""
 
 
 def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
-    return [each for file, text in texts.items() for each in _configs(file, text, target)]
+    listed = {file: zones_of(text) for file, text in texts.items()}
+    policies = [(file, each) for file, found in listed.items() for each in found if "ingress-zones" in each.fields]
+    zones = {file: [each for each in found if "interfaces" in each.fields] for file, found in listed.items()}
+    if not any(zones.values()):
+        raise bad_file(
+            next(iter(texts)), "found policies alone; expected the zones beside them: firewall-cmd --list-all-zones"
+        )
+    return [
+        config
+        for file, found in zones.items()
+        if found
+        for config in _configs(
+            file, found, [_seen_from(file, each, of) for of, each in policies if each.active], target
+        )
+    ]
+
+
+def _seen_from(file: str, policy: Zone, of: str) -> Zone:
+    """A policy of another file has no lines in this one."""
+    return policy if file == of else replace(policy, line=0, rich=tuple((0, text) for _, text in policy.rich))
 
 
 @guarded
-def _configs(file: str, text: str, target: DeviceTarget) -> list[DeviceConfig]:
-    zones = zones_of(text)
+def _configs(file: str, zones: Sequence[Zone], policies: Sequence[Zone], target: DeviceTarget) -> list[DeviceConfig]:
     zone = _zone(file, zones, target)
     skipped = [Skipped(zone.line, f"zone {zone.name}", _BESIDE)]
-    if zone.fields.get("target", "default") not in _TARGETS:
-        raise bad_file(
-            file,
-            f"found the target “{zone.fields['target'][:40]}”; expected default, ACCEPT, DROP or REJECT",
-            zone.line,
-        )
+    for each in (zone, *policies):
+        found = each.fields.get("target", "default")
+        if found not in _TARGETS and found != "CONTINUE":
+            raise bad_file(
+                file, f"found the target “{found[:40]}”; expected default, ACCEPT, DROP or REJECT", each.line
+            )
     try:
         others = [each for each in zones if each.active and each is not zone and each.fields.get("sources")]
         if target.gateway is None:
-            return list(_host(file, zone, others, skipped))
-        within = [
-            each for each in zones if target.inside and target.inside in each.fields.get("interfaces", "").split()
+            return list(_host(file, zone, others, policies, skipped))
+        within = _within(zones, zone, target)
+        return [
+            *_gateway(file, zone, others, skipped),
+            _inward(file, zone, others, within, policies, []),
+            _outward(file, zone, within, policies, []),
         ]
-        return [*_gateway(file, zone, others, skipped), _outward(file, within[0] if within else None)]
     except ValueError as error:
         raise bad_file(file, str(error), zone.line) from None
+
+
+def _within(zones: Sequence[Zone], outside: Zone, target: DeviceTarget) -> Zone | None:
+    """The zone of a gateway's inside line; without its name the only other one of a line."""
+    others = [each for each in zones if each.active and each is not outside and each.fields.get("interfaces")]
+    named = [each for each in others if target.inside in each.fields["interfaces"].split()]
+    return named[0] if named else others[0] if len(others) == 1 and not target.inside else None
+
+
+def _before(policies: Sequence[Zone], source: str, to: str, skipped: list[Skipped]) -> Iterator[tuple[int, Rule]]:
+    """What policies decide of what goes from one zone to another, before the first zone is asked."""
+    return _between([each for each in policies if _priority(each) < 0], source, to, skipped)
+
+
+def _after(policies: Sequence[Zone], source: str, to: str, skipped: list[Skipped]) -> Iterator[tuple[int, Rule]]:
+    """What they decide where that zone leaves it open."""
+    return _between([each for each in policies if _priority(each) >= 0], source, to, skipped)
+
+
+def _between(policies: Sequence[Zone], source: str, to: str, skipped: list[Skipped]) -> Iterator[tuple[int, Rule]]:
+    mine = [each for each in policies if _names(each, "ingress-zones", source) and _names(each, "egress-zones", to)]
+    for each in sorted(mine, key=_priority):
+        yield from _in_order(each, skipped)
+        if each.fields["target"] != "CONTINUE":
+            last = _default(each)
+            yield each.line, Rule(last.default, each.name, refuses_with=last.refuses_with)
+
+
+def _priority(policy: Zone) -> int:
+    text = policy.fields.get("priority", "-1")
+    if not re.fullmatch(r"-?[0-9]{1,6}", text):
+        raise ValueError(f"found the priority “{text[:20]}” of policy {policy.name}; expected a number")
+    return int(text)
+
+
+def _names(policy: Zone, key: str, zone: str) -> bool:
+    words = policy.fields.get(key, "").split()
+    return zone in words or (ANY in words and zone != HOST)
 
 
 def _zone(file: str, zones: Sequence[Zone], target: DeviceTarget) -> Zone:
@@ -159,15 +220,22 @@ def _senders(zone: Zone, skipped: list[Skipped]) -> AddressSet | None:
     return senders
 
 
-def _of_senders(zone: Zone, skipped: list[Skipped]) -> Iterator[tuple[int, Rule]]:
+def _of_senders(zone: Zone, policies: Sequence[Zone], skipped: list[Skipped]) -> Iterator[tuple[int, Rule]]:
     """What a zone decides for the senders that it is for, before the zone of a line is asked."""
     senders = _senders(zone, skipped)
     if senders is not None:
-        for line, rule in _in_order(zone, skipped):
-            mine = senders if rule.from_ is None else senders & rule.from_
-            if mine.spans:
-                yield line, replace(rule, from_=mine)
+        yield from _from_these(_before(policies, zone.name, HOST, skipped), senders)
+        yield from _from_these(_in_order(zone, skipped), senders)
+        if zone.fields["target"] == "default":
+            yield from _from_these(_after(policies, zone.name, HOST, skipped), senders)
     yield zone.line, _last(zone, senders)
+
+
+def _from_these(rules: Iterable[tuple[int, Rule]], senders: AddressSet) -> Iterator[tuple[int, Rule]]:
+    for line, rule in rules:
+        mine = senders if rule.from_ is None else senders & rule.from_
+        if mine.spans:
+            yield line, replace(rule, from_=mine)
 
 
 def _last(zone: Zone, senders: AddressSet | None) -> Rule:
@@ -184,16 +252,25 @@ def _default(zone: Zone) -> Filter:
     return _PROHIBITED if action == "refuse" else Filter(default=action)
 
 
-def _host(file: str, zone: Zone, others: Sequence[Zone], skipped: list[Skipped]) -> Iterator[DeviceConfig]:
-    values = [ParsedValue(("rules",), rule, line) for each in others for line, rule in _of_senders(each, skipped)]
-    values += [ParsedValue(("rules",), rule, line) for line, rule in _in_order(zone, skipped)]
+def _host(
+    file: str, zone: Zone, others: Sequence[Zone], policies: Sequence[Zone], skipped: list[Skipped]
+) -> Iterator[DeviceConfig]:
+    made = [one for each in others for one in _of_senders(each, policies, skipped)]
+    made += _before(policies, zone.name, HOST, skipped)
+    made += _in_order(zone, skipped)
+    if zone.fields["target"] == "default":
+        made += _after(policies, zone.name, HOST, skipped)
     if zone.forwards:
         skipped.append(
             Skipped(zone.line, "forward-ports", "a host's own ports that lead elsewhere: a site cannot state it")
         )
-        values = [ParsedValue(("rules",), rule, line) for line, rule in _redirected(zone)] + values
-    yield DeviceConfig(file, "rules", tuple(values), tuple(skipped), _default(zone), direction="in")
+        made = [*_redirected(zone), *made]
+    yield DeviceConfig(file, "rules", _rules(made), tuple(skipped), _default(zone), direction="in")
     yield DeviceConfig(file, "rules", (), (), Filter(default="allow"), direction="out")
+
+
+def _rules(made: Iterable[tuple[int, Rule]]) -> tuple[ParsedValue, ...]:
+    return tuple(ParsedValue(("rules",), rule, line) for line, rule in made)
 
 
 def _redirected(zone: Zone) -> Iterator[tuple[int, Rule]]:
@@ -219,23 +296,50 @@ def _gateway(file: str, zone: Zone, others: Sequence[Zone], skipped: list[Skippe
         unknown = unknown | forward.ports
     values = tuple(ParsedValue(("forwards",), each, line) for line, each in forwards if (line, each) not in drawn)
     yield DeviceConfig(file, "forwards", values, tuple(skipped))
-    routed = tuple(ParsedValue(("rules",), _last(each, senders), each.line) for each, senders in others_of)
-    yield DeviceConfig(file, "rules", routed, (), _default(zone), direction="in")
     switches = [ParsedValue(("forwards_pass_filter",), True, zone.line)]
     switches.append(ParsedValue(("unknown_ports",), BlockedPorts(unknown), zone.line))
-    if zone.fields.get("masquerade") == "yes":
+    if zone.fields.get("masquerade") == "yes":  # for what leaves by its line
         switches.append(ParsedValue(("translate",), "outward", zone.line))
     yield DeviceConfig(file, "switches", tuple(switches))
 
 
-def _outward(file: str, within: Zone | None) -> DeviceConfig:
+def _inward(
+    file: str,
+    outside: Zone,
+    others: Sequence[Zone],
+    within: Zone | None,
+    policies: Sequence[Zone],
+    skipped: list[Skipped],
+) -> DeviceConfig:
+    """What is let in that no forward leads on."""
+    made = list[tuple[int, Rule]]()
+    for each in others:
+        senders = _senders(each, [])
+        if within is not None and senders is not None:
+            made += _from_these(_passing(each, within, policies, skipped), senders)
+        made.append((each.line, _last(each, senders)))
+    made += _passing(outside, within, policies, skipped) if within is not None else ()
+    return DeviceConfig(file, "rules", _rules(made), tuple(skipped), _default(outside), direction="in")
+
+
+def _outward(
+    file: str, outside: Zone, within: Zone | None, policies: Sequence[Zone], skipped: list[Skipped]
+) -> DeviceConfig:
     """What leaves by the outside line, from the zone of the inside line."""
-    if within is not None and _TARGETS[within.fields["target"]] == "allow":
-        return DeviceConfig(file, "rules", (), (), Filter(default="allow"), direction="out")
+    if within is not None and (policies or _default(within).default == "allow"):
+        made = _rules(_passing(within, outside, policies, skipped))
+        return DeviceConfig(file, "rules", made, tuple(skipped), _default(within), direction="out")
     why = "policies decide what leaves, and zones do not show them: it is unknown (firewall-cmd --list-all-policies)"
     line = within.line if within is not None else 0
     unknown = ParsedValue(("rules",), Rule("unknown", "policies"), line)
     return DeviceConfig(file, "rules", (unknown,), (Skipped(line, "outward", why),), _PROHIBITED, direction="out")
+
+
+def _passing(source: Zone, to: Zone, policies: Sequence[Zone], skipped: list[Skipped]) -> Iterator[tuple[int, Rule]]:
+    """What policies decide of what passes from one zone to another, as far as the target of the first leaves it."""
+    yield from _before(policies, source.name, to.name, skipped)
+    if source.fields["target"] == "default":
+        yield from _after(policies, source.name, to.name, skipped)
 
 
 def _by_senders(
@@ -420,5 +524,5 @@ FORMAT = DeviceFormat(
     "firewalld", "the zones that firewall-cmd prints", "firewall-cmd --list-all-zones, as root",
     recognises=_is_listing, reads=_read, relative=_relative,
     writes=lambda site: write_firewalld(site, listening(site)), endings=(ZONES_ENDING,),
-    omits="policies, direct rules, sets of addresses, ports of services of your own",
+    omits="direct rules, sets of addresses, ports of services of your own",
 )  # fmt: skip
