@@ -31,6 +31,7 @@ from eager_lantern.core.model.change import change, changed
 from eager_lantern.core.model.consistency import problems
 from eager_lantern.core.model.site import Filter, Promise, Rule, Site
 from eager_lantern.core.predict.access import Reached, access, more
+from eager_lantern.core.predict.passage import named, parts, passage
 from eager_lantern.core.values.addresses import Address, Addresses
 from eager_lantern.core.values.ports import PortSet
 from eager_lantern.core.verdict import judge
@@ -67,7 +68,7 @@ def points(site: dict[str, Any], network: str, source: str) -> Iterator[Point]:
                     packet = Packet(protocol, source, source_port, to, port)
                     end = arrive(site, network, packet, None, {"name": network}, [])
                     known = end.outcome == "ok" and end.packet.port <= PORTS + 1
-                    if known and (home[end.at] not in (network, "internet") or end.at == "store"):
+                    if known and (home[end.at] != network or end.at == "store"):
                         yield network, end.at, protocol, source, end.packet.port
 
 
@@ -88,7 +89,7 @@ def test_gains_and_losses_are_what_single_packets_tell(
     both: tuple[dict[str, Any], dict[str, Any]], network: str, number: int
 ) -> None:
     read = [parse_site("random", json.dumps(each)).site for each in both]
-    before, after = map(access, read)
+    before, after = (named(passage(each, parts(*read))) for each in read)
     source = {"internet": "203.0.113.200", "a": "10.1.0.201", "b": "192.0.2.60", "c": "10.3.0.201", "d": "192.0.2.120"}
     sender = both[0]["clients"][[*NETWORKS].index(network)]["address"] if number else source[network]
     then, now = (set(points(each, network, sender)) for each in both)
@@ -209,6 +210,21 @@ def test_a_loss_is_told_with_its_reason_and_ends_with_one() -> None:
     assert done.returncode == 1
     assert "◆ lost" in done.stdout
     assert "harbour-router has no forward for ports 61328-61455" in " ".join(done.stdout.split())
+
+
+def test_what_leaves_is_compared_as_well_as_what_comes_in(tmp_path: Path) -> None:
+    rules = "[{action: allow, protocol: tcp, ports: 443}, {action: allow, protocol: tcp, ports: 21, to: 203.0.113.30}]"
+    gateway = f"    filter: {{outward: {{default: deny, rules: {rules}}}}}\n    forwards:\n"
+    before = changed_file(tmp_path, ("    forwards:\n", gateway))
+    narrower = before.read_text().replace("ports: 443", "ports: 8443").replace("to: 203.0.113.30", "to: 203.0.113.31")
+    (tmp_path / "after.site.yaml").write_text(narrower)
+    result = result_of(run("compare", before, tmp_path / "after.site.yaml", "--format", "json").stdout)
+    turned = {
+        kind: {(each["network"], each["host"], each["ports"]) for each in result[kind]} for kind in ("lost", "gained")
+    }
+    assert ("office", "203.0.113.30 on internet", "21, 443") in turned["lost"]
+    assert ("office", "203.0.113.31 on internet", "21, 8443") in turned["gained"]
+    assert not any(network == "internet" for kind in turned.values() for network, _, _ in kind)
 
 
 def test_a_gain_that_nobody_asked_for_is_told_apart(tmp_path: Path) -> None:

@@ -2,6 +2,7 @@
 session."""
 
 from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Set as AbstractSet
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -12,9 +13,10 @@ from ..model.consistency import problems
 from ..model.site import Promise, Site
 from ..network.topology import Topology
 from ..observed.climb import Climb, RungSeen
-from ..predict.access import Reached, access, both, more, perhaps
+from ..predict.access import Access, Reached, access, as_access, both, more, with_unknown_open
 from ..predict.exposure import open_in_clear
 from ..predict.forecast import Forecast
+from ..predict.passage import NetworkPart, named, parts, passage
 from ..predict.session import predict
 from .moves import Bridge, Move, bridge, moves
 from .order import Made, Order, Turn, Verdict, ordered, transition_of, verdict_of
@@ -95,9 +97,11 @@ def compared_overlay(overlay: Overlay) -> Comparison:
     """The same of two that were laid over each other before."""
     before, after = overlay.before, overlay.after
     old, new = predicted(before), predicted(after)
-    reached_before, reached_after = access(before), access(after)
+    places, alone = parts(before, after), _clients(before) ^ _clients(after)
+    reached_before, reached_after = (_passing(each, places, alone) for each in (before, after))
     gained = more(reached_before, reached_after)
-    unknown, was_unknown = perhaps(after, reached_after), perhaps(before, reached_before)
+    unknown = _perhaps(after, reached_after, places, alone)
+    was_unknown = _perhaps(before, reached_before, places, alone)
     found = Comparison(
         before,
         after,
@@ -105,7 +109,7 @@ def compared_overlay(overlay: Overlay) -> Comparison:
         tuple(_transitions(_of_ways_in(old), _of_ways_in(new))),
         gained,
         more(both(reached_after, unknown), reached_before),
-        needless_of(after, gained),
+        needless_of(after, gained, places),
         more(was_unknown, unknown),
         more({}, both(was_unknown, unknown)),
         tuple(overlay.edits),
@@ -113,6 +117,24 @@ def compared_overlay(overlay: Overlay) -> Comparison:
     )
     moved, order = moves(before, after), _order(found, overlay)
     return replace(found, order=order, moves=moved, bridge=bridge(before, after, _held(found)) if moved else None)
+
+
+def _passing(site: Site, places: Sequence[NetworkPart], alone: AbstractSet[str]) -> Access:
+    """Who reaches what, hosts and anywhere else on each network, by the words for it; a client that is ``alone`` in
+    one of two states, only through a gateway: that nothing stands between it and its neighbours is no difference."""
+    found, through = named(passage(site, places)), access(site)
+    return {key: through.get(key, ()) if key[1] in alone else boxes for key, boxes in found.items()}
+
+
+def _perhaps(site: Site, known: Access, places: Sequence[NetworkPart], alone: AbstractSet[str]) -> Access:
+    """What nobody knows of what is reached, since the site does not know what some rules do: what were reached if they
+    let everything pass, beside what is ``known`` to be."""
+    opened = with_unknown_open(site)
+    return {} if opened == site else as_access(more(known, _passing(opened, places, alone)))
+
+
+def _clients(site: Site) -> set[str]:
+    return {each.name for each in site.clients}
 
 
 def _of_promises(known: Studied) -> list[Forecast]:

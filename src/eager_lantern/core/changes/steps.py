@@ -235,8 +235,10 @@ _ONE = {
 
 
 def senders(topology: Topology, reached: Reached) -> str:
-    """``anybody on internet``, or which addresses of it."""
+    """``anybody on internet``, or which addresses of it; a host by its name."""
     everybody = topology.everybody(reached.network)
+    if not everybody:
+        return reached.network
     if reached.sources in (everybody, everybody.of_family(4), everybody.of_family(6)):
         return f"anybody on {reached.network}"
     others = AddressSet()

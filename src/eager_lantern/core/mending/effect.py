@@ -21,10 +21,10 @@ from msgspec.structs import replace
 from ..findings.cause import FEW, is_named_for
 from ..model.change import Change, changed, value_at
 from ..model.problem import network_names
-from ..model.site import Filter, Forward, Gateway, Promise, Rule, Service, Site, Transport
+from ..model.site import INTERNET, Filter, Forward, Gateway, Promise, Rule, Service, Site, Transport
 from ..network.topology import Topology, listens_on
-from ..predict.access import Box, Reached, beyond
-from ..predict.passage import NetworkPart, Passage, PassageKey, Place, parts, passage
+from ..predict.access import Box, Reached, as_access, beyond, more
+from ..predict.passage import NetworkPart, Passage, PassageKey, Place, named, parts, passage
 from ..values.addresses import FAMILIES, AddressSet
 from ..values.ports import EVERY_PORT, PortSet
 
@@ -237,17 +237,9 @@ def _sorted(boxes: Iterable[tuple[PassageKey, Box]]) -> tuple[AccessChange, ...]
     return tuple(sorted(found, key=lambda each: (each.place, each.protocol, each.origin, each.ports.spans)))
 
 
-def needless_of(site: Site, opened: Sequence[Reached]) -> tuple[Reached, ...]:
+def needless_of(site: Site, opened: Sequence[Reached], places: Sequence[NetworkPart]) -> tuple[Reached, ...]:
     """What of that no promise of the site needs."""
-    found = beyond({(each.network, each.host, each.protocol): [(each.sources, each.ports)] for each in opened},
-                   _to_hosts(needs(site, ())))  # fmt: skip
-    return tuple(Reached(*key, *box) for key, box in found)
-
-
-def _to_hosts(known: Passage) -> dict[tuple[str, str, Transport], Sequence[Box]]:
-    return {
-        (origin, place, protocol): boxes for (origin, place, protocol), boxes in known.items() if isinstance(place, str)
-    }
+    return more(named(needs(site, places)), as_access(opened))
 
 
 def needs(site: Site, places: Sequence[NetworkPart]) -> Passage:
@@ -271,7 +263,8 @@ def _of_everybody(
         yield (origin, topology.server.name, "tcp"), (EVERYBODY, listens_on(service))
         if udp := _by_udp(service):
             yield (origin, topology.server.name, "udp"), (EVERYBODY, udp)
-        for place in places:
+        abroad: list[Place] = [each.name for each in topology.clients if each.network == INTERNET]
+        for place in (*places, *abroad):
             yield (origin, place, "tcp"), (EVERYBODY, listens_on(service))
 
 

@@ -38,14 +38,15 @@ from ..values.addresses import AddressSet
 from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
 
 Key = tuple[str, str, Transport]
-"""From which network, to which host, over which transport."""
+"""From which network or host, to which host or part of a network, over which transport."""
 Box = tuple[AddressSet, PortSet]
 """Everybody of these senders reaches every one of these ports of the host."""
 Access = Mapping[Key, Sequence[Box]]
 
 
 class Reached(Struct, frozen=True):
-    """Ports of a host that some senders on a network reach in one state, and in the other do not."""
+    """Ports of a host, or of a part of a network, that some senders on a network, or a host of its own, reach in one
+    state and not in the other."""
 
     network: str
     host: str
@@ -129,13 +130,6 @@ def _beside_the_server(topology: Topology, network: str) -> Iterator[tuple[Trans
             for journey in trace(topology.one_way, network, flow):
                 if journey.outcome == "ok" and journey.end.at == server.name:
                     yield protocol, (journey.asked.sources, journey.flow.ports)
-
-
-def perhaps(site: Site, known: Access) -> Access:
-    """What nobody knows of what is reached, since the site does not know what some rules do: what were reached if they
-    let everything pass, beside what is ``known`` to be."""
-    opened = with_unknown_open(site)
-    return {} if opened == site else as_access(more(known, access(opened)))
 
 
 def as_access(reached: Sequence[Reached]) -> Access:

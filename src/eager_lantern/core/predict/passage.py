@@ -39,14 +39,14 @@ from collections.abc import Iterator, Mapping, Sequence
 from msgspec import Struct
 
 from ..model.problem import network_names
-from ..model.site import Client, Filter, Server, Site, Transport
+from ..model.site import INTERNET, Client, Filter, Server, Site, Transport
 from ..network.flow import Flow, Journey
 from ..network.journey import trace
 from ..network.reachability import BOTH, doors
 from ..network.topology import Host, Topology
 from ..values.addresses import FAMILIES, Address, AddressSet
 from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
-from .access import Box, access
+from .access import Access, Box, access
 
 MOST_PARTS = 64
 """Parts of one network that are told apart; of sites with more the last ones stay together."""
@@ -113,20 +113,25 @@ def passage(site: Site, places: Sequence[NetworkPart]) -> Passage:
     return found
 
 
+def named(known: Passage) -> Access:
+    """The same by the words for its places."""
+    return {(origin, str(place), protocol): boxes for (origin, place, protocol), boxes in known.items()}
+
+
 def _further(topology: Topology, places: Sequence[NetworkPart]) -> Iterator[tuple[PassageKey, Box]]:
     """What is not listed by who reaches which host of another network."""
     for network in network_names(topology.site):
         everybody = topology.everybody(network)
         yield from _to_parts(topology, network, network, everybody, UNPRIVILEGED, places)
         for host in topology.clients:
-            if host.network == network:
+            if host.network in (network, INTERNET):
                 yield from _to_hosts(topology, network, network, everybody, UNPRIVILEGED, host.addresses.each)
     for origin in (topology.server, *topology.clients):
         if not origin.outgoing.lets_all_pass:
             for from_ports in _own_ports(topology, origin):
                 own = origin.addresses.as_set
                 yield from _to_parts(topology, origin.name, origin, own, from_ports, places)
-                goals = (*doors(topology, origin.network), *_beside(topology, origin))
+                goals = (*doors(topology, origin.network), *_beside(topology, origin), *_abroad(topology, origin))
                 yield from _to_hosts(topology, origin.name, origin, own, from_ports, goals)
 
 
@@ -141,6 +146,12 @@ def _own_ports(topology: Topology, host: Host) -> Iterator[PortSet]:
 def _beside(topology: Topology, host: Host) -> Iterator[Address]:
     others = (each for each in (topology.server, *topology.clients) if each.network == host.network)
     yield from (address for each in others if each.name != host.name for address in each.addresses.each)
+
+
+def _abroad(topology: Topology, host: Host) -> Iterator[Address]:
+    """Clients on the internet, of whom a site has addresses, for a host that is not there."""
+    if host.network != INTERNET:
+        yield from (address for each in topology.clients if each.network == INTERNET for address in each.addresses.each)
 
 
 def _to_parts(

@@ -41,7 +41,8 @@ class TransitionResult(ResultPart, frozen=True, kw_only=True):
 
 
 class ReachedResult(ResultPart, frozen=True, kw_only=True):
-    """Ports of a host that these senders on a network reach in one state and not in the other."""
+    """Ports of a host, or of a part of a network (“anywhere on internet”), that these senders reach in one state alone:
+    somebody on ``network``, or the host of that name, whose own filter is asked too."""
 
     network: str
     host: str
