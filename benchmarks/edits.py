@@ -43,6 +43,7 @@ from eager_lantern.core.changes.states import Comparison, compare
 from eager_lantern.core.model.site import Site
 from eager_lantern.core.predict.access import Reached
 from eager_lantern.core.values.addresses import Address
+from eager_lantern.formats.reading import BadInput
 from eager_lantern.lab.kernel.lab import KernelLab, exchanged
 from eager_lantern.lab.tasks.probes import Probe, ProbeSeen
 
@@ -159,7 +160,10 @@ def one(given: RuleSet, chance: random.Random) -> tuple[str, Counter[str], list[
         break
     else:
         return "no edit that the kernel takes", Counter(), []
-    before, after = (reading(given.shape, {name: each}) for each in listed)
+    try:
+        before, after = (reading(given.shape, {name: each}) for each in listed)
+    except BadInput:
+        return "refused", Counter({"refused": 1}), []  # it is for a device with other addresses than this one
     found = compare(before, after)
     probes = probes_of(given.shape, (what, new), chance)
     seen = [sent(before, given.shape, each, probes) for each in both]

@@ -8,7 +8,7 @@ from ...core.values.ports import EVERY_PORT, PortSet
 from ..damage import guarded
 from ..reading import read_document
 
-MOST_BYTES = 20_000_000
+MOST_BYTES = 60_000_000
 _MARKS = ((b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"), (b"\xef\xbb\xbf", "utf-8-sig"))
 _THOUSANDS = re.compile(r"[0-9]{1,2}[,.' \u00a0\u202f][0-9]{3}")
 _RANGE = re.compile(r"(?<=\d)\s*(?:[-:–—]|\b(?:to|bis|à|a|until)\b)\s*(?=\d)")

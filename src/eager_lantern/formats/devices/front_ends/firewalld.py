@@ -141,7 +141,7 @@ def _configs(file: str, zones: Sequence[Zone], policies: Sequence[Zone], target:
         return [
             *_gateway(file, zone, others, skipped),
             _inward(file, zone, others, within, policies, []),
-            _outward(file, zone, within, policies, []),
+            _outward(file, zone, others, within, policies),
         ]
     except ValueError as error:
         raise bad_file(file, str(error), zone.line) from None
@@ -323,12 +323,19 @@ def _inward(
 
 
 def _outward(
-    file: str, outside: Zone, within: Zone | None, policies: Sequence[Zone], skipped: list[Skipped]
+    file: str, outside: Zone, others: Sequence[Zone], within: Zone | None, policies: Sequence[Zone]
 ) -> DeviceConfig:
-    """What leaves by the outside line, from the zone of the inside line."""
+    """What leaves by the outside line, from the zone of the inside line. An address that has a zone of its own meets
+    what that one states, and not the masquerade of the line."""
     if within is not None and (policies or _default(within).default == "allow"):
-        made = _rules(_passing(within, outside, policies, skipped))
-        return DeviceConfig(file, "rules", made, tuple(skipped), _default(within), direction="out")
+        skipped = list[Skipped]()
+        made = list[tuple[int, Rule]]()
+        for each in others:
+            why = "whether what goes to these addresses is let out, and translated, is unknown"
+            skipped.append(Skipped(each.line, f"zone {each.name}, sources", why))
+            made.append((each.line, Rule("unknown", each.name, to=_senders(each, []))))
+        made += _passing(within, outside, policies, skipped)
+        return DeviceConfig(file, "rules", _rules(made), tuple(skipped), _default(within), direction="out")
     why = "policies decide what leaves, and zones do not show them: it is unknown (firewall-cmd --list-all-policies)"
     line = within.line if within is not None else 0
     unknown = ParsedValue(("rules",), Rule("unknown", "policies"), line)
