@@ -55,7 +55,8 @@ def _ending_text(seen: Observation) -> str:
 
 
 def _fate(ports: PortSet, rung: Rung | None, outcomes: tuple[Outcome, ...]) -> str:
-    return f"{ports_named(ports)} {'carried data' if rung is None else ' or '.join(outcomes)}"
+    failed = outcomes[0] if len(outcomes) == 1 else "failed"
+    return f"{ports_named(ports)} {'carried data' if rung is None else failed}"
 
 
 class Instruction(Struct, frozen=True):

@@ -215,6 +215,12 @@ _WHAT: dict[Rung, str] = {
     "fetch": "a file is fetched",
     "tidy": "the file is removed",
 }
+_FAILED: dict[Rung, str] = {
+    "name": "the lookup of the name", "connect": "the connection", "greet": "the greeting", "secure": "TLS",
+    "host-key": "the host key", "login": "the login", "announce": "the request for a data connection",
+    "data": "the data connection", "list": "the listing", "send": "the upload", "fetch": "the download",
+    "tidy": "the removal of the file",
+}  # fmt: skip
 _HOW: dict[Outcome, str] = {"refused": "a refusal", "silent": "no answer", "wrong": "something else"}
 
 
@@ -225,6 +231,10 @@ def ending_phrase(rung: Rung, outcomes: tuple[Outcome, ...], error: str = "") ->
     'no answer when the data connection is made'
     >>> ending_phrase("data", ("refused",), "no route to host")
     '“no route to host” when the data connection is made'
+    >>> ending_phrase("data", ("refused", "silent", "wrong"))
+    'the data connection failed (how is not in the log)'
     """
-    how = f"“{error}”" if error else " or ".join(_HOW.get(each, each) for each in outcomes)
+    if not error and len(outcomes) != 1:
+        return f"{_FAILED[rung]} failed (how is not in the log)"
+    how = f"“{error}”" if error else _HOW.get(outcomes[0], outcomes[0])
     return f"{how} when {_WHAT[rung]}"
