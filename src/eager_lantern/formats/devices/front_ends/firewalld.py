@@ -528,7 +528,8 @@ def _target(text: str) -> AddressSet | None:
 
 
 FORMAT = DeviceFormat(
-    "firewalld", "the zones that firewall-cmd prints", "firewall-cmd --list-all-zones and, of a gateway, --list-all-policies, as root",
+    "firewalld", "the zones that firewall-cmd prints",
+    "firewall-cmd --list-all-zones and, of a gateway, --list-all-policies, as root",
     recognises=_is_listing, reads=_read, relative=_relative,
     writes=lambda site: write_firewalld(site, listening(site)), endings=(ZONES_ENDING,),
     omits="direct rules, sets of addresses, ports of services of your own",
