@@ -140,7 +140,8 @@ def _server_first(known: Studied, found: Sequence[Finding]) -> tuple[tuple[Findi
     offered = [each for each in server_cures(known, broken) if each.place[0] in own and each.cures]
     offered = offered[:MOST_SERVER_CURES]
     pairs = [(one, other) for one, other in combinations(offered, 2) if one.place != other.place]
-    given, best = tuple[Finding, ...](), behind(known, found)
+    plain = behind(known, found)
+    given, best = tuple[Finding, ...](), plain
     open_now = exposed_places(known) if offered else set()
     for offers in [*((each,) for each in offered), *pairs]:
         if not best.left and best.work[:2] < (0, len(offers)):
@@ -153,7 +154,19 @@ def _server_first(known: Studied, found: Sequence[Finding]) -> tuple[tuple[Findi
         is_less = (outlook.left, outlook.work) < (best.left, best.work)
         if is_less and opens_nothing(known, open_now, present):
             given, best = offers, outlook
-    return _readvised(known, found, given), best
+    return _readvised(known, found, given), _with_spared(known, best, plain, given) if given else best
+
+
+def _with_spared(known: Studied, best: Behind, plain: Behind, given: Sequence[Finding]) -> Behind:
+    """What is behind, with what would have shown there and needs no change of its own now: it is wrong all the same,
+    but where it agrees with what the server gets."""
+    shown, right = {each.place for each in best.findings}, {str(each.cures[0].new) for each in given}
+    spared = [
+        replace(each, cures=(), advice="no change of its own, once the server is changed as above")
+        for each in plain.findings
+        if each.place not in shown and str(value_at(known.topology.site, each.place)) not in right
+    ]
+    return replace(best, findings=(*best.findings, *spared))
 
 
 def _readvised(known: Studied, found: Sequence[Finding], given: Sequence[Finding]) -> tuple[Finding, ...]:

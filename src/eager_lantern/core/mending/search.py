@@ -180,15 +180,15 @@ class Search:
         """The way that corrects an entry where the plan adds one that does its job beside it; none where nothing is
         done twice by it."""
         for i, step in enumerate(plan.steps):
-            entry = step.change.new
-            if not step.change.adds or not isinstance(entry, Forward | Rule):
+            entry, table = step.change.new, touched(step.change)
+            if not step.change.adds or not isinstance(entry, Forward | Rule) or not value_at(self.site, table):
                 continue
             for span in entry.ports.spans if len(entry.ports.spans) > 1 else ():
                 narrower = replace(entry, ports=entry.ports - PortSet((span,)))
                 narrow = replace(step, change=replace(step.change, new=narrower))
-                if better := self._put_right((*plan.steps[:i], narrow, *plan.steps[i + 1 :]), touched(step.change)):
+                if better := self._put_right((*plan.steps[:i], narrow, *plan.steps[i + 1 :]), table):
                     return better
-            if better := self._put_right(_without(plan.steps, step), touched(step.change)):
+            if better := self._put_right(_without(plan.steps, step), table):
                 return better
         return ()
 
