@@ -122,7 +122,7 @@ def compared_overlay(overlay: Overlay) -> Comparison:
 def _passing(site: Site, places: Sequence[NetworkPart], alone: AbstractSet[str]) -> Access:
     """Who reaches what, hosts and anywhere else on each network, by the words for it; a client that is ``alone`` in
     one of two states, only through a gateway: that nothing stands between it and its neighbours is no difference."""
-    found, through = named(passage(site, places)), access(site)
+    found, through = named(passage(site, places)), access(site) if alone else {}
     return {key: through.get(key, ()) if key[1] in alone else boxes for key, boxes in found.items()}
 
 
