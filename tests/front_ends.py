@@ -395,7 +395,7 @@ def made(program: str, chance: random.Random, shape: Shape, folder: Path) -> str
     script = "\n".join([network, setup, DUMPS.format(prints=PRINTS.get(program, "true"))])
     command: Sequence[str] = ("unshare", "-n", "-m", "-p", "-f", "--kill-child", "--mount-proc", "bash", "-ec")
     done = subprocess.run(
-        [*command, script], cwd=folder, capture_output=True, text=True, timeout=300,
+        [*command, script], cwd=folder, capture_output=True, text=True, timeout=900,
         env={"PATH": PATH, "LANG": "C.UTF-8", "HOME": str(folder)}, stdin=subprocess.DEVNULL,
     )  # fmt: skip
     if done.returncode:

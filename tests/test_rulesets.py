@@ -67,7 +67,7 @@ OF_PROGRAMS |= {
 
 @pytest.mark.sweep
 @pytest.mark.kernel
-@pytest.mark.timeout(900)
+@pytest.mark.timeout(3600)
 @pytest.mark.skipif(bool(LACK), reason=LACK)
 @pytest.mark.parametrize("case", OF_PROGRAMS)
 def test_rules_of_a_program_with_random_options_are_read_as_what_the_kernel_does_with_them(

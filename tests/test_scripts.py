@@ -181,7 +181,7 @@ TARGETS = {"allow": "ACCEPT", "deny": "DROP", "refuse": "default"}
 
 @pytest.mark.sweep
 @pytest.mark.kernel
-@pytest.mark.timeout(900)
+@pytest.mark.timeout(3600)
 @pytest.mark.parametrize("front_end", ENTERED)
 def test_a_script_for_a_front_end_enters_what_the_file_states_and_takes_it_back(front_end: str, tmp_path: Path) -> None:
     if not (shutil.which(front_end) and shutil.which("unshare")):
@@ -212,7 +212,7 @@ def test_a_script_for_a_front_end_enters_what_the_file_states_and_takes_it_back(
             "-",
         ]
         done = subprocess.run(
-            [*command, folder, folder / "script.sh", *words], capture_output=True, text=True, timeout=120,
+            [*command, folder, folder / "script.sh", *words], capture_output=True, text=True, timeout=900,
             env={"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", "LANG": "C.UTF-8"}, stdin=subprocess.DEVNULL,
         )  # fmt: skip
         assert done.returncode == 0, done.stderr
