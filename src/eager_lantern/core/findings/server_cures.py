@@ -11,15 +11,17 @@ address that every forward leads to, and for the category that its rules are wri
 from collections.abc import Collection, Iterator, Sequence
 
 from ..model.change import change, value_at
-from ..model.entries import Port, Typed
+from ..model.entries import OWN, Destination, Port, Typed
 from ..model.site import Forward, Rule, Service, Site
 from ..network.topology import Topology, listens_on
+from ..predict.endpoints import entrances, is_inside
+from ..predict.forecast import Forecast
 from ..predict.ledger import Study, measure
 from ..sizing.demand import clear_range, taken_by
 from ..values.addresses import Address, Addresses
 from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
 from .all import Studied
-from .cause import is_foreign, mismatch_kind
+from .cause import is_foreign, mismatch_kind, words_of
 from .finding import Finding, FindingKind, own_gateways
 from .gateways import by_ipv4_alone
 from .server import ports_needed
@@ -49,6 +51,8 @@ def server_cures(known: Studied, found: Sequence[Finding]) -> Iterator[Finding]:
         yield from _active_ports(known)
     if kinds & {"forward-wrong-host", "no-way-in"}:
         yield from _address_cures(known.topology)
+    if kinds & {"announces-private-address", "announces-stale-address"}:
+        yield from _announced_apart(known)
     if "rule-wrong-category" in kinds:
         yield from _category_cures(site)
     if "control-port-differs" in kinds:
@@ -268,6 +272,34 @@ def _address_cures(topology: Topology) -> Iterator[Finding]:
             cure = change(site, place, new)
             advice = f"give {server.name} the address {address}"
             yield Finding("forward-wrong-host", "breaks", message, advice, place, (cure,))
+
+
+def _announced_apart(known: Studied) -> Iterator[Finding]:
+    """The outside address for clients outside, and for those inside, whose transfers work now, what they have: the
+    second first, since the outside address alone would send them where nobody turns them back."""
+    topology, server = known.topology, known.topology.server.name
+    for i, service in enumerate(topology.site.services):
+        if service.passive is None or service.passive.announce_inside is not None:
+            continue
+        own = [each.forecast for each in known.promises if each.forecast.service.name == service.name]
+        inside = next((each for each in own if _is_sent(each, True) and is_inside(topology, each.control[0])), None)
+        outside = next((each for each in own if _is_sent(each, False)), None)
+        ways = entrances(topology, outside.position.network) if outside is not None else ()
+        address = next((each for each in ways if each.family == 4), None)
+        if inside is None or outside is None or address is None:
+            continue
+        place = ("services", i, "passive")
+        message = f"{inside.position.name}, which is inside, needs another address than clients outside"
+        apart = change(topology.site, (*place, "announce_inside"), OWN)
+        yield Finding("announces-outside-to-inside", "breaks", message, words_of(apart), apart.place, (apart,))
+        message = f"{server} announces {outside.announced} to {outside.position.name}, but is reached at {address}"
+        right = change(topology.site, (*place, "announce"), Destination(addresses=Addresses((address,))))
+        yield Finding("announces-stale-address", "breaks", message, words_of(right), right.place, (right,))
+
+
+def _is_sent(forecast: Forecast, kept: bool) -> bool:
+    """Whether a passive session is sent to an announced address, and is kept or not."""
+    return forecast.promise.mode == "passive" and forecast.announced is not None and forecast.kept is kept
 
 
 def _control_cures(site: Site, found: Sequence[Finding]) -> Iterator[Finding]:
