@@ -80,6 +80,18 @@ def test_where_prediction_and_lab_part_the_packets_tell_where_it_was_lost() -> N
     assert asked == hops
 
 
+@pytest.mark.sweep
+def test_packets_are_told_beside_a_client_on_the_server_host_too() -> None:
+    both = {"clients.1": {"name": "page", "network": "office", "on_server": True, "reaches": "localhost"}}
+    predicted, built = (
+        parse_site("coast", json.dumps(changed({"base": "one-router", "set": both, "drop": drop}))).site
+        for drop in ([], ["gateways.0.forwards.1"])
+    )
+    (apart,) = rehearsed(predicted, built)
+    assert (apart.agree, apart.parted_port) == (False, 61200)
+    assert {each.node for each in apart.observations} >= {"gauge", "router"}
+
+
 def test_a_site_too_large_for_the_machine_is_refused_before_anything_is_built(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(kernel, "_free_bytes", lambda: 50_000_000)
     with pytest.raises(TooLarge, match="8 hosts and gateways need about 96 MB, 50 MB are free"):

@@ -236,7 +236,8 @@ def packet_trace(lab: Lab, topology: Topology, result: Rehearsed, scenario: Scen
     probe = _connection(topology, result, scenario)
     if probe is None or sys.platform != "linux":  # packets are heard on Linux only
         return ()
-    hosts = {topology.server.name: topology.server.addresses} | {each.name: each.addresses for each in topology.clients}
+    others = {each.name: each.addresses for each in topology.clients if each.name in lab.nodes}
+    hosts = {topology.server.name: topology.server.addresses, **others}
     lab.do_all([(topology.server.name, StopServers())])
     lab.do_all([(name, Listen(name, _texts(each), (probe.port,))) for name, each in hosts.items()])
     whole = READY_SECONDS + LOOK_SECONDS

@@ -105,8 +105,7 @@ def scenarios(
     """What to try for each promise."""
     for i, forecast in enumerate(forecasts):
         host = player_of(topology, forecasts, forecast.position)
-        node = topology.server.name if host.on_server else host.name
-        scenario = Scenario(i, forecast, node, patience_seconds)
+        scenario = Scenario(i, forecast, _node_of(topology, host), patience_seconds)
         if forecast.promise.holds == "shut" or forecast.service.protocol == "other":
             others = (
                 unpromised(topology, forecast.position, forecast.service) if forecast.promise.holds == "shut" else ()
@@ -116,6 +115,11 @@ def scenarios(
             )
         else:
             yield _session_scenario(topology, scenario, host, folder, trust)
+
+
+def _node_of(topology: Topology, host: Client) -> str:
+    """The host of a lab on which a client's programs run."""
+    return topology.server.name if host.on_server else host.name
 
 
 def _probes(topology: Topology, forecast: Forecast, host: Client) -> Iterator[Probe]:
@@ -131,7 +135,7 @@ def _probes(topology: Topology, forecast: Forecast, host: Client) -> Iterator[Pr
             ports |= {port for span in ends for port in (span.lowest, span.highest)}
         for source in host.address.of_family(target.family):
             for port in sorted(ports):
-                yield Probe(host.name, "tcp", str(source), SOURCE_PORT, str(target), port)
+                yield Probe(_node_of(topology, host), "tcp", str(source), SOURCE_PORT, str(target), port)
 
 
 def _session_scenario(
