@@ -415,6 +415,26 @@ def test_vsftpd_starts_with_its_fragment_and_acts_as_it_says(number: int, tmp_pa
     assert ("EPSV refused" in done.stdout) == (not service.speaks_epsv)
 
 
+def test_an_account_that_is_barred_or_on_no_list_of_who_may_log_in_is_written_as_let_in_by_no_server() -> None:
+    names = [each["name"] for each in yaml.safe_load(AFTER.read_text())["accounts"]]
+    in_, *others = names
+    for limits in ({"allows": [in_]}, {"bars": others}):
+        texts = fragments(with_service(limits))
+        assert f"AllowUser OR {in_}\n" in texts["proftpd.conf"]
+        assert "userlist_enable=YES\n" in texts["vsftpd.conf"]
+        listed = ", ".join(limits.get("allows", others))
+        assert f"make /etc/vsftpd.user_list, with a line each: {listed}.\n" in texts["vsftpd.conf"]
+        assert ("userlist_deny=NO" in texts["vsftpd.conf"]) == ("allows" in limits)
+        assert f"of these alone may log in: {in_}." in texts["pure-ftpd.conf"]
+    raw = yaml.safe_load(AFTER.read_text()) | {"promises": []}
+    ssh = {"name": "tide-exchange", "protocol": "sftp", "control_port": 22, "allows": [in_], "bars": others}
+    raw["services"] = [ssh]
+    text = fragments(parse_site("fragment", json.dumps(raw)).site)["sshd.conf"]
+    # whoever administers the host comes in by the same server: the lists are theirs to switch on
+    assert f"\n# AllowUsers {in_}\n" in text
+    assert f"\n# DenyUsers {' '.join(others)}\n" in text
+
+
 @pytest.mark.skipif(shutil.which("sshd", path=SBIN) is None, reason="sshd is missing")
 def test_the_fragment_of_openssh_is_accepted_and_keeps_a_reader_to_reading(tmp_path: Path) -> None:
     raw = yaml.safe_load(AFTER.read_text())

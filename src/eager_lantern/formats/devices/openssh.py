@@ -200,9 +200,20 @@ def sshd_fragment(site: Site, service: Service) -> str:
 
 def _lines(site: Site, service: Service) -> Iterator[str]:
     yield from service_lines(service)
+    yield from _login_lines(service)
     for each in site.accounts:
         if each.service == service.name and each.confined:
             yield from _confined(site, each)
+
+
+def _login_lines(service: Service) -> Iterator[str]:
+    """Who may log in, to be switched on by hand: whoever administers the host comes in by the same server."""
+    for word, names in (("AllowUsers", service.allows), ("DenyUsers", service.bars)):
+        if names and all(map(is_word, names)):
+            yield "# Switch this on only when your own account is among those that get in; try it in a second session:"
+            yield f"# {word} {' '.join(names)}"
+        elif names:
+            yield f"# {word}: a name of the list cannot be written here"
 
 
 def _confined(site: Site, account: Account) -> Iterator[str]:

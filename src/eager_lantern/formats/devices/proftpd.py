@@ -26,6 +26,7 @@ from .settings import (
     is_path,
     is_switched_on,
     is_word,
+    let_in,
     not_included,
     not_read,
     range_ends,
@@ -206,7 +207,7 @@ def proftpd_fragment(site: Site, service: Service) -> str:
 
 def _lines(site: Site, service: Service) -> Iterator[str]:
     yield from transfer_lines(service)
-    accounts = accounts_of(site, service)
+    accounts = let_in(service, accounts_of(site, service))
     if any(each.confined for each in accounts):
         yield "DefaultRoot ~"
         yield from unconfined_remark(accounts)

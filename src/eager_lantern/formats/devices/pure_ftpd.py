@@ -8,7 +8,6 @@ from pathlib import PurePath
 from ...core.changes.adopted import DeviceConfig, ParsedValue, Skipped
 from ...core.model.entries import Destination, Port
 from ...core.model.site import Service, Site
-from ...wire.terminal_safe import printable
 from ..damage import guarded
 from .format import DeviceFormat, for_each_service, one_by_one
 from .settings import (
@@ -22,7 +21,9 @@ from .settings import (
     fragment,
     inside_remark,
     is_switched_on,
+    let_in,
     lines_of,
+    names_of,
     range_ends,
     range_of,
     read_lines,
@@ -133,8 +134,8 @@ def _lines(site: Site, service: Service) -> Iterator[str]:
     if accounts:
         yield f"ChrootEveryone {'yes' if any(each.confined for each in accounts) else 'no'}"
         yield from unconfined_remark(accounts) if any(each.confined for each in accounts) else ()
-        names = ", ".join(printable(each.name, 80) for each in accounts)
-        yield f"# Accounts are set elsewhere (pure-pw, or the system's users): {names}."
+        names = names_of(let_in(service, accounts))
+        yield f"# Accounts are set elsewhere (pure-pw, or the system's users); of these alone may log in: {names}."
         yield "NoAnonymous yes"
     yield f"AllowUserFXP {'yes' if service.active and service.active.accepts_other_address else 'no'}"
 

@@ -166,10 +166,21 @@ def accounts_of(site: Site, service: Service) -> list[Account]:
     return [each for each in site.accounts if each.service == service.name]
 
 
+def let_in(service: Service, accounts: Sequence[Account]) -> list[Account]:
+    """Those accounts that its lists of who may log in let in."""
+    allowed = [each for each in accounts if not service.allows or each.name in service.allows]
+    return [each for each in allowed if each.name not in service.bars]
+
+
+def names_of(accounts: Sequence[Account]) -> str:
+    """The names of accounts for a remark."""
+    return ", ".join(printable(each.name, 80) for each in accounts) or "none"
+
+
 def unconfined_remark(accounts: Sequence[Account]) -> Iterator[str]:
     """Who is not confined where one line confines all."""
-    if free := [printable(each.name, 80) for each in accounts if not each.confined]:
-        yield f"# Not confined to their own folder: {', '.join(free)}. Put them into a group that is exempt by name."
+    if free := [each for each in accounts if not each.confined]:
+        yield f"# Not confined to their own folder: {names_of(free)}. Put them into a group that is exempt by name."
 
 
 def is_word(text: str) -> bool:

@@ -22,6 +22,7 @@ from .settings import (
     fragment,
     inside_remark,
     is_path,
+    names_of,
     range_ends,
     unconfined_remark,
 )
@@ -42,6 +43,7 @@ _NUMBERS = {
     "pasv_max_port": 0,
     "pasv_min_port": 0,
 }
+_LIST = "/etc/vsftpd.user_list"
 _TRUE, _FALSE = ("yes", "true", "1"), ("no", "false", "0")
 _KNOWN = {
     *_SWITCHES,
@@ -183,7 +185,17 @@ def _lines(site: Site, service: Service) -> Iterator[str]:
         yield from unconfined_remark(accounts) if any(each.confined for each in accounts) else ()
         if any(each.confined for each in accounts):
             yield "# Whoever is confined must not be able to write into the top of that folder: give a folder below it."
-        yield f"# Accounts are the system's own: {', '.join(printable(each.name, 80) for each in accounts)}."
+        yield f"# Accounts are the system's own: {names_of(accounts)}."
+    yield from _login_lines(service)
+
+
+def _login_lines(service: Service) -> Iterator[str]:
+    """Its list of who may log in, or may not; it is one or the other, so that of both those are listed who may."""
+    listed = [each for each in service.allows if each not in service.bars] if service.allows else service.bars
+    if not service.allows and not service.bars:
+        return
+    yield f"# Before a restart make {_LIST}, with a line each: {', '.join(printable(each, 80) for each in listed)}."
+    yield from ("userlist_enable=YES", f"userlist_deny={'NO' if service.allows else 'YES'}", f"userlist_file={_LIST}")
 
 
 def _tls_lines(service: Service) -> Iterator[str]:
