@@ -132,7 +132,10 @@ def wrong(found: Comparison, probe: Probe, before: ProbeSeen, after: ProbeSeen) 
     """In what `compare` is wrong about a connection."""
     if _is_in((*found.unknown, *found.unsure), probe, before, after):
         return ""
-    lists = {"gained": _is_in(found.gained, probe, after), "lost": _is_in(found.lost, probe, before)}
+    lists = {
+        "gained": _is_in(found.gained, probe, after) or _is_by(found.doors_opened, probe),
+        "lost": _is_in(found.lost, probe, before) or _is_by(found.doors_closed, probe),
+    }
     is_so = {"gained": after.outcome == "ok" != before.outcome, "lost": before.outcome == "ok" != after.outcome}
     return "; ".join(f"{key} is {so}, listed {lists[key]}" for key, so in is_so.items() if so != lists[key])
 
@@ -143,6 +146,13 @@ def _is_in(several: Sequence[Reached], probe: Probe, *seen: ProbeSeen) -> bool:
     source = Address.parse(probe.source).number
     near = [each for each in several if each.protocol == probe.protocol and source in each.sources]
     return any(at in ("", each.host) and port in each.ports for each in near for at, port in ends)
+
+
+def _is_by(doors: Sequence[Reached], probe: Probe) -> bool:
+    """Whether a connection goes by one of these outside ports."""
+    source = Address.parse(probe.source).number
+    asked = [each for each in doors if (each.host, each.protocol) == (probe.to, probe.protocol)]
+    return any(source in each.sources and probe.port in each.ports for each in asked)
 
 
 def one(given: RuleSet, chance: random.Random) -> tuple[str, Counter[str], list[str]]:

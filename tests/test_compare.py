@@ -30,7 +30,7 @@ from eager_lantern.core.mending.mend import mend
 from eager_lantern.core.model.change import change, changed
 from eager_lantern.core.model.consistency import problems
 from eager_lantern.core.model.site import Filter, Promise, Rule, Site
-from eager_lantern.core.predict.access import Reached, access, more
+from eager_lantern.core.predict.access import Reached, access, as_access, doors, more, other_doors
 from eager_lantern.core.predict.passage import named, parts, passage
 from eager_lantern.core.values.addresses import Address, Addresses
 from eager_lantern.core.values.ports import PortSet
@@ -57,9 +57,9 @@ def pairs_of_sites(draw: st.DrawFn) -> tuple[dict[str, Any], dict[str, Any]]:
     return before, after
 
 
-def points(site: dict[str, Any], network: str, source: str) -> Iterator[Point]:
-    """What a sender reaches of hosts elsewhere and of the server, one packet after the other, by the plain reading; of
-    the ports of hosts those that are asked for directly as well."""
+def points(site: dict[str, Any], network: str, source: str) -> Iterator[tuple[Point, Point]]:
+    """What a sender reaches of hosts elsewhere and of the server, one packet after the other, by the plain reading: the
+    port of the host, of those that are asked for directly as well, and the address and port that were asked for."""
     home = {each["name"]: each["network"] for each in (site["server"], *site["clients"])}
     for to in sorted({each for each in held(site) if ":" not in each}):
         for protocol in ("tcp", "udp"):
@@ -69,7 +69,8 @@ def points(site: dict[str, Any], network: str, source: str) -> Iterator[Point]:
                     end = arrive(site, network, packet, None, {"name": network}, [])
                     known = end.outcome == "ok" and end.packet.port <= PORTS + 1
                     if known and (home[end.at] != network or end.at == "store"):
-                        yield network, end.at, protocol, source, end.packet.port
+                        asked = (network, to, protocol, source, port)
+                        yield (network, end.at, protocol, source, end.packet.port), asked
 
 
 def is_told(reached: tuple[Reached, ...], point: Point) -> bool:
@@ -92,11 +93,18 @@ def test_gains_and_losses_are_what_single_packets_tell(
     before, after = (named(passage(each, parts(*read))) for each in read)
     source = {"internet": "203.0.113.200", "a": "10.1.0.201", "b": "192.0.2.60", "c": "10.3.0.201", "d": "192.0.2.120"}
     sender = both[0]["clients"][[*NETWORKS].index(network)]["address"] if number else source[network]
-    then, now = (set(points(each, network, sender)) for each in both)
+    ways_then, ways_now = (set(points(each, network, sender)) for each in both)
+    then, now = ({behind for behind, _ in each} for each in (ways_then, ways_now))
     gained, lost = more(before, after), more(after, before)
     assert {each for each in now if is_told(gained, each)} == now - then
     assert {each for each in then if is_told(lost, each)} == then - now
     assert not {each for each in then if is_told(gained, each)}
+    asked_then = {asked for _, asked in ways_then}
+    opened = other_doors(doors(read[1]), doors(read[0]), as_access(gained))
+    assert not {each for each in asked_then if is_told(opened, each)}
+    assert {asked for behind, asked in ways_now if asked not in asked_then and not is_told(gained, behind)} == {
+        asked for _, asked in ways_now if is_told(opened, asked)
+    }
 
 
 def other_state(seed: int) -> tuple[Site, Site]:
@@ -225,6 +233,15 @@ def test_what_leaves_is_compared_as_well_as_what_comes_in(tmp_path: Path) -> Non
     assert ("office", "203.0.113.30 on internet", "21, 443") in turned["lost"]
     assert ("office", "203.0.113.31 on internet", "21, 8443") in turned["gained"]
     assert not any(network == "internet" for kind in turned.values() for network, _, _ in kind)
+
+
+def test_an_outside_port_that_moves_is_told_though_what_is_behind_is_reached_before_and_after(tmp_path: Path) -> None:
+    moved = changed_file(tmp_path, ("tcp, ports: 21, to: 10.61.4.20", "tcp, ports: 2121, to: 10.61.4.20, to_port: 21"))
+    result = result_of(run("compare", AFTER, moved, "--format", "json").stdout)
+    told = [{(each["host"], each["ports"]) for each in result[kind]} for kind in ("doors_opened", "doors_closed")]
+    assert told == [{("198.51.100.61", "2121")}, {("198.51.100.61", "21")}]
+    shown = run("compare", AFTER, moved).stdout
+    assert "Outside ports that lead in no longer" in shown
 
 
 def test_a_gain_that_nobody_asked_for_is_told_apart(tmp_path: Path) -> None:

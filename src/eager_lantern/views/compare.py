@@ -77,6 +77,16 @@ def compare_body(found: Comparison, whole: bool) -> Iterator[RenderableType]:
     if found.unknown:
         yield from _access_rows("▲ Perhaps reached: the effect of a rule is unknown", found.after, found.unknown, whole)
     yield from _access_rows("No longer reached", found.before, found.lost, whole)
+    for title, site, doors in (
+        ("Outside ports that lead in now: what is behind them was reached before", found.after, found.doors_opened),
+        (
+            "Outside ports that lead in no longer: what is behind them is still reached",
+            found.before,
+            found.doors_closed,
+        ),
+    ):
+        if doors:
+            yield from _access_rows(title, site, doors, whole)
     if found.unsure:
         yield from _access_rows("◌ Not known in either state", found.after, found.unsure, whole)
 

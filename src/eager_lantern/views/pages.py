@@ -127,6 +127,8 @@ def _change_lines(found: Comparison, names: tuple[str, str], lines: tuple[LineOf
         ("not asked for", found.after, found.unasked),
         ("perhaps reached now", found.after, found.unknown),
         ("not known in either", found.after, found.unsure),
+        ("leads in now", found.after, found.doors_opened),
+        ("leads in no more", found.before, found.doors_closed),
     ):
         topology = Topology(site)
         for more in reached:

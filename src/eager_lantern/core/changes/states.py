@@ -13,7 +13,18 @@ from ..model.consistency import problems
 from ..model.site import Promise, Site
 from ..network.topology import Topology
 from ..observed.climb import Climb, RungSeen
-from ..predict.access import Access, Reached, access, as_access, both, more, with_unknown_open
+from ..predict.access import (
+    Access,
+    OutsideDoor,
+    Reached,
+    access,
+    as_access,
+    both,
+    doors,
+    more,
+    other_doors,
+    with_unknown_open,
+)
 from ..predict.exposure import open_in_clear
 from ..predict.forecast import Forecast
 from ..predict.passage import NetworkPart, named, parts, passage
@@ -68,6 +79,8 @@ class Comparison(Struct, frozen=True):
     unasked: tuple[Reached, ...]
     unknown: tuple[Reached, ...]
     unsure: tuple[Reached, ...]
+    doors_opened: tuple[Reached, ...]
+    doors_closed: tuple[Reached, ...]
     edits: tuple[Edit, ...]
     order: Order
     moves: tuple[Move, ...] = ()
@@ -102,21 +115,44 @@ def compared_overlay(overlay: Overlay) -> Comparison:
     gained = more(reached_before, reached_after)
     unknown = _perhaps(after, reached_after, places, alone)
     was_unknown = _perhaps(before, reached_before, places, alone)
+    lost = more(both(reached_after, unknown), reached_before)
     found = Comparison(
         before,
         after,
         tuple(_transitions(_of_promises(old), _of_promises(new))),
         tuple(_transitions(_of_ways_in(old), _of_ways_in(new))),
         gained,
-        more(both(reached_after, unknown), reached_before),
+        lost,
         needless_of(after, gained, places),
         more(was_unknown, unknown),
         more({}, both(was_unknown, unknown)),
+        *_doors_between(overlay, gained, lost),
         tuple(overlay.edits),
         Order(()),
     )
     moved, order = moves(before, after), _order(found, overlay)
     return replace(found, order=order, moves=moved, bridge=bridge(before, after, _held(found)) if moved else None)
+
+
+def _doors_between(
+    overlay: Overlay, gained: Sequence[Reached], lost: Sequence[Reached]
+) -> tuple[tuple[Reached, ...], tuple[Reached, ...]]:
+    """Outside ports that lead in after and not before, and before and not after, even if every rule of which nobody
+    knows what it does let pass; but for those behind which something is gained or lost anyway."""
+    before, after = overlay.before, overlay.after
+    if not any(each.path[0] == "gateways" for each in overlay.edits):
+        return (), ()
+    certain, possible = zip(*map(_doors_of, (before, after)), strict=True)
+    return (
+        other_doors(certain[1], possible[0], as_access(gained)),
+        other_doors(certain[0], possible[1], as_access(lost)),
+    )
+
+
+def _doors_of(site: Site) -> tuple[tuple[OutsideDoor, ...], tuple[OutsideDoor, ...]]:
+    """Those that certainly lead in, and those that do or may."""
+    certain, opened = doors(site), with_unknown_open(site)
+    return certain, certain if opened == site else doors(opened)
 
 
 def _passing(site: Site, places: Sequence[NetworkPart], alone: AbstractSet[str]) -> Access:

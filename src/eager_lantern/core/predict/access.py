@@ -34,7 +34,7 @@ from ..network.flow import Flow
 from ..network.journey import trace
 from ..network.reachability import reaches
 from ..network.topology import Topology
-from ..values.addresses import AddressSet
+from ..values.addresses import Address, AddressSet
 from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
 
 Key = tuple[str, str, Transport]
@@ -67,6 +67,49 @@ def access(site: Site) -> Access:
         for protocol, box in _beside_the_server(topology, network):
             found.setdefault((network, topology.server.name, protocol), []).append(box)
     return found
+
+
+class OutsideDoor(Struct, frozen=True):
+    """Ports of an outside address by which some senders on a network get to ports of a host behind."""
+
+    network: str
+    address: Address
+    protocol: Transport
+    sources: AddressSet
+    ports: PortSet
+    host: str
+    inside: PortSet
+
+
+def doors(site: Site) -> tuple[OutsideDoor, ...]:
+    """Every outside address and port that leads to a host by another address or port of its own."""
+    topology = Topology(site)
+    found: list[OutsideDoor] = []
+    for network in network_names(site):
+        for each in reaches(topology, network):
+            asked = each.journey.asked
+            if (each.journey.flow.to, each.ports) != (asked.to, asked.ports):
+                found.append(
+                    OutsideDoor(network, each.door, each.protocol, asked.sources, asked.ports, each.host, each.ports)
+                )
+    return tuple(found)
+
+
+def other_doors(these: Sequence[OutsideDoor], those: Sequence[OutsideDoor], told: Access) -> tuple[Reached, ...]:
+    """What leads in by the first doors and not by the others, as ports of the outside address; but for what is told
+    already of the hosts behind."""
+    beside: dict[Key, list[Box]] = {}
+    for each in those:
+        beside.setdefault((each.network, str(each.address), each.protocol), []).append((each.sources, each.ports))
+    found: dict[Key, list[Box]] = {}
+    for each in these:
+        key: Key = (each.network, str(each.address), each.protocol)
+        offset = each.inside.lowest - each.ports.lowest
+        for sources, ports in _difference([(each.sources, each.ports)], beside.get(key, ())):
+            behind = (sources, ports.shift(offset))
+            if any(_difference([behind], told.get((each.network, each.host, each.protocol), ()))):
+                found.setdefault(key, []).append((sources, ports))
+    return more({}, found)
 
 
 def with_unknown_open(site: Site) -> Site:
