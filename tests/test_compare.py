@@ -20,6 +20,7 @@ from random_sites import NETWORKS, PORTS, held, sites
 from test_sites import changed as changed_base
 from working_sites import working_site
 
+from eager_lantern.core.changes.moves import moves
 from eager_lantern.core.changes.order import ordered
 from eager_lantern.core.changes.states import Comparison, compare
 from eager_lantern.core.changes.steps import Overlay
@@ -327,6 +328,44 @@ def test_while_an_address_moves_both_lead_in(tmp_path: Path) -> None:
     done = run("compare", AFTER, tmp_path / "moved.site.yaml")
     assert "lower the TTL of tides.saltmarsh.example to 5 min" in " ".join(done.stdout.split())
     assert "set outside.address from 198.51.100.61 to 198.51.100.99, 198.51.100.61" in " ".join(done.stdout.split())
+
+
+def test_who_types_an_address_that_moves_goes_by_the_new_one_only_once_both_lead_in() -> None:
+    typed = AFTER.read_text().replace(
+        "10.90.3.14, reaches: tides.saltmarsh.example", "10.90.3.14, reaches: 198.51.100.61"
+    )
+    before = parse_site("typed", typed).site
+    found = compare(before, parse_site("moved", typed.replace("198.51.100.61", "198.51.100.99")).site)
+    assert [each.clients for each in found.moves if not each.name] == [("institute",)]
+    assert found.bridge is not None
+    assert found.bridge.holds
+    assert "clients" not in {each.path[0] for each in found.bridge.edits}
+
+
+def test_a_name_of_two_addresses_moves_where_one_of_them_does() -> None:
+    before, after = (
+        replace(site, names=(replace(site.names[0], addresses=Addresses.parse(f"198.51.100.61, {other}")),))
+        for site, other in ((read_site(AFTER).site, "198.51.100.62"), (read_site(AFTER).site, "198.51.100.99"))
+    )
+    assert [each.name for each in moves(before, after)] == ["tides.saltmarsh.example"]
+    assert moves(before, before) == ()
+
+
+def test_a_way_in_that_a_promise_states_as_well_is_listed_as_one() -> None:
+    site = read_site(AFTER).site
+    for holds, listed in (("works", 1), ("shut", 0)):
+        stated = replace(site, promises=(Promise(client="office-desk", service="remote-desk", holds=holds),))
+        also = [each for each in compare(stated, stated).ways_in if each.promise in stated.promises]
+        assert len(also) == listed
+
+
+def test_what_can_be_done_singly_is_before_what_can_only_be_done_at_once() -> None:
+    before = read_site(AFTER).site
+    text = AFTER.read_text().replace("61200-61455", "61500-61755")
+    rule = "        - {name: control,"
+    alone = text.replace(rule, f"        - {{action: deny, protocol: udp, ports: 4}}\n{rule}")
+    first, *others = compare(before, parse_site("moved", alone).site).order.steps
+    assert (len(first), max(map(len, others)) > 1) == (1, True)
 
 
 def test_where_no_state_has_both_addresses_that_is_said(tmp_path: Path) -> None:
