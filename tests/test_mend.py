@@ -427,7 +427,7 @@ def test_other_plans_are_shown_with_what_they_cost_and_a_device_that_is_left_alo
     path = tmp_path / "x.site.yaml"
     path.write_text(BEFORE.read_text().replace("{from_port: 20}", "{from_port: 20}\n    load: {burst: 8}"))
     shown = run("mend", path, "--at-most", "2")
-    assert "Another plan that costs" in shown.stdout
+    assert "Plan 2 costs " in shown.stdout
     result = result_of(run("mend", path, "--never", "harbour-router", "--format", "json").stdout)
     assert {each["device"] for each in result["plan"]["changes"]} == {"gauge-store"}
     wrong = run("mend", path, "--only", "harbour-rooter")

@@ -48,12 +48,9 @@ def mend_view(
         yield Text("No other plan costs at most twice as much.")
     for number, other in enumerate(found.alternatives, start=2):
         yield ""
-        cost = (
-            "of the same cost"
-            if other.cost <= found.plan.cost
-            else f"that costs {other.cost:g} (not {found.plan.cost:g})"
-        )
-        yield Text(f"Another plan {cost} ({number})", style=STRONG)
+        more = other.cost > found.plan.cost
+        cost = f"costs {other.cost:g}, where the first costs {found.plan.cost:g}" if more else "costs the same"
+        yield Text(f"Plan {number} {cost}", style=STRONG)
         yield from _plan_rows(site, other, (), line)
         yield from _effect_rows(site, other)
     yield ""
