@@ -426,6 +426,8 @@ def test_an_account_that_is_barred_or_on_no_list_of_who_may_log_in_is_written_as
         assert f"make /etc/vsftpd.user_list, with a line each: {listed}.\n" in texts["vsftpd.conf"]
         assert ("userlist_deny=NO" in texts["vsftpd.conf"]) == ("allows" in limits)
         assert f"of these alone may log in: {in_}." in texts["pure-ftpd.conf"]
+    nobody = fragments(with_service({"bars": names}))["proftpd.conf"]
+    assert "<Limit LOGIN>\n  DenyAll\n</Limit>" in nobody
     raw = yaml.safe_load(AFTER.read_text()) | {"promises": []}
     ssh = {"name": "tide-exchange", "protocol": "sftp", "control_port": 22, "allows": [in_], "bars": others}
     raw["services"] = [ssh]

@@ -207,18 +207,20 @@ def proftpd_fragment(site: Site, service: Service) -> str:
 
 def _lines(site: Site, service: Service) -> Iterator[str]:
     yield from transfer_lines(service)
-    accounts = let_in(service, accounts_of(site, service))
+    accounts = accounts_of(site, service)
     if any(each.confined for each in accounts):
         yield "DefaultRoot ~"
         yield from unconfined_remark(accounts)
-    yield from _login_lines(accounts)
+    yield from _login_lines(let_in(service, accounts)) if accounts else ()
     yield from ("<IfModule mod_tls.c>", *(f"  {line}" for line in tls_lines(service)), "</IfModule>")
 
 
 def _login_lines(accounts: Sequence[Account]) -> Iterator[str]:
-    if names := [each.name for each in accounts if is_word(each.name)]:
-        yield "# Only the accounts of the site file may log in:"
-        yield from ("<Limit LOGIN>", f"  AllowUser OR {','.join(names)}", "  DenyAll", "</Limit>")
+    names = [each.name for each in accounts if is_word(each.name)]
+    yield "# Only the accounts of the site file may log in:"
+    yield "<Limit LOGIN>"
+    yield from [f"  AllowUser OR {','.join(names)}"] if names else ()
+    yield from ("  DenyAll", "</Limit>")
     yield from (
         f"# {printable(each.name, 80)}: this name cannot be written here" for each in accounts if not is_word(each.name)
     )
