@@ -40,7 +40,7 @@ def test_a_format_is_recognised_alone_and_states_what_its_text_means(name: str) 
     text, target = text_of(case), DeviceTarget(SITE, case["device"])
     assert [each.name for each in formats() if each.recognises("given", text)] == [name]
     found: dict[str, Any] = {}
-    for config in read_files({"given": text}, target):
+    for config in read_files({"given": text, **case.get("beside", {})}, target):
         if config.direction == "out":
             continue
         for each in config.values:

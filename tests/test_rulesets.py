@@ -266,8 +266,10 @@ def test_rule_sets_as_people_have_them_are_read_as_worked_out_by_hand(
     if "nft" in case and LACK:
         pytest.skip(LACK)
     (tmp_path / "rules").write_text(listed(case["nft"], tmp_path, form) if "nft" in case else case["saved"])
-    (tmp_path / "sets").write_text(case.get("sets", ""))
-    words = ["adopt", AFTER, tmp_path / "rules", *([tmp_path / "sets"] if "sets" in case else [])]
+    beside = {tmp_path / each: case[each] for each in ("sets", "routing") if each in case}
+    for path, text in beside.items():
+        path.write_text(text)
+    words = ["adopt", AFTER, tmp_path / "rules", *beside]
     words += ["--device", case["device"], *case.get("words", ())]
     words += ["--direction", "in"] if case["device"] == "gauge-store" else []
     done = run(*words, "--format", "json")

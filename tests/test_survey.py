@@ -32,6 +32,7 @@ from eager_lantern.core.observed.survey import (
 )
 from eager_lantern.core.values.addresses import Address
 from eager_lantern.formats.results.observations import reached_at
+from eager_lantern.lab.kernel.lab import UNSHARE, missing_means
 from eager_lantern.lab.servers.router import RouterSetup, StandInRouter, StandInStun, answering_datagrams
 from eager_lantern.live import own_process as worker
 from eager_lantern.live.survey import router
@@ -320,6 +321,32 @@ def test_a_kept_filter_is_held_against_the_file_and_taken_over_with_what_listens
     assert [each["subject"] for each in configs] == ["rules", "listeners"]
     (differs, *_) = configs[1]["skipped"]
     assert "nothing listens on port 21 of gauge-store; there is tideftpd on port 2121" in differs["text"]
+
+
+MARKED = """table inet f {
+  chain input { type filter hook input priority 0; policy accept; }
+  chain answers { type route hook output priority mangle; policy accept; tcp sport 21 meta mark set 0x15; }
+}
+"""
+
+
+@pytest.mark.kernel
+@pytest.mark.skipif(bool(missing_means()), reason=missing_means() or "")
+@pytest.mark.parametrize(("mark", "unknown"), [("0x15", {"21"}), ("0x16", set())])
+def test_answers_that_a_mark_may_send_another_way_are_unknown_by_the_rules_that_a_survey_keeps(
+    mark: str, unknown: set[str], tmp_path: Path
+) -> None:
+    (tmp_path / "rules.nft").write_text(MARKED)
+    done = subprocess.run(
+        [*UNSHARE, "sh", "-c", 'nft -f "$1" && ip rule add fwmark "$2" lookup 90 && shift 2 && exec "$@"', "sh",
+         tmp_path / "rules.nft", mark, sys.executable, "-m", "eager_lantern", "survey", AFTER, "--router", "127.61.7.1",
+         "--resolver", "127.61.7.1", "--save", tmp_path / "seen.json"],
+        capture_output=True, text=True, timeout=120, check=False,
+    )  # fmt: skip
+    assert done.returncode in (0, 1), done.stderr
+    done = run("adopt", AFTER, tmp_path / "seen.json", "--device", "gauge-store", "--format", "json")
+    (first, *_) = json.loads(done.stdout)["configs"]
+    assert {each["value"]["ports"] for each in first["read"] if each["value"]["action"] == "unknown"} == unknown
 
 
 def test_a_kept_survey_is_read_back_and_one_of_another_format_is_told(tmp_path: Path) -> None:

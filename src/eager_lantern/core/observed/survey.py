@@ -66,12 +66,13 @@ class ListeningSocket(Struct, frozen=True):
 
 class FilterState(Struct, frozen=True):
     """Whether the host's own packet filter keeps anything out, and its rules as the system lists them; empty where not
-    all of them could be read."""
+    all of them could be read. ``routing`` are the rules by which packets that these mark choose their way."""
 
     active: bool
     detail: str
     by: str
     listing: str = ""
+    routing: str = ""
 
 
 class HelperState(Struct, frozen=True):

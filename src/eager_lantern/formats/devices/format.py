@@ -20,7 +20,8 @@ from ..reading import bad_file
 class DeviceTarget(Struct, frozen=True):
     """What files are read for: a device of the site, and what their own words leave open. Without a ``direction`` a
     file is read for all that it states; ``outside`` and ``inside`` are names of interfaces, ``service`` is whose
-    settings are wanted where a server has several."""
+    settings are wanted where a server has several. ``beside`` are the texts of all files that are read together: some
+    state nothing of a site, and what another leaves open."""
 
     site: Site
     device: str
@@ -28,6 +29,7 @@ class DeviceTarget(Struct, frozen=True):
     outside: str = ""
     inside: str = ""
     service: str = ""
+    beside: tuple[str, ...] = ()
 
     @property
     def services(self) -> tuple[Service, ...]:

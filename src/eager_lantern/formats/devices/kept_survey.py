@@ -17,6 +17,7 @@ from .cells import tidy_name
 from .format import DeviceFormat, DeviceTarget
 from .listeners import listener_config
 from .packet_filter.host import read_ruleset
+from .packet_filter.routing import Routing
 
 
 def mapped_forwards(survey: Survey) -> tuple[ParsedValue, ...]:
@@ -40,7 +41,8 @@ def _of_host(file: str, survey: Survey, target: DeviceTarget) -> Iterator[Device
     host, way = survey.host, survey.way_out(4)
     if host.filter is not None and host.filter.listing:
         interface = target.inside or (way.interface if way is not None else "")
-        yield from read_ruleset(file, host.filter.listing, target.direction, interface)
+        routing = Routing.of(host.filter.routing, *target.beside)
+        yield from read_ruleset(file, host.filter.listing, target.direction, interface, routing)
     if survey.learnt("listeners"):
         yield listener_config(file, [(each, 0) for each in host.listeners], target)
     server = target.site.server

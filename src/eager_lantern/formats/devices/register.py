@@ -5,6 +5,8 @@ from functools import cache
 from importlib import import_module
 from pkgutil import walk_packages
 
+from msgspec.structs import replace
+
 from ...core.changes.adopted import DeviceConfig
 from ...core.model.site import Site
 from ..reading import bad_file
@@ -38,6 +40,7 @@ def read_files(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceCon
     for file, text in texts.items():
         found = recognised(file, text)
         groups.setdefault(found.name, (found, {}))[1][file] = text
+    target = replace(target, beside=tuple(texts.values()))
     configs = [config for each, mine in groups.values() for config in each.reads(mine, target)]
     _refuse_doubles(configs)
     return configs

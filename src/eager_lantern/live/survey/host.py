@@ -209,10 +209,20 @@ async def _ruleset(vantage: Vantage) -> tuple[bytes, bool]:
     return (written, True) if code == 0 else (await _output(vantage, "nft", "-j", "list", "chains"), False)
 
 
+async def _routing(vantage: Vantage) -> str:
+    """The routing rules of both families; empty where either cannot be had."""
+    try:
+        written = [await _output(vantage, *each) for each in (("ip", "rule"), ("ip", "-6", "rule"))]
+    except (OSError, ValueError):
+        return ""
+    return b"".join(written).decode("utf-8", "replace")
+
+
 async def _filter_state(vantage: Vantage, ruleset: bytes, is_whole: bool) -> FilterState:
     found = await understood(lambda: linux.filter_state(ruleset))
     if is_whole:
-        found = replace(found, listing=ruleset.decode("utf-8", "replace"))
+        listing = ruleset.decode("utf-8", "replace")
+        found = replace(found, listing=listing, routing=await _routing(vantage) if "mark" in listing.lower() else "")
     older = await _first_line(vantage, "/proc/net/ip_tables_names")
     if found.active or not older:
         return found

@@ -28,6 +28,7 @@ from ..cells import tidy_name
 from .boxes import EVERYTHING, FAMILIES, Box, common, family_box, without
 from .fields import TCP_FLAGS, Stage
 from .marks import Marks, Writing, asks_for_marks
+from .routing import Routing
 from .rule import REWRITES, Around, Case, Contents, Passing, Reader, Verdict
 
 MOST_DEPTH, MOST_RULES = 16, 100_000
@@ -113,26 +114,33 @@ class Ruleset:
                     if {"dynamic", "timeout"} & set(each.get("flags", ())):
                         self.filled.append(f"table {each['table']}, {kind} {each['name']}")
         self._reader = Reader(sets, interfaces, passing, around, stage, Contents.of(items))
-        if _asks_for_any_mark(items):
+        if _asks_for_any_mark(items) or self._reader.contents.marks_packets:
             self._reader = replace(self._reader, marks=self._possible_marks())
 
     def _possible_marks(self) -> Marks:
-        """What the rules of all chains together may write, each for the connections that come to it; before the
-        rewriting of destinations these are told by their senders alone."""
+        """What the rules of all chains together may write, each for the connections that come to it."""
         for hook in ("ingress", "prerouting", "input", "forward", "output", "postrouting", "egress"):
             if self._reader.passing is not None and hook in ("input", "output"):
                 continue  # these packets are the device's own
             seen, self._writings = self._writings, []
             for key in (*self.base_chains(hook), *self.base_chains(hook, "nat")):
                 list(self.walk(key, [EVERYTHING], [EVERYTHING], 0))
-            found, self._writings = self._writings, seen
-            if hook in ("ingress", "prerouting") and self._reader.contents.rewrites:
-                whole = {"targets": EVERYTHING.targets, "ports": EVERYTHING.ports}
-                found = [replace(each, boxes=[replace(box, **whole) for box in each.boxes]) for each in found]
-            self._writings += found
+            self._writings = [*seen, *(replace(each, hook=hook) for each in self._writings)]
         self.count = self.spent = self.looked = 0
         self.doubts.clear()
-        return Marks.of(self._writings)
+        return Marks.of(self._writings, self._reader.contents.rewrites)
+
+    def sent_by_mark(self, hooks: Sequence[str], routing: Routing) -> list[Decided]:
+        """The connections of which a packet may have a mark, left at some hooks, that chooses it another way than those
+        without; or it is unknown whether it does."""
+        left = () if self._reader.marks is None else self._reader.marks.left_at(hooks)
+        return [
+            Decided("unknown", part, None, tidy_name(doubt.where), None, None, doubt)
+            for writing, mark in left
+            for family, why in routing.ways_of(mark)
+            for doubt in (Doubt(writing.line, writing.where, why),)
+            for part in common(writing.boxes, [family_box(family)])
+        ]
 
     def base_chains(self, hook: str, kind: Literal["filter", "nat"] = "filter") -> list[Chain]:
         """The chains of a kind that see packets at a hook, in the order in which they do."""
@@ -178,14 +186,15 @@ class Ruleset:
             left = self.less(left, [each.box])
         yield from (Decided(default.default, box, default.refuses_with) for box in left)
 
-    def stopped_later(self, first: Flat, later: Flat, answer: Flat) -> list[Decided]:
+    def stopped_later(self, first: Flat, later: Flat, answer: Flat, elsewhere: Sequence[Decided] = ()) -> list[Decided]:
         """Connections whose first packet passes, and not all that they need: what their beginner sends from then on,
-        the ``answer`` of the other end, as a list of what goes the other way, and in IPv6 what neighbours ask."""
+        the ``answer`` of the other end, as a list of what goes the other way, in IPv6 what neighbours ask, and that
+        their packets are not sent ``elsewhere``."""
         of_tcp = [Box(protocols=frozenset(("tcp",)))]  # a datagram is whole without those that follow
         stopped = [each for each in self.parts(of_tcp, *later) if each.action != "allow"] if later != first else []
         answers = [each for each in self.parts([EVERYTHING], *answer) if each.action != "allow"]
         stopped += [replace(each, box=each.box.answered) for each in answers]
-        found = [_later(each) for each in stopped]
+        found = [_later(each) for each in (*stopped, *elsewhere)]
         if self._loses_neighbours:
             found.append(Decided("deny", family_box("ip6"), None, "neighbour discovery is dropped"))
         if len(found) * len(first[0]) <= MOST_LOOKED_AT:
@@ -279,7 +288,8 @@ class Ruleset:
             if not left:
                 break
             for each in case.writes if self._reader.marks is None else ():
-                self._writings.append(replace(each, boxes=common(left, each.boxes)))
+                doubt = self._doubt(key, rule, ())
+                self._writings.append(replace(each, boxes=common(left, each.boxes), line=doubt.line, where=doubt.where))
             if case.verdict is None:
                 continue
             word, detail = case.verdict

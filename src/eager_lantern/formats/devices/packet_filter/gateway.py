@@ -31,7 +31,8 @@ from .boxes import EVERYBODY, EVERYTHING, IPV4, IPV6, Box, common, family_box, w
 from .chains import MOST_CUT, Chain, Decided, Doubt, Flat, Ruleset, tells_packets_apart
 from .fields import Stage
 from .host import as_rule, ftp_helper, left_of
-from .marks import Unsayable
+from .marks import BEFORE_ROUTING, Unsayable
+from .routing import Routing
 from .rule import Around, Contents, Passing
 
 _HIDES = ("masquerade", "snat")
@@ -61,11 +62,14 @@ def sides_of(target: DeviceTarget, file: str) -> Sides:
 
 
 @guarded
-def read_gateway(file: str, items: Items, site: Site, gateway: Gateway, sides: Sides) -> tuple[DeviceConfig, ...]:
-    """Its forwards, both filters and switches. Raises BadInput where they make nothing that a site has words for."""
+def read_gateway(
+    file: str, items: Items, site: Site, gateway: Gateway, sides: Sides, routing: Routing = Routing()
+) -> tuple[DeviceConfig, ...]:
+    """Its forwards, both filters and switches; ``routing`` is what chooses the way of packets that the rules mark.
+    Raises BadInput where they make nothing that a site has words for."""
     try:
         helper, skipped = ftp_helper(items)
-        return _Border(items, site, gateway, sides).configs(file, helper, skipped)
+        return _Border(items, site, gateway, sides, routing).configs(file, helper, skipped)
     except (ValueError, KeyError, TypeError, RecursionError, AttributeError, IndexError) as error:
         raise bad_file(
             file,
@@ -77,8 +81,9 @@ class _Border:
     """The rule set of one gateway, read from all sides; ``unknown`` are connections from outside of which a site cannot
     say where they lead, ``denied`` those that are stopped before anything is rewritten."""
 
-    def __init__(self, items: Items, site: Site, gateway: Gateway, sides: Sides) -> None:
-        self._items, self._gateway, self._sides = items, gateway, sides
+    def __init__(self, items: Items, site: Site, gateway: Gateway, sides: Sides, routing: Routing) -> None:
+        self._items, self._gateway, self._sides, self._routing = items, gateway, sides, routing
+        self._contents = Contents.of(items)
         self._subnet = next(
             (each.subnet for each in site.networks if each.name == gateway.inside.network), AddressSet()
         )
@@ -141,8 +146,26 @@ class _Border:
         apart = tells_packets_apart(self._items)
         later = self._following(comes, leaves, passing, "later") if apart else first
         answer = self._following(leaves, comes, passing, "answer")
-        stopped = ruleset.stopped_later(first, later, answer)
+        stopped = ruleset.stopped_later(first, later, answer, self._sent_elsewhere(comes, leaves, passing))
         return [*stopped, *first[0]], first[1]
+
+    def _sent_elsewhere(self, comes: str, leaves: str, passing: Passing) -> list[Decided]:
+        """Connections of which a mark may send packets another way; of those from outside the answers alone, since
+        where others lead is asked before their destinations are rewritten."""
+        if not self._contents.marks_packets:
+            return []
+        back = self._ruleset(leaves, comes, passing, stage="answer").sent_by_mark(BEFORE_ROUTING, self._routing)
+        if comes == self._sides.outside:
+            return [replace(each, box=each.box.answered) for each in back]
+        whole = [replace(each, box=replace(each.box, targets=EVERYBODY)) for each in back]  # to the translated source
+        return [*self._marked(comes, leaves, passing), *(replace(each, box=each.box.answered) for each in whole)]
+
+    def _marked(self, comes: str, leaves: str, passing: Passing = Passing()) -> list[Decided]:
+        """Connections of which a mark may send the first packet or those that follow another way."""
+        if not self._contents.marks_packets:
+            return []
+        walked = (self._ruleset(comes, leaves, passing, stage=each) for each in ("first", "later"))
+        return list(dict.fromkeys(one for each in walked for one in each.sent_by_mark(BEFORE_ROUTING, self._routing)))
 
     def _following(self, comes: str, leaves: str, passing: Passing, stage: Stage) -> Flat:
         """What becomes of a packet that is not a connection's first."""
@@ -189,7 +212,7 @@ class _Border:
         """Whether a chain sees destinations as they come in, and any is rewritten behind it."""
         behind = ruleset.base_chains("prerouting", "nat")
         first = min((ruleset.chains[each].get("prio", 0) for each in behind), default=None)
-        if first is None or not Contents.of(self._items).rewrites:
+        if first is None or not self._contents.rewrites:
             return False
         known = ruleset.chains[chain]
         return bool(known["hook"] == "ingress" or known.get("prio", 0) < first)
@@ -216,6 +239,9 @@ class _Border:
             if unclear:
                 where, what = f"table {chain[1]}, chain {chain[2]}", f"hook {ruleset.chains[chain]['hook']}"
                 self._cannot_say(ruleset, Doubt(0, where, what), unclear)
+        for each in self._marked(comes, ""):
+            if each.doubt is not None and (mine := common([senders], [each.box])):
+                self._cannot_say(ruleset, each.doubt, mine)
         self._troubles += ruleset.troubles
         return passing
 

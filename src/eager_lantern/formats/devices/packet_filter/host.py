@@ -16,6 +16,7 @@ from .chains import Chain, Decided, Flat, Ruleset, tells_packets_apart
 from .fields import Stage, is_new, union_of_ports
 from .listing import items_of_nft
 from .marks import Unsayable
+from .routing import Routing
 from .rule import Around
 
 _DSTNAT = -100
@@ -97,18 +98,24 @@ _INTERFACES: dict[Way, str] = {"in": "iifname", "out": "oifname"}
 
 
 @guarded
-def read_ruleset(file: str, text: str, direction: Way | None, interface: str = "") -> tuple[DeviceConfig, ...]:
+def read_ruleset(
+    file: str, text: str, direction: Way | None, interface: str = "", routing: Routing = Routing()
+) -> tuple[DeviceConfig, ...]:
     """The rules of a host for what comes in, or goes out, or for both where a set has them, and which control
     connections its FTP helper reads, if any; ``interface`` is the one that it stands on its network with, where that
-    is known. Raises BadInput."""
+    is known; ``routing`` is what chooses the way of packets that the rules mark. Raises BadInput."""
     try:
-        return read_items(file, items_of_nft(file, text), direction, interface)
+        return read_items(file, items_of_nft(file, text), direction, interface, routing)
     except (ValueError, KeyError, TypeError, RecursionError, AttributeError, IndexError) as error:
         raise bad_file(file, f"found no rule set ({error!r:.80}); expected what nft list ruleset prints") from None
 
 
 def read_items(
-    file: str, items: Sequence[dict[str, Any]], direction: Way | None, interface: str = ""
+    file: str,
+    items: Sequence[dict[str, Any]],
+    direction: Way | None,
+    interface: str = "",
+    routing: Routing = Routing(),
 ) -> tuple[DeviceConfig, ...]:
     """The same of a list of chains, rules and sets."""
     if direction is None:
@@ -120,12 +127,16 @@ def read_items(
                 DeviceConfig(file, "rules", (), (empty,), OPEN, of_ruleset=True, direction=way) for way in HOOKS
             )
         ways = [way for way in HOOKS if hooked & set(HOOKS[way])] or list(HOOKS)[:1]
-        return tuple(
-            replace(each, direction=way) if each.subject == "rules" else each
-            for way in ways
-            for each in read_items(file, items, way, interface)
-            if each.subject == "rules" or way == ways[0]
-        )
+        configs = list[DeviceConfig]()
+        for way in ways:
+            noted = {one for each in configs for one in each.skipped}  # what both ways leave out is noted once
+            for each in read_items(file, items, way, interface, routing):
+                skipped = tuple(one for one in each.skipped if one not in noted)
+                if each.subject == "rules":
+                    configs.append(replace(each, direction=way, skipped=skipped))
+                elif way == ways[0]:
+                    configs.append(each)
+        return tuple(configs)
     ruleset, first = _walked(items, direction, interface, "first")
     if not any(ruleset.base_chains(hook) for way in HOOKS for hook in HOOKS[way]):
         hooks = " or ".join(HOOKS[direction])
@@ -133,7 +144,14 @@ def read_items(
     apart = tells_packets_apart(items)
     after, later = _walked(items, direction, interface, "later") if apart else (ruleset, first)
     back, answer = _walked(items, "out" if direction == "in" else "in", interface, "answer")
-    stopped = ruleset.stopped_later(first, later, answer)
+    # what comes in is delivered here whatever its mark: of a host only what it sends is sent by one
+    if direction == "out":
+        elsewhere = list(
+            dict.fromkeys(each for one in (ruleset, after) for each in one.sent_by_mark(("output",), routing))
+        )
+    else:
+        elsewhere = [replace(each, box=each.box.answered) for each in back.sent_by_mark(("output",), routing)]
+    stopped = ruleset.stopped_later(first, later, answer, elsewhere)
     flat = [*(each for hook in HOOKS[direction] for each in _rewrites_of_host(ruleset, hook)), *stopped, *first[0]]
     if troubles := (*ruleset.troubles, *after.troubles, *back.troubles):
         raise BadInput(file, *(InputProblem(0, each) for each in dict.fromkeys(troubles)))

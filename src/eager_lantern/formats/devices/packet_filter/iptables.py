@@ -24,6 +24,7 @@ from .gateway import read_gateway, sides_of
 from .host import read_items
 from .ipset import KernelSet, is_ipset, sets_of
 from .marks import CONNECTION_MARK, PACKET_MARK, Unsayable
+from .routing import Routing
 from .rule import OLDER_NOTES
 
 Item = dict[str, dict[str, Any]]
@@ -68,13 +69,17 @@ def family_of(text: str) -> str:
 
 @guarded
 def read_iptables(
-    files: str, texts: Mapping[str, str], direction: Direction | None, interface: str = ""
+    files: str,
+    texts: Mapping[str, str],
+    direction: Direction | None,
+    interface: str = "",
+    routing: Routing = Routing(),
 ) -> tuple[DeviceConfig, ...]:
     """The rules of a host for what comes in or goes out; ``interface`` is the one that it stands on its network with,
-    where that is known. Raises BadInput."""
+    where that is known; ``routing`` is what chooses the way of packets that the rules mark. Raises BadInput."""
     known = {family_of(text) for text in texts.values() if not is_ipset(text)}
     families: frozenset[Family] = frozenset(4 if each == "ip" else 6 for each in known)
-    found = read_items(files, items_of_iptables(texts), direction, interface)
+    found = read_items(files, items_of_iptables(texts), direction, interface, routing)
     return tuple(replace(each, of_families=families) for each in found)
 
 
@@ -393,10 +398,10 @@ def _port_operand(text: str) -> list[Any]:
 
 def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
     """Lists of both families together, since each states a half of it."""
-    names, gateway = ", ".join(texts), target.gateway
+    names, gateway, routing = ", ".join(texts), target.gateway, Routing.of(*target.beside)
     if gateway is None:
-        return list(read_iptables(names, texts, target.direction, target.inside))
-    return list(read_gateway(names, items_of_iptables(texts), target.site, gateway, sides_of(target, names)))
+        return list(read_iptables(names, texts, target.direction, target.inside, routing))
+    return list(read_gateway(names, items_of_iptables(texts), target.site, gateway, sides_of(target, names), routing))
 
 
 def _instead(text: str) -> str:

@@ -51,6 +51,7 @@ from ..format import DeviceFormat, DeviceTarget, WrittenFile
 from .gateway import read_gateway, sides_of
 from .host import read_ruleset
 from .listing import is_ruleset, items_of_nft
+from .routing import Routing
 
 WIRE, OUT, IN = "eth0", "out0", "in0"
 TABLE = "inet eager_lantern"
@@ -433,14 +434,15 @@ def _loader(rules: WrittenFile) -> str:
 
 
 def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
-    gateway = target.gateway
+    gateway, routing = target.gateway, Routing.of(*target.beside)
     if gateway is None:
-        read = (read_ruleset(file, text, target.direction, target.inside) for file, text in texts.items())
+        read = (read_ruleset(file, text, target.direction, target.inside, routing) for file, text in texts.items())
         return [each for configs in read for each in configs]
     (file, text), *more = texts.items()
     if more:
         raise bad_file(more[0][0], f"found a second rule set of {gateway.name}; expected one")
-    return list(read_gateway(file, items_of_nft(file, text), target.site, gateway, sides_of(target, file)))
+    items = items_of_nft(file, text)
+    return list(read_gateway(file, items, target.site, gateway, sides_of(target, file), routing))
 
 
 FORMAT = DeviceFormat(

@@ -112,11 +112,12 @@ class Around(Struct, frozen=True):
 
 class Contents(Struct, frozen=True):
     """What there is anywhere in a rule set: rules that rewrite, that give connections to a helper, that mark packets
-    or connections otherwise than those that rewrite, and the sets that rules fill themselves."""
+    or connections otherwise than those that rewrite, that mark packets, and the sets that rules fill themselves."""
 
     rewrites: bool = False
     helps: bool = False
     marks: bool = False
+    marks_packets: bool = False
     filled: frozenset[tuple[str, str, str]] = frozenset()
 
     @classmethod
@@ -133,6 +134,7 @@ class Contents(Struct, frozen=True):
             rewrites=bool({"dnat", "redirect"} & words or older & {"DNAT", "REDIRECT", "NETMAP"}),
             helps="ct helper" in words or "CT" in older or any("ct helper" in each for each in items),
             marks=any(_marks(rule["expr"]) for rule in rules) or bool(older & set(_OLDER_MARKS)),
+            marks_packets="MARK" in older or any(PACKET_MARK in _written_keys(rule["expr"]) for rule in rules),
             filled=frozenset(filled),
         )
 
@@ -145,9 +147,13 @@ def _target_name(statement: Mapping[str, Any]) -> str:
 
 def _marks(expressions: Sequence[Mapping[str, Any]]) -> bool:
     """Whether a rule that rewrites no destination marks packets or connections."""
-    keys = [each["mangle"]["key"] for each in expressions if "mangle" in each]
+    keys = _written_keys(expressions)
     rewrites = any(_target_name(each) == "DNAT" or "dnat" in each for each in expressions)
     return PACKET_MARK in keys or (CONNECTION_MARK in keys and not rewrites)
+
+
+def _written_keys(expressions: Sequence[Mapping[str, Any]]) -> list[Any]:
+    return [each["mangle"]["key"] for each in expressions if "mangle" in each]
 
 
 class Reader(Struct, frozen=True):
