@@ -82,6 +82,7 @@ def test_a_fault_that_shows_is_in_the_first_group(fault: Fault) -> None:
     else:
         assert (fault.kind, fault.place) in first(found)
         assert sum(each.probability for each in found.groups) == pytest.approx(1)
+        assert found.verdict == ("several" if found.groups[1:] else "one")
 
 
 def test_a_fault_of_a_client_changes_nothing_for_another() -> None:

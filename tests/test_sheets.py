@@ -219,6 +219,7 @@ def commands_of(sheet: Sheet) -> list[str]:
     return [each for part in sheet.parts for each in part.commands]
 
 
+@pytest.mark.sweep
 @pytest.mark.parametrize("system", ["linux", "windows"])
 @settings(max_examples=50, database=None, deadline=None, suppress_health_check=list(HealthCheck))
 @given(found=rich_sites())

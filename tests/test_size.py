@@ -173,6 +173,9 @@ def test_size_of_a_site_says_which_rule_decides_and_whether_the_range_is_enough(
     result = json.loads(done.stdout)
     assert (result["size"], result["decided_by"], result["by_burst"], result["by_load"]) == (200, "burst", 200, 10)
     assert result["burst"] == {"clients": 40, "ports_each": 5}
+    short = {each["ports"]: each["burst"] for each in result["sizes"]}
+    assert short == {ports: pytest.approx(max(0, 200 - ports) / 200) for ports in short}
+    assert min(short) < 200 <= max(short)
     assert (tmp_path / "a.png").read_bytes().startswith(b"\x89PNG")
     assert ElementTree.fromstring((tmp_path / "a.svg").read_text()).tag.endswith("svg")
     text = run("size", AFTER).stdout
