@@ -426,8 +426,7 @@ def test_an_account_that_is_barred_or_on_no_list_of_who_may_log_in_is_written_as
         assert f"make /etc/vsftpd.user_list, with a line each: {listed}.\n" in texts["vsftpd.conf"]
         assert ("userlist_deny=NO" in texts["vsftpd.conf"]) == ("allows" in limits)
         assert f"of these alone may log in: {in_}." in texts["pure-ftpd.conf"]
-    nobody = fragments(with_service({"bars": names}))["proftpd.conf"]
-    assert "<Limit LOGIN>\n  DenyAll\n</Limit>" in nobody
+    assert "<Limit LOGIN>\n  DenyAll\n</Limit>" in fragments(with_service({"bars": names}))["proftpd.conf"]
     raw = yaml.safe_load(AFTER.read_text()) | {"promises": []}
     ssh = {"name": "tide-exchange", "protocol": "sftp", "control_port": 22, "allows": [in_], "bars": others}
     raw["services"] = [ssh]
@@ -435,6 +434,63 @@ def test_an_account_that_is_barred_or_on_no_list_of_who_may_log_in_is_written_as
     # whoever administers the host comes in by the same server: the lists are theirs to switch on
     assert f"\n# AllowUsers {in_}\n" in text
     assert f"\n# DenyUsers {' '.join(others)}\n" in text
+
+
+PROFTPD = shutil.which("proftpd", path=SBIN)
+OWN_USERS = """
+ServerType standalone
+User nobody
+Group nogroup
+PidFile {folder}/pid
+ScoreboardFile {folder}/score
+DelayEngine off
+RequireValidShell off
+AuthOrder mod_auth_file.c
+AuthUserFile {folder}/users
+AuthGroupFile {folder}/groups
+"""
+NAMED = """
+import ftplib, sys
+for name in sys.argv[2:]:
+    ftp = ftplib.FTP()
+    ftp.connect("127.0.0.1", int(sys.argv[1]), timeout=10)
+    try:
+        answer = ftp.sendcmd("USER " + name)
+        print(name, (ftp.sendcmd("PASS ebb") if sys.argv[1] == "21" else answer)[:3])
+    except ftplib.Error as error:
+        print(name, str(error)[:3])
+"""
+
+
+@pytest.mark.kernel
+@pytest.mark.daemon
+@pytest.mark.skipif(None in (VSFTPD, PROFTPD) or os.name != "posix" or os.geteuid() != 0,
+                    reason="needs root, ProFTPD, and vsftpd unpacked (CONTRIBUTING.md)")  # fmt: skip
+@pytest.mark.parametrize("limits", [{"allows": ["station"]}, {"bars": ["reader"]}], ids=["allows", "bars"])
+def test_servers_that_run_with_their_files_let_in_whom_the_lists_let_in(limits: Any, tmp_path: Path) -> None:
+    """ProFTPD at port 21, asked with the password; vsftpd at port 2121, which declines by the name alone (public
+    interface)."""
+    texts = fragments(with_service({"tls": {"mode": "none"}, **limits}))
+    (tmp_path / "one.conf").write_text(texts["proftpd.conf"] + OWN_USERS.format(folder=tmp_path))
+    hashed = subprocess.run(["openssl", "passwd", "-6", "ebb"], capture_output=True, text=True, check=True).stdout
+    users = [f"{name}:{hashed.strip()}:65534:65534::/:/bin/false\n" for name in ("station", "reader")]
+    (tmp_path / "users").write_text("".join(users))
+    (tmp_path / "groups").write_text("tides:x:65534:\n")
+    for each in ("users", "groups"):
+        (tmp_path / each).chmod(0o600)
+    (found,) = re.findall(r"make /etc/vsftpd.user_list, with a line each: (.*)\.$", texts["vsftpd.conf"], re.MULTILINE)
+    (tmp_path / "list").write_text(found.replace(", ", "\n") + "\n")
+    other = (
+        texts["vsftpd.conf"].replace("/etc/vsftpd.user_list", f"{tmp_path}/list").replace("port=21\n", "port=2121\n")
+    )
+    (tmp_path / "two.conf").write_text(f"{other}\nlisten=YES\nbackground=YES\nsecure_chroot_dir={tmp_path}/empty\n")
+    (tmp_path / "empty").mkdir(mode=0o555)
+    (tmp_path / "ask.py").write_text(NAMED)
+    script = f"""ip link set lo up; {PROFTPD} -c {tmp_path}/one.conf; {VSFTPD} two.conf
+    for port in 21 2121; do {sys.executable} ask.py $port station reader; done"""
+    words = ["unshare", "-n", "-p", "-f", "--mount-proc", "--kill-child", "sh", "-ec", script]
+    done = subprocess.run(words, capture_output=True, text=True, cwd=tmp_path, timeout=60, check=False)
+    assert done.stdout.split("\n") == ["station 230", "reader 530", "station 331", "reader 530", ""], done.stderr
 
 
 @pytest.mark.skipif(shutil.which("sshd", path=SBIN) is None, reason="sshd is missing")
