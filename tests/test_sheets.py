@@ -2,6 +2,7 @@
 
 import csv
 import json
+import os
 import random
 import re
 import shlex
@@ -22,7 +23,7 @@ from side_by_side import compared, exported
 
 from eager_lantern.cli import certificate, check, diagnose, lamp, visit
 from eager_lantern.core.sheets.all import sheets_of
-from eager_lantern.core.sheets.sheet import Sheet, slug
+from eager_lantern.core.sheets.sheet import Sheet, SheetPart, slug
 from eager_lantern.core.verdict import judge
 from eager_lantern.formats.devices.packet_filter.nftables import rule_files
 from eager_lantern.formats.site.site_file import parse_site, read_site
@@ -208,6 +209,60 @@ def test_sheets_as_json_have_every_page_with_its_tables(tmp_path: Path) -> None:
     forwards = next(each for each in result["pages"][2]["parts"] if each["title"] == "Forwards")
     assert forwards["grid"]["rows"][1] == ["data", "TCP", "61200-61455", "10.61.4.20", "61200-61455", "anywhere", "on"]
     assert sorted(result["files"]) == sorted(each.name for each in (tmp_path / "p").iterdir())
+
+
+def accounts_page(system: str, folder: Path, accounts: list[dict[str, Any]]) -> dict[str, SheetPart]:
+    """The parts of the server's page of the demo with these accounts of its system, whose homes are in a folder."""
+    raw = yaml.safe_load(AFTER.read_text())
+    raw["server"]["system"] = system
+    raw["groups"] = [{"name": "gaugers", "rights": ["list"]}, {"name": "readers", "rights": ["read"]}]
+    raw["accounts"] = [{"service": "tide-exchange", "home": f"{folder}/{each['name']}", **each} for each in accounts]
+    sheets = sheets_of(judge(parse_site("pages", json.dumps(raw)).site), "pages.site.yaml", {}, {})
+    return {part.title: part for part in sheets.pages[1].parts}
+
+
+ACCOUNTS = [
+    {"name": "tide", "kept_by": "system", "shell": False, "rights": ["write"], "groups": ["gaugers", "readers"]},
+    {"name": "ebb", "kept_by": "system", "shell": True, "login": "key", "groups": ["readers"], "confined": False},
+]
+
+
+def test_of_an_account_that_a_directory_keeps_the_page_makes_the_folder_alone(tmp_path: Path) -> None:
+    kept = [*ACCOUNTS, {"name": "far", "kept_by": "directory", "groups": ["gaugers"], "rights": ["write"]}]
+    for system, made in (("linux", "useradd"), ("windows", "New-LocalUser")):
+        parts = accounts_page(system, tmp_path, kept)
+        assert parts["Set the accounts up"].steps[0].startswith("far: made in the directory, not here")
+        about = [each for each in parts["Set the accounts up"].commands if re.search(r"\bfar\b", each)]
+        assert not [each for each in about if made in each]
+        assert any(f"{tmp_path}/far" in each for each in about[1:])
+        assert not [each for each in parts["Take an account back"].commands if "far" in each]
+        assert "gaugers" in " ".join(parts["Set the accounts up"].commands)
+
+
+@pytest.mark.kernel
+@pytest.mark.skipif(
+    os.name != "posix" or os.geteuid() != 0 or not shutil.which("useradd"), reason="needs root, and useradd"
+)
+def test_the_printed_commands_make_the_accounts_with_groups_and_folders_and_take_them_back(tmp_path: Path) -> None:
+    parts = accounts_page("linux", tmp_path / "homes", ACCOUNTS)
+    made, undone = (parts[each].commands for each in ("Set the accounts up", "Take an account back"))
+    typed = "printf 'Neap-61\\nNeap-61\\n' | {} 2>/dev/null"
+    script = "\n".join(
+        ["set -e", f"mount -t tmpfs none {tmp_path}", f"cd {tmp_path}; mkdir up work homes before; cp -a /etc/. before",
+         f"mount -t overlay none /etc -o lowerdir=/etc,upperdir={tmp_path}/up,workdir={tmp_path}/work",
+         *(typed.format(each) if each.startswith("passwd") else each for each in made),
+         "id -nG tide; id -nG ebb; getent passwd tide ebb | cut -d: -f7",
+         f"stat -c '%n %U %a' {tmp_path}/homes/*  {tmp_path}/homes/tide/*",
+         *undone, "for each in passwd group; do diff before/$each /etc/$each; done; echo taken back"]
+    )  # fmt: skip
+    done = subprocess.run(
+        ["unshare", "-m", "sh", "-c", script], capture_output=True, text=True, timeout=60, check=False
+    )
+    homes = f"{tmp_path}/homes"
+    assert done.stdout.splitlines() == [
+        "tide gaugers readers", "ebb readers", "/usr/sbin/nologin", "/bin/sh", f"{homes}/ebb ebb 750",
+        f"{homes}/tide root 755", f"{homes}/tide/in tide 750", "taken back",
+    ], done.stderr  # fmt: skip
 
 
 OURS = {

@@ -1,8 +1,10 @@
 """The page of the server: its address, services, accounts and filter, and the tests from all sides."""
 
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from shlex import quote
+
+from msgspec import Struct
 
 from ..model.site import Account, Server, Service, Site, effective_rights, rights_in, rights_in_order
 from ..network.topology import listens_on
@@ -120,61 +122,102 @@ def _account_parts(site: Site) -> Iterator[SheetPart]:
 
 
 def _setting_up(site: Site) -> Iterator[SheetPart]:
-    """The commands for accounts of the system itself, and those that take them back; a server's own accounts are made
-    in its own settings."""
+    """The commands for accounts of the system itself with their groups, for the folders of those that a directory
+    keeps, and the commands that take them back; a server's own accounts are made in its own settings."""
     ssh = {each.name for each in site.services if each.protocol == "sftp"}
-    mine = [each for each in site.accounts if each.kept_by == "system" or each.service in ssh]
+    mine = [each for each in site.accounts if each.kept_by != "service" or each.service in ssh]
     if not mine or site.server.system == "other":
         return
-    windows = site.server.system == "windows"
-    steps = (
+    system = _WINDOWS if site.server.system == "windows" else _LINUX
+    made = [each for each in mine if each.kept_by != "directory"]
+    kept_elsewhere = [each.name for each in mine if each.kept_by == "directory"]
+    steps = [
         "Make each account, then its folder. A confined account gets a folder below the top one to write in: the top "
         "stays with the administrator.",
         "Test each as its user, not as the administrator: eager-lantern visit --rights tries what it may do.",
-    )
-    made = [command for each in mine for command in (_on_windows if windows else _on_linux)(site, each)]
-    undone = [_off_windows(each) if windows else _off_linux(each) for each in mine]
-    yield SheetPart("Set the accounts up", steps=steps, commands=tuple(made))
-    yield SheetPart("Take an account back", commands=tuple(undone))
+    ]
+    if kept_elsewhere:
+        steps.insert(0, f"{', '.join(kept_elsewhere)}: made in the directory, not here; see that this host knows them.")
+    groups = list(dict.fromkeys(group for each in made for group in each.groups))
+    commands = [
+        *map(system.makes_group, groups),
+        *(command for each in made for command in system.makes(each)),
+        *map(system.knows, kept_elsewhere),
+        *(command for each in mine for command in system.gives_folder(each, _writes(site, each))),
+    ]
+    yield SheetPart("Set the accounts up", steps=tuple(steps), commands=tuple(commands))
+    if made:
+        undone = (*(system.removes(each.name) for each in made), *map(system.removes_group, groups))
+        yield SheetPart("Take an account back", commands=undone)
 
 
 def _writes(site: Site, account: Account) -> bool:
     return bool({"write", "append"} & (effective_rights(site, account) or frozenset()))
 
 
-def _on_linux(site: Site, account: Account) -> Iterator[str]:
+class _System(Struct, frozen=True):
+    """The commands of a system for its accounts, by their names, and for an account's folder, by whether it writes."""
+
+    makes: Callable[[Account], Iterator[str]]
+    removes: Callable[[str], str]
+    makes_group: Callable[[str], str]
+    removes_group: Callable[[str], str]
+    knows: Callable[[str], str]
+    gives_folder: Callable[[Account, bool], Iterator[str]]
+
+
+def _made_on_linux(account: Account) -> Iterator[str]:
     name, home = quote(account.name), quote(account.home or f"/srv/{account.name}")
     shell = "" if account.shell else " --shell /usr/sbin/nologin"
-    yield f"useradd --home-dir {home} --no-create-home{shell} -- {name}"
+    groups = f" --groups {quote(','.join(account.groups))}" if account.groups else ""
+    yield f"useradd --home-dir {home} --no-create-home{shell}{groups} -- {name}"
     if account.login != "key":
         yield f"passwd -- {name}"
+
+
+def _folder_on_linux(account: Account, writes: bool) -> Iterator[str]:
+    name, home = quote(account.name), quote(account.home or f"/srv/{account.name}")
     if not account.confined:
         yield f"install -d -o {name} -m 750 -- {home}"
         return
     yield f"install -d -o root -g root -m 755 -- {home}"
-    if _writes(site, account):
+    if writes:
         yield f"install -d -o {name} -m 750 -- {home}/in"
 
 
-def _off_linux(account: Account) -> str:
-    return f"userdel -- {quote(account.name)}"
-
-
-def _on_windows(site: Site, account: Account) -> Iterator[str]:
-    name, home = _powershell(account.name), _powershell(account.home or f"C:\\Transfers\\{account.name}")
-    rights = "M" if _writes(site, account) else "RX"
+def _made_on_windows(account: Account) -> Iterator[str]:
+    name = _powershell(account.name)
     yield f"New-LocalUser -Name {name} -Password (Read-Host -AsSecureString)"
+    yield from (f"Add-LocalGroupMember -Group {_powershell(each)} -Member {name}" for each in account.groups)
+
+
+def _folder_on_windows(account: Account, writes: bool) -> Iterator[str]:
+    name, home = _powershell(account.name), _powershell(account.home or f"C:\\Transfers\\{account.name}")
     yield f"New-Item -ItemType Directory -Force -Path {home}"
-    yield f"icacls {home} /grant ({name} + ':(OI)(CI){rights}')"
-
-
-def _off_windows(account: Account) -> str:
-    return f"Remove-LocalUser -Name {_powershell(account.name)}"
+    yield f"icacls {home} /grant ({name} + ':(OI)(CI){'M' if writes else 'RX'}')"
 
 
 def _powershell(text: str) -> str:
     """A text as PowerShell reads it, which takes each of these characters for a quote."""
     return "'" + re.sub("[\u0027\u2018\u2019\u201a\u201b]", lambda found: found[0] * 2, text) + "'"
+
+
+_LINUX = _System(
+    makes=_made_on_linux,
+    removes=lambda name: f"userdel -- {quote(name)}",
+    makes_group=lambda name: f"groupadd --force -- {quote(name)}",
+    removes_group=lambda name: f"groupdel -- {quote(name)}",
+    knows=lambda name: f"id -- {quote(name)}",
+    gives_folder=_folder_on_linux,
+)
+_WINDOWS = _System(
+    makes=_made_on_windows,
+    removes=lambda name: f"Remove-LocalUser -Name {_powershell(name)}",
+    makes_group=lambda name: f"New-LocalGroup -Name {_powershell(name)}",
+    removes_group=lambda name: f"Remove-LocalGroup -Name {_powershell(name)}",
+    knows=lambda name: f"net user {_powershell(name)} /domain",
+    gives_folder=_folder_on_windows,
+)
 
 
 def _host_keys(site: Site, service: Service) -> Iterator[SheetPart]:
