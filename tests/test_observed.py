@@ -1,5 +1,6 @@
 """What was seen, and what follows from it: looks, sessions, ranges, places and surveys, without a server."""
 
+import json
 import random
 from pathlib import Path
 from typing import Any
@@ -7,9 +8,13 @@ from typing import Any
 import msgspec
 import pytest
 import yaml
-from program import AFTER
+from hypothesis import given
+from hypothesis import strategies as st
+from plans import phone_plan_for
+from program import AFTER, BEFORE
 
 from eager_lantern.core.findings.surveyed import survey_findings
+from eager_lantern.core.network.topology import Topology, listens_on
 from eager_lantern.core.observed.climb import Climb, PassiveReply, RungSeen
 from eager_lantern.core.observed.compared import Outlook, parted, rows
 from eager_lantern.core.observed.conclusions import conclusions
@@ -26,15 +31,19 @@ from eager_lantern.core.observed.looks import (
     throttling_remarks,
 )
 from eager_lantern.core.observed.observation import observation_of
+from eager_lantern.core.observed.phone import MOST_FIRST, Standing, expected, order_of, phone_position, standing_of
 from eager_lantern.core.observed.range_estimate import estimated_range
 from eager_lantern.core.observed.survey import NameSeen, OutsideSeen, Survey, SurveyedHost, WayOut
+from eager_lantern.core.predict.endpoints import position_of
 from eager_lantern.core.values.addresses import Address
-from eager_lantern.formats.site.site_file import parse_site
+from eager_lantern.core.values.ports import PortSet
+from eager_lantern.formats.site.site_file import parse_site, read_site
 from eager_lantern.formats.site.types import from_text
 
 CASES = Path(__file__).parent / "cases"
 SEEN = yaml.safe_load((CASES / "observed.yaml").read_text())
 MEANS = yaml.safe_load((CASES / "surveyed.yaml").read_text())
+PHONES = yaml.safe_load((CASES / "phones.yaml").read_text())
 BESIDE = yaml.safe_load((CASES / "survey-findings.yaml").read_text())
 CERTIFICATE = {
     "names": ["tides.example", "*.skerry.example"], "addresses": ["198.51.100.61"], "kind": "EC", "bits": 256,
@@ -168,3 +177,65 @@ def test_how_wrong_logins_are_slowed_down_is_told_in_words() -> None:
     barred = list(throttling_remarks(LoginThrottling((quick, quick), "127.0.0.1:21 refuses the connection")))
     assert [(each.topic, each.good) for each in barred] == [("delay", False), ("barring", True)]
     assert [each.good for each in throttling_remarks(LoginThrottling((LoginTry(0.1, let_in=True),)))] == [False]
+
+
+@pytest.mark.parametrize(
+    ("address", "stands"),
+    [
+        ("203.0.113.9", "outside"), ("198.51.100.61", "hairpin"), ("10.61.4.1", "hairpin"), ("10.61.4.77", "inside"),
+        ("192.168.1.4", "inside"), ("127.0.0.1", "inside"), ("100.64.9.9", "unknown"), ("2001:db8::9", "outside"),
+    ],
+)  # fmt: skip
+def test_where_a_phone_stands_is_read_from_the_address_that_it_comes_by(address: str, stands: Standing) -> None:
+    topology = Topology(read_site(AFTER).site)
+    assert standing_of(topology, Address.parse(address)) == stands
+    network = {"outside": "internet", "unknown": "internet"}.get(stands, "office")
+    assert phone_position(topology, Address.parse(address), "").name == network
+
+
+def test_a_neighbour_by_ipv6_is_inside_though_its_address_is_public() -> None:
+    case = next(each for each in PHONES if "IPv6" in each["name"])
+    text = case["site"].replace('{name: spit, subnet: "2001:db8:61::/64"}', '{name: spit, subnet: "2001:db8:61::/112"}')
+    topology = Topology(parse_site("neighbours", text).site)
+    assert standing_of(topology, Address.parse("2001:db8:61::a:b:c")) == "inside"
+    assert standing_of(topology, Address.parse("2001:db8:62::1")) == "outside"
+    host = {
+        "lantern": 1, "site": "Bar", "server": {"name": "bar", "network": "internet", "address": "198.51.100.20"},
+        "services": [{"name": "tides", "protocol": "ftp", "control_port": 21, "passive": {"ports": "61200-61209"}}],
+    }  # fmt: skip
+    alone = Topology(parse_site("alone", json.dumps(host)).site)
+    stands = [standing_of(alone, Address.parse(each)) for each in ("198.51.100.20", "198.51.100.21")]
+    assert stands == ["inside", "outside"]  # the server itself, and a neighbour
+
+
+@given(st.sets(st.integers(1, 65_535), min_size=1, max_size=4_000))
+def test_every_port_is_tried_once_and_of_many_a_spread_comes_first(numbers: set[int]) -> None:
+    ports = PortSet.of(*((each, each) for each in numbers))
+    order = order_of(ports)
+    assert sorted(order) == sorted(numbers)
+    first = order[:MOST_FIRST]
+    assert {min(numbers), max(numbers)} <= set(first)
+    assert list(first) == sorted(first)
+
+
+def test_the_page_is_at_ports_that_arrive_and_to_which_a_browser_goes() -> None:
+    before = phone_plan_for(BEFORE, "21, 61200-61455")
+    assert before is not None
+    assert (str(before.ports), str(before.barred), before.pages) == ("61200-61455", "21", (61200, 61327, 61263))
+    held = phone_plan_for(AFTER, "61200-61209", "21, 61210")
+    assert held is not None
+    assert (str(held.ports), str(held.held), str(held.barred), held.pages[:2]) == (
+        "61200-61210", "61210", "", (61200, 61209),
+    )  # fmt: skip
+    none = phone_plan_for(BEFORE, "61400-61401")
+    assert none is not None
+    assert (none.arrive, none.pages) == (False, (61400, 61401))
+    assert phone_plan_for(AFTER, "21") is None
+
+
+def test_what_the_lamp_lets_in_is_what_is_expected_of_the_ports_that_are_lit() -> None:
+    topology = Topology(read_site(BEFORE).site)
+    service = topology.site.services[0]
+    target, lit = Address.parse("198.51.100.61"), listens_on(service) - PortSet.parse("61300")
+    found = expected(topology, position_of(topology, "internet"), target, PortSet.parse("61200-61455"), lit)
+    assert (str(found.arrives), found.unknown) == ("61200-61299, 61301-61327", PortSet())

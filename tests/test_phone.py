@@ -18,26 +18,14 @@ from at_host import done_at
 from browser import Browser, needs_chromium
 from hypothesis import given
 from hypothesis import strategies as st
+from plans import phone_plan_for
 from program import AFTER, BEFORE, DATA, result_of, run
 from rich.console import Console
 
 from eager_lantern.cli import lamp_phone
 from eager_lantern.cli.arguments.options import Format
 from eager_lantern.core.network.topology import Topology, listens_on
-from eager_lantern.core.observed.phone import (
-    MOST_FIRST,
-    PhonePlan,
-    Standing,
-    expected,
-    order_of,
-    phone_plan,
-    phone_position,
-    standing_of,
-)
-from eager_lantern.core.predict.endpoints import position_of
-from eager_lantern.core.values.addresses import Address
 from eager_lantern.core.values.ports import PortSet
-from eager_lantern.formats.shipped import browser_ports
 from eager_lantern.formats.site.site_file import read_site
 from eager_lantern.lab.kernel.lab import KernelLab, missing_means
 from eager_lantern.lab.kernel.layout import lab_nodes
@@ -109,73 +97,11 @@ def test_page_terminal_and_prediction_agree_port_by_port_with_what_the_kernel_le
     assert (beside["lit"][0]["predicted"], beside["lit"][0]["sweeps"][0]["ok"]) == (*[wanted["arrives"]] * 2,)
 
 
-@pytest.mark.parametrize(
-    ("address", "stands"),
-    [
-        ("203.0.113.9", "outside"), ("198.51.100.61", "hairpin"), ("10.61.4.1", "hairpin"), ("10.61.4.77", "inside"),
-        ("192.168.1.4", "inside"), ("127.0.0.1", "inside"), ("100.64.9.9", "unknown"), ("2001:db8::9", "outside"),
-    ],
-)  # fmt: skip
-def test_where_a_phone_stands_is_read_from_the_address_that_it_comes_by(address: str, stands: Standing) -> None:
-    topology = Topology(read_site(AFTER).site)
-    assert standing_of(topology, Address.parse(address)) == stands
-    network = {"outside": "internet", "unknown": "internet"}.get(stands, "office")
-    assert phone_position(topology, Address.parse(address), "").name == network
-
-
-def test_a_neighbour_by_ipv6_is_inside_though_its_address_is_public(tmp_path: Path) -> None:
-    case = next(each for each in PHONES if "IPv6" in each["name"])
-    text = case["site"].replace('{name: spit, subnet: "2001:db8:61::/64"}', '{name: spit, subnet: "2001:db8:61::/112"}')
-    topology = Topology(read_site(written({"site": text}, tmp_path)).site)
-    assert standing_of(topology, Address.parse("2001:db8:61::a:b:c")) == "inside"
-    assert standing_of(topology, Address.parse("2001:db8:62::1")) == "outside"
-    host = {
-        "lantern": 1, "site": "Bar", "server": {"name": "bar", "network": "internet", "address": "198.51.100.20"},
-        "services": [{"name": "tides", "protocol": "ftp", "control_port": 21, "passive": {"ports": "61200-61209"}}],
-    }  # fmt: skip
-    alone = Topology(read_site(written({"site": json.dumps(host)}, tmp_path)).site)
-    stands = [standing_of(alone, Address.parse(each)) for each in ("198.51.100.20", "198.51.100.21")]
-    assert stands == ["inside", "outside"]  # the server itself, and a neighbour
-
-
-@given(st.sets(st.integers(1, 65_535), min_size=1, max_size=4_000))
-def test_every_port_is_tried_once_and_of_many_a_spread_comes_first(numbers: set[int]) -> None:
-    ports = PortSet.of(*((each, each) for each in numbers))
-    order = order_of(ports)
-    assert sorted(order) == sorted(numbers)
-    first = order[:MOST_FIRST]
-    assert {min(numbers), max(numbers)} <= set(first)
-    assert list(first) == sorted(first)
-
-
-def plan_for(site: Path, lit: str, held: str = "", at: str = "") -> PhonePlan | None:
-    topology = Topology(read_site(site).site)
-    address = Address.parse(at) if at else None
-    service = topology.site.services[0]
-    parts = (PortSet.parse(lit), PortSet.parse(held), browser_ports())
-    return phone_plan(topology, service, position_of(topology, "internet"), address, *parts)
-
-
-def test_the_page_is_at_ports_that_arrive_and_to_which_a_browser_goes() -> None:
-    before = plan_for(BEFORE, "21, 61200-61455")
-    assert before is not None
-    assert (str(before.ports), str(before.barred), before.pages) == ("61200-61455", "21", (61200, 61327, 61263))
-    held = plan_for(AFTER, "61200-61209", "21, 61210")
-    assert held is not None
-    assert (str(held.ports), str(held.held), str(held.barred), held.pages[:2]) == (
-        "61200-61210", "61210", "", (61200, 61209),
-    )  # fmt: skip
-    none = plan_for(BEFORE, "61400-61401")
-    assert none is not None
-    assert (none.arrive, none.pages) == (False, (61400, 61401))
-    assert plan_for(AFTER, "21") is None
-
-
 class Clocked:
     """A desk whose clock is moved by hand."""
 
     def __init__(self) -> None:
-        plan = plan_for(AFTER, "21, 61200-61209")
+        plan = phone_plan_for(AFTER, "21, 61200-61209")
         assert plan is not None
         self.plan, self.now = plan, 0.0
         self.desk = PhoneDesk(DeskSetup(plan, b"the page", "default-src 'none'", lambda _: "outside", lambda: self.now))
@@ -383,14 +309,6 @@ def test_where_nobody_opens_the_page_another_port_is_proposed_and_then_another_p
 def test_what_no_phone_can_do_is_a_clear_line(words: list[str], told: str) -> None:
     done = run("lamp", AFTER, *words)
     assert (done.returncode, told in " ".join(done.stderr.split())) == (2, True), done.stderr
-
-
-def test_what_the_lamp_lets_in_is_what_is_expected_of_the_ports_that_are_lit() -> None:
-    topology = Topology(read_site(BEFORE).site)
-    service = topology.site.services[0]
-    target, lit = Address.parse("198.51.100.61"), listens_on(service) - PortSet.parse("61300")
-    found = expected(topology, position_of(topology, "internet"), target, PortSet.parse("61200-61455"), lit)
-    assert (str(found.arrives), found.unknown) == ("61200-61299, 61301-61327", PortSet())
 
 
 class TestCarried:

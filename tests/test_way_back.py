@@ -103,7 +103,10 @@ listed | grep -c . || nft list table inet eager_lantern | grep -c "dport 22 acce
 echo ended
 """
 WAITING = {
-    "systemd": 'listed() { systemctl list-timers --all --no-legend "eager-lantern*"; }; passes() { :; }; is_due() { :; }\n',
+    "systemd": """listed() { systemctl list-timers --all --no-legend "eager-lantern*"; }
+passes() { :; }
+is_due() { :; }
+""",
     "at": """listed() { atq; }
 passes() { sleep 7; }
 is_due() { due=$(atq | cut -f2 | sed 's/ [a-z] [a-z]*$//'); [ $(($(date -d "$due" +%s) - $(date +%s))) -gt 595 ]; }
