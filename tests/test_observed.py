@@ -33,8 +33,10 @@ from eager_lantern.core.observed.looks import (
 from eager_lantern.core.observed.observation import observation_of
 from eager_lantern.core.observed.phone import MOST_FIRST, Standing, expected, order_of, phone_position, standing_of
 from eager_lantern.core.observed.range_estimate import estimated_range
+from eager_lantern.core.observed.rehearsed import FateGroup, Observed, Rehearsed
 from eager_lantern.core.observed.survey import NameSeen, OutsideSeen, Survey, SurveyedHost, WayOut
 from eager_lantern.core.predict.endpoints import position_of
+from eager_lantern.core.predict.session import predict
 from eager_lantern.core.values.addresses import Address
 from eager_lantern.core.values.ports import PortSet
 from eager_lantern.formats.site.site_file import parse_site, read_site
@@ -129,8 +131,8 @@ def test_what_the_means_come_to_where_they_differ(case: dict[str, Any]) -> None:
 
 
 def judged(case: dict[str, Any]) -> list[tuple[str, str, str]]:
-    source = parse_site("beside", AFTER.read_text())
-    site = source.site
+    raw = yaml.safe_load(AFTER.read_text()) | case.get("site", {})
+    site = parse_site("beside", json.dumps(raw)).site
     return [
         (each.kind, each.severity, each.message) for each in survey_findings(site, of_host(case), case.get("of", ""))
     ]
@@ -146,6 +148,16 @@ def of_host(case: dict[str, Any]) -> Survey:
 @pytest.mark.parametrize("case", BESIDE, ids=lambda case: case["name"])
 def test_where_a_survey_parts_from_the_site(case: dict[str, Any]) -> None:
     assert judged(case) == [tuple(each) for each in case["finds"]]
+
+
+@named("rehearsed")
+def test_where_a_rehearsal_parts_from_the_prediction(case: dict[str, Any]) -> None:
+    topology = Topology(read_site(BEFORE).site)
+    forecast = predict(topology, topology.site.promises[1], ())
+    groups = tuple(FateGroup(PortSet.parse(ports), rung, outcome) for ports, rung, outcome in case["groups"])
+    seen = (RungSeen("connect", "ok", ""), *([RungSeen(*case["ends"], "")] if case["ends"] else []))
+    observed = Observed(Climb("h:21", "", "x", "passive", seen), groups, PortSet.parse(case.get("untried", "")))
+    assert (observed.extent, list(Rehearsed(forecast, observed).differences)) == (case["extent"], case["parts"])
 
 
 def test_what_works_from_one_place_and_not_from_another_points_at_the_way() -> None:

@@ -5,6 +5,7 @@ import asyncio
 import json
 import os
 import platform
+import pwd
 import socket
 import subprocess
 import sys
@@ -321,6 +322,26 @@ def test_a_kept_filter_is_held_against_the_file_and_taken_over_with_what_listens
     assert [each["subject"] for each in configs] == ["rules", "listeners"]
     (differs, *_) = configs[1]["skipped"]
     assert "nothing listens on port 21 of gauge-store; there is tideftpd on port 2121" in differs["text"]
+
+
+@pytest.mark.skipif(not sys.platform.startswith("linux"), reason="getent is a command of Linux")
+def test_a_survey_asks_the_system_about_the_accounts_of_the_site_that_it_keeps(tmp_path: Path) -> None:
+    raw = yaml.safe_load(AFTER.read_text())
+    raw["accounts"] = [
+        {"name": name, "service": "tide-exchange", "kept_by": kept_by}
+        for name, kept_by in (("root", "system"), ("nobody-at-all", "directory"), ("daemon", "service"))
+    ]
+    (tmp_path / "a.site.yaml").write_text(json.dumps(raw))
+    asked = ("--router", "127.61.7.1", "--resolver", "127.61.7.1")
+    done = run("survey", tmp_path / "a.site.yaml", *asked, "--save", tmp_path / "seen.json")
+    assert done.returncode == 1, done.stderr
+    known, stranger = json.loads((tmp_path / "seen.json").read_text())["host"]["accounts"]
+    root = pwd.getpwnam("root")
+    home = Path(root.pw_dir).stat()
+    assert (known["known"], known["shell"], known["home"]) == (True, root.pw_shell, root.pw_dir)
+    assert (known["owner"], known["mode"]) == (pwd.getpwuid(home.st_uid).pw_name, f"{home.st_mode & 0o7777:o}")
+    assert (stranger["name"], stranger["known"]) == ("nobody-at-all", False)
+    assert "the server's system knows no account nobody-at-all" in done.stdout
 
 
 MARKED = """table inet f {

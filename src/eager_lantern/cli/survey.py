@@ -10,6 +10,7 @@ import typer
 
 from ..core.findings.surveyed import survey_findings
 from ..core.model.entries import Typed
+from ..core.model.site import system_accounts
 from ..core.observed.compared import Outlook
 from ..core.observed.conclusions import conclusions
 from ..core.observed.survey import Survey
@@ -81,6 +82,7 @@ def survey_command(
         resolver=parsed(Address, "--resolver", resolver) if resolver else None,
         known=tuple(each for path in seen or () for each in reached_at(path)),
         even_private=even_private,
+        accounts=tuple(each.name for each in system_accounts(source.site)) if source else (),
     )
     vantage, observers = the_place("--from", from_), [the_place("--seen-by", each) for each in seen_by or ()]
     found = asyncio.run(_run_survey(vantage, observers, wanted))

@@ -8,7 +8,7 @@ from rich.text import Text
 
 from ..core.findings.finding import Finding
 from ..core.observed.conclusions import Conclusion, conclusions, forwards_of
-from ..core.observed.survey import ListeningSocket, OwnAddress, Survey, Topic
+from ..core.observed.survey import ListeningSocket, OwnAddress, Survey, SurveyedAccount, Topic
 from ..core.values.phrases import listed
 from .screen import ACCENT, HOLDS, RISKS, STOPS, STRONG, UNTRIED, Share, between, columns, command
 
@@ -24,6 +24,7 @@ CALLED: dict[Topic, str] = {
     "filter": "its filter",
     "helper": "FTP helper",
     "clock": "its clock",
+    "accounts": "its accounts",
     "rest": "how long ports rest",
     "outside-address": "outside address",
     "mappings": "the router's forwards",
@@ -154,6 +155,15 @@ def _host_rows(found: Survey) -> Iterator[Row]:
         kept = {True: "kept by a time server", False: "kept by no time server", None: ""}[host.clock.kept]
         off = f"{host.clock.offset_seconds:+.1f} s" if host.clock.offset_seconds is not None else ""
         yield "clock", ", ".join(filter(None, (off, kept))), host.clock.by
+    for account in host.accounts:
+        yield f"account {account.name}", _of_account(account), account.by
+
+
+def _of_account(account: SurveyedAccount) -> str:
+    if not account.known:
+        return "not known to this host"
+    folder = f", {account.owner}'s, mode {account.mode}" if account.mode else ""
+    return f"{f'shell {account.shell}' if account.has_shell else 'no shell'}; home {account.home}{folder}"
 
 
 def _lasting(own: OwnAddress) -> str:

@@ -9,16 +9,27 @@ from typing import Literal, TypeVar
 
 import msgspec
 from msgspec import Struct, field
+from msgspec.structs import replace
 
-from ..core.observed.survey import FilterState, ListeningSocket, LocalPorts, OwnAddress, WayOut
+from ..core.observed.survey import (
+    FilterState,
+    ListeningSocket,
+    LocalPorts,
+    OwnAddress,
+    SurveyedAccount,
+    WayOut,
+)
 from ..core.values.addresses import Address, Family, network_around
 from ..core.values.ports import PortSet
+from .terminal_safe import printable
 
 TUNNELS = frozenset({
     "tun", "ppp", "wireguard", "ipip", "ip6tnl", "gre", "gretap", "ip6gre", "sit", "vti", "vti6", "xfrm", "ipip6",
     "l2tp", "amt", "vxlan", "geneve", "fou",
 })  # fmt: skip
 """Kinds of interfaces that carry packets within others."""
+_ACCOUNT = re.compile(r"(?P<name>[^:\n]+):[^:]*:\d*:\d*:[^:]*:(?P<home>[^:\n]*):(?P<shell>[^:\n]*)\n?")
+_FOLDER = re.compile(r"directory\|(?P<owner>[^|\n]{1,80})\|(?P<mode>[0-7]{1,5})\n?")
 REST_SECONDS = 60.0
 """For how long Linux keeps a port in TIME-WAIT, which no setting changes (TCP_TIMEWAIT_LEN)."""
 MOST_LISTENERS = 2000
@@ -222,3 +233,19 @@ def _json_of(text: bytes, kind: type[_Kind]) -> _Kind:
         return msgspec.json.decode(text, type=kind)
     except (msgspec.DecodeError, RecursionError) as error:
         raise ValueError(f"output that is not understood: {error}") from None
+
+
+def account(name: str, text: bytes) -> SurveyedAccount:
+    """``getent passwd NAME``. Raises ValueError."""
+    found = _ACCOUNT.fullmatch(text.decode("utf-8", "replace"))
+    if found is None or found["name"] != name:
+        raise ValueError("getent prints another line than that of the account")
+    return SurveyedAccount(name, "getent passwd", True, printable(found["shell"], 200), printable(found["home"], 400))
+
+
+def top_of(found: SurveyedAccount, text: bytes) -> SurveyedAccount:
+    """``stat -L -c '%F|%U|%a' HOME``: the account with whose its home is. Raises ValueError."""
+    seen = _FOLDER.fullmatch(text.decode("utf-8", "replace"))
+    if seen is None:
+        raise ValueError(f"the home of {found.name} is no folder")
+    return replace(found, by="getent passwd, stat", owner=printable(seen["owner"], 80), mode=seen["mode"])

@@ -101,6 +101,7 @@ FindingKind = Literal[
     "local-ports-differ",
     "filter-inactive",
     "filter-differs",
+    "account-differs",
 ]
 
 

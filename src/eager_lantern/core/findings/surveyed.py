@@ -5,13 +5,26 @@ learn something, nothing is concluded from it.
 """
 
 from collections.abc import Iterator
+from shlex import quote
 
 from msgspec.structs import replace
 
-from ..model.site import INTERNET, OPEN, Client, Filter, Gateway, HostFilter, Server, Service, Site
+from ..model.site import (
+    INTERNET,
+    OPEN,
+    Account,
+    Client,
+    Filter,
+    Gateway,
+    HostFilter,
+    Server,
+    Service,
+    Site,
+    system_accounts,
+)
 from ..network.topology import Topology
 from ..observed.conclusions import OF_ROUTERS, forwards_of, outside_of, translated_before
-from ..observed.survey import ListeningSocket, Survey
+from ..observed.survey import ListeningSocket, Survey, SurveyedAccount
 from ..values.addresses import Address, Addresses
 from ..values.phrases import listed, ports_named, the
 from ..values.ports import UNPRIVILEGED, PortSet
@@ -96,6 +109,11 @@ def _of_server(site: Site, survey: Survey) -> Iterator[Finding]:
         yield from _starting(service, ("services", i, "control_port"), survey)
     yield from _local_ports(site.server, survey)
     yield from _filter_findings(site.server, survey)
+    protocols = {each.name: each.protocol for each in site.services}
+    for seen in survey.host.accounts:
+        for i, account in enumerate(site.accounts):
+            if account.name == seen.name and account in system_accounts(site):
+                yield from _account_findings(account, ("accounts", i), seen, protocols[account.service] == "sftp")
 
 
 def _host_findings(site: Site, host: Server | Client, place: SitePath, survey: Survey) -> Iterator[Finding]:
@@ -171,6 +189,34 @@ def _starting(service: Service, place: SitePath, survey: Survey) -> Iterator[Fin
             message = f"{service.name} runs ({each.unit}), and does not start with the system"
             yield _finding("starts-not-by-itself", "risks", place, message, f"systemctl enable {each.unit}")
             return
+
+
+def _account_findings(account: Account, place: SitePath, seen: SurveyedAccount, by_ssh: bool) -> Iterator[Finding]:
+    """An SSH server confines nobody to a folder that is another's than root's, or that others may write into."""
+    name = account.name
+    if not seen.known:
+        advice = "make it (the server's page has the commands), or say in the file who keeps it: kept_by"
+        yield _finding(
+            "account-differs", "breaks", (*place, "name"), f"the server's system knows no account {name}", advice
+        )
+        return
+    if account.shell is not None and account.shell != seen.has_shell:
+        has = f"the shell {seen.shell}, and none" if seen.has_shell else f"no shell ({seen.shell}), and one"
+        advice = "usermod --shell sets it (/usr/sbin/nologin for none), or say in the file how it is: shell"
+        yield _finding("account-differs", "risks", (*place, "shell"), f"{name} has {has} in the file", advice)
+    if account.home is not None and account.home.rstrip("/") != seen.home.rstrip("/"):
+        message = f"the home of {name} is {seen.home}, and {account.home} in the file"
+        advice = f"usermod --home {quote(account.home)} {quote(name)}, or say in the file what it is"
+        yield _finding("account-differs", "risks", (*place, "home"), message, advice)
+    writes = seen.writes_top
+    if not account.confined or writes is None or account.home_writable:
+        return
+    refused = by_ssh and (seen.owner != "root" or int(seen.mode, 8) & 0o022 != 0)
+    if refused or writes:
+        message = f"{seen.home}, to which {name} is confined, is {seen.owner}'s with mode {seen.mode}"
+        what = "an SSH server refuses such a login" if refused else "some servers refuse such a login"
+        advice = f"chown root {quote(seen.home)} and chmod 755, and give it a folder below to write in: {what}"
+        yield _finding("account-differs", "breaks" if refused else "risks", (*place, "home"), message, advice)
 
 
 def _local_ports(server: Server, survey: Survey) -> Iterator[Finding]:

@@ -444,6 +444,12 @@ class Site(Part, frozen=True):
     promises: tuple[Promise, ...] = ()
 
 
+def system_accounts(site: Site) -> tuple[Account, ...]:
+    """The accounts that the server's system knows: its own, those of a directory, and all of SSH."""
+    ssh = {each.name for each in site.services if each.protocol == "sftp"}
+    return tuple(each for each in site.accounts if each.kept_by != "service" or each.service in ssh)
+
+
 def effective_rights(site: Site, account: Account) -> frozenset[Right] | None:
     """What its groups give and none of them denies, with what it is given itself, without what it is denied itself;
     None where the site states no right."""

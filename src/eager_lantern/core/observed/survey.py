@@ -22,6 +22,7 @@ Topic = Literal[
     "helper",
     "clock",
     "rest",
+    "accounts",
     "outside-address",
     "mappings",
     "names",
@@ -91,6 +92,32 @@ class ClockState(Struct, frozen=True):
     kept: bool | None = None
 
 
+class SurveyedAccount(Struct, frozen=True):
+    """An account by its name: whether the system knows it, its shell, its home, and whose that is, with its mode in the
+    digits of chmod; both are empty where that could not be looked at."""
+
+    name: str
+    by: str
+    known: bool = True
+    shell: str = ""
+    home: str = ""
+    owner: str = ""
+    mode: str = ""
+
+    @property
+    def has_shell(self) -> bool:
+        """Whether its user may log in to the system itself."""
+        return self.known and self.shell.rpartition("/")[2] not in ("nologin", "false")
+
+    @property
+    def writes_top(self) -> bool | None:
+        """Whether it may write into the top of its home, by owner and mode alone; None where these are unknown."""
+        if not self.mode:
+            return None
+        mode = int(self.mode, 8)
+        return bool(mode & 0o002 or (self.owner == self.name and mode & 0o200))
+
+
 class LocalPorts(Struct, frozen=True):
     """The ports that the system takes for its own connections, and how long one rests after use, in seconds."""
 
@@ -118,6 +145,7 @@ class SurveyedHost(Struct, frozen=True):
     filter: FilterState | None = None
     helper: HelperState | None = None
     clock: ClockState | None = None
+    accounts: tuple[SurveyedAccount, ...] = ()
 
 
 class OutsideSeen(Struct, frozen=True):

@@ -6,7 +6,7 @@ from shlex import quote
 
 from msgspec import Struct
 
-from ..model.site import Account, Server, Service, Site, effective_rights, rights_in, rights_in_order
+from ..model.site import Account, Server, Service, Site, effective_rights, rights_in, rights_in_order, system_accounts
 from ..network.topology import listens_on
 from .sheet import Grid, Sheet, SheetPart, filter_part, loading_commands, loading_steps, untold_parts
 
@@ -124,8 +124,7 @@ def _account_parts(site: Site) -> Iterator[SheetPart]:
 def _setting_up(site: Site) -> Iterator[SheetPart]:
     """The commands for accounts of the system itself with their groups, for the folders of those that a directory
     keeps, and the commands that take them back; a server's own accounts are made in its own settings."""
-    ssh = {each.name for each in site.services if each.protocol == "sftp"}
-    mine = [each for each in site.accounts if each.kept_by != "service" or each.service in ssh]
+    mine = system_accounts(site)
     if not mine or site.server.system == "other":
         return
     system = _WINDOWS if site.server.system == "windows" else _LINUX

@@ -27,7 +27,7 @@ CLOCK: Topic = "clock"
 class SurveyPlan(Struct, frozen=True):
     """What to ask beside the host: the router where it is named, STUN servers, names, the resolver where it is named;
     ``known`` is what was seen from outside before, ``even_private`` whether servers of names are asked at addresses
-    that no host on the internet has."""
+    that no host on the internet has. Of ``accounts`` the host's own system is asked."""
 
     router: Address | None = None
     stun: tuple[Endpoint, ...] = ()
@@ -35,12 +35,13 @@ class SurveyPlan(Struct, frozen=True):
     resolver: Address | None = None
     known: tuple[OutsideSeen, ...] = ()
     even_private: bool = False
+    accounts: tuple[str, ...] = ()
 
 
 async def survey(vantage: Vantage, wanted: SurveyPlan, observers: Sequence[FarVantage], tell: Tell) -> Survey:
     """What is there, as seen from a place. ``observers`` are hosts outside that see this machine."""
     learning = Learning()
-    host = await _survey_host(vantage, learning)
+    host = await _survey_host(vantage, wanted.accounts, learning)
     return await outside_of_host(vantage, host, wanted, observers, tell, learning)
 
 
@@ -69,9 +70,9 @@ async def outside_of_host(
     return Survey(clock_state, router, tuple(outside), names, router_facts.mappings, tuple(learning.unknown))
 
 
-async def _survey_host(vantage: Vantage, learning: Learning) -> SurveyedHost:
+async def _survey_host(vantage: Vantage, accounts: Sequence[str], learning: Learning) -> SurveyedHost:
     if await is_linux(vantage):
-        return await linux_host(vantage, vantage is not HERE, learning)
+        return await linux_host(vantage, vantage is not HERE, accounts, learning)
     if vantage is HERE:
         return this_machine(learning)
     learning.note_unknown("addresses", f"{vantage.name} is no Linux, and is not read from afar", "run the survey on it")
