@@ -14,6 +14,7 @@ from plans import phone_plan_for
 from program import AFTER, BEFORE
 
 from eager_lantern.core.findings.surveyed import survey_findings
+from eager_lantern.core.model.site import Site
 from eager_lantern.core.network.topology import Topology, listens_on
 from eager_lantern.core.observed.climb import Climb, PassiveReply, RungSeen
 from eager_lantern.core.observed.compared import Outlook, parted, rows
@@ -130,12 +131,10 @@ def test_what_the_means_come_to_where_they_differ(case: dict[str, Any]) -> None:
     assert [(each.kind, each.good) for each in conclusions(of_words(case))] == [tuple(each) for each in case["follows"]]
 
 
-def judged(case: dict[str, Any]) -> list[tuple[str, str, str]]:
+def beside(case: dict[str, Any]) -> tuple[Site, Survey]:
     raw = yaml.safe_load(AFTER.read_text()) | case.get("site", {})
     site = parse_site("beside", json.dumps(raw)).site
-    return [
-        (each.kind, each.severity, each.message) for each in survey_findings(site, of_host(case), case.get("of", ""))
-    ]
+    return site, of_host(case)
 
 
 def of_host(case: dict[str, Any]) -> Survey:
@@ -147,7 +146,9 @@ def of_host(case: dict[str, Any]) -> Survey:
 
 @pytest.mark.parametrize("case", BESIDE, ids=lambda case: case["name"])
 def test_where_a_survey_parts_from_the_site(case: dict[str, Any]) -> None:
-    assert judged(case) == [tuple(each) for each in case["finds"]]
+    found = survey_findings(*beside(case), case.get("of", ""))
+    assert [(each.kind, each.severity, each.message) for each in found] == [tuple(each) for each in case["finds"]]
+    assert [each.advice for each in found if "chmod" in each.advice] == case.get("changes_modes", [])
 
 
 @named("rehearsed")

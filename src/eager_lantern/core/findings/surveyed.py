@@ -192,8 +192,11 @@ def _starting(service: Service, place: SitePath, survey: Survey) -> Iterator[Fin
 
 
 def _account_findings(account: Account, place: SitePath, seen: SurveyedAccount, by_ssh: bool) -> Iterator[Finding]:
-    """An SSH server confines nobody to a folder that is another's than root's, or that others may write into."""
+    """An SSH server confines nobody to a folder that is another's than root's, or that others may write into. A folder
+    of others stays as it is, and of root nothing is proposed: another account is the cure there."""
     name = account.name
+    if name == "root":
+        return
     if not seen.known:
         advice = "make it (the server's page has the commands), or say in the file who keeps it: kept_by"
         yield _finding(
@@ -215,7 +218,10 @@ def _account_findings(account: Account, place: SitePath, seen: SurveyedAccount, 
     if refused or writes:
         message = f"{seen.home}, to which {name} is confined, is {seen.owner}'s with mode {seen.mode}"
         what = "an SSH server refuses such a login" if refused else "some servers refuse such a login"
-        advice = f"chown root {quote(seen.home)} and chmod 755, and give it a folder below to write in: {what}"
+        home = quote(seen.home)
+        own = f'chown root:"$(id -gn {quote(name)})" {home} && chmod 750 {home}'
+        change = own if seen.owner == name else "give it a home of its own that is root's, with mode 755"
+        advice = f"{change}, and give it a folder below to write in: {what}"
         yield _finding("account-differs", "breaks" if refused else "risks", (*place, "home"), message, advice)
 
 
