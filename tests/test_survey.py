@@ -344,6 +344,17 @@ def test_a_survey_asks_the_system_about_the_accounts_of_the_site_that_it_keeps(t
     assert "the server's system knows no account nobody-at-all" in done.stdout
 
 
+def test_where_a_system_is_not_asked_about_accounts_they_are_unknown(monkeypatch: pytest.MonkeyPatch) -> None:
+    async def never(vantage: Any) -> bool:
+        return False
+
+    monkeypatch.setattr("eager_lantern.live.survey.survey.is_linux", never)
+    asked = {"router": Address.parse("127.61.7.1"), "resolver": Address.parse("127.61.7.1")}
+    for accounts, topics in ((("tide",), ["accounts"]), ((), [])):
+        found = asyncio.run(survey(HERE, SurveyPlan(**asked, accounts=accounts), (), print))
+        assert [each.topic for each in found.unknown if each.topic == "accounts"] == topics
+
+
 MARKED = """table inet f {
   chain input { type filter hook input priority 0; policy accept; }
   chain answers { type route hook output priority mangle; policy accept; tcp sport 21 meta mark set 0x15; }

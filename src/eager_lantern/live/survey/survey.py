@@ -73,6 +73,8 @@ async def outside_of_host(
 async def _survey_host(vantage: Vantage, accounts: Sequence[str], learning: Learning) -> SurveyedHost:
     if await is_linux(vantage):
         return await linux_host(vantage, vantage is not HERE, accounts, learning)
+    if accounts:
+        learning.note_unknown("accounts", "they are read on Linux alone", "hold them beside the server's page (sheets)")
     if vantage is HERE:
         return this_machine(learning)
     learning.note_unknown("addresses", f"{vantage.name} is no Linux, and is not read from afar", "run the survey on it")
