@@ -1,5 +1,5 @@
 """Rules by which a packet's mark chooses its way, as ``ip rule`` and ``ip -6 rule`` print them (public interface of
-iproute2): they state what a rule set that marks packets leaves open.
+iproute2). They state nothing of a site by themselves, and with a rule set that marks packets, where these go.
 
 A mark leads another way if the rules that ask for marks answer it otherwise than 0, which a packet has that no rule
 marked. Where that way leads is not read: of such a connection nothing is known.
@@ -10,10 +10,14 @@ marked. Where that way leads is not read: of such a connection nothing is known.
 """
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Literal
 
 from msgspec import Struct
+
+from ....core.changes.adopted import DeviceConfig
+from ...reading import bad_file
+from ..format import DeviceFormat, DeviceTarget
 
 _LINE = re.compile(r"(\d{1,10}):\s+(?P<not>not )?(?P<what>from .{1,300})")
 _ASKED = re.compile(r"fwmark (0x[\da-f]{1,8}|\d{1,10})(?:/(0x[\da-f]{1,8}|\d{1,10}))?(?= |\Z)")
@@ -69,3 +73,21 @@ def is_routing(text: str) -> bool:
     """Whether a text is such a listing."""
     first: Sequence[str] = text.lstrip().splitlines()[:1]
     return bool(first) and _LINE.fullmatch(first[0].strip()) is not None
+
+
+def _read(texts: Mapping[str, str], target: DeviceTarget) -> list[DeviceConfig]:
+    if len(texts) == len(target.beside):
+        message = "found routing rules alone; expected the rule set of the packet filter beside them"
+        raise bad_file(next(iter(texts)), message)
+    return []
+
+
+def _instead(text: str) -> str:
+    return "found ip rule as JSON; expected what ip rule prints without -j" if text.startswith('[{"priority":') else ""
+
+
+FORMAT = DeviceFormat(
+    "routing-rules", "what ip rule and ip -6 rule print", "ip rule; ip -6 rule",
+    recognises=lambda file, text: is_routing(text), reads=_read, relative=_instead,
+    omits="where a way leads: connections that a mark sends another way are unknown",
+)  # fmt: skip
