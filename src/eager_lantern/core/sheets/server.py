@@ -147,7 +147,8 @@ def _setting_up(site: Site) -> Iterator[SheetPart]:
     yield SheetPart("Set the accounts up", steps=tuple(steps), commands=tuple(commands))
     if made:
         undone = (*(system.removes(each.name) for each in made), *map(system.removes_group, groups))
-        yield SheetPart("Take an account back", commands=undone)
+        stays = ("Only what was made here: an account or group that was there before stays.",)
+        yield SheetPart("Take an account back", stays, commands=undone)
 
 
 def _writes(site: Site, account: Account) -> bool:
@@ -204,7 +205,7 @@ def _powershell(text: str) -> str:
 _LINUX = _System(
     makes=_made_on_linux,
     removes=lambda name: f"userdel -- {quote(name)}",
-    makes_group=lambda name: f"groupadd --force -- {quote(name)}",
+    makes_group=lambda name: f"groupadd -- {quote(name)}",
     removes_group=lambda name: f"groupdel -- {quote(name)}",
     knows=lambda name: f"id -- {quote(name)}",
     gives_folder=_folder_on_linux,
