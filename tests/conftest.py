@@ -21,14 +21,22 @@ signal.signal(signal.SIGINT, signal.default_int_handler)
 os.environ.pop("COLUMNS", None)  # workers inherit one; a test that is about widths states its own
 
 
+LIMIT_OF_A_SWEEP = 3600
+"""Seconds: minutes on an idle machine, and a limit that comes down inside a property is taken for a failing example."""
+
+
 def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--share", default="1/1", help="K/N: of the tests that are left, this part of as many alike")
 
 
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
-    """Of very many cases another part for each commit: which one a test is in hangs on its name alone."""
+    """Of very many cases another part for each commit: which one a test is in hangs on its name alone. Sweeps have a
+    limit of their own."""
     part, parts = map(int, config.getoption("--share").split("/"))
     items[:] = [each for each in items if zlib.crc32(each.nodeid.encode()) % parts == part % parts]
+    for each in items:
+        if each.get_closest_marker("sweep") and not each.get_closest_marker("timeout"):
+            each.add_marker(pytest.mark.timeout(LIMIT_OF_A_SWEEP))
 
 
 @pytest.fixture

@@ -105,7 +105,7 @@ def test_many_plans_take_nothing_away_that_was_meant_and_open_nothing_that_was_n
 
 
 @pytest.mark.sweep
-@QUICK
+@settings(QUICK, max_examples=12)
 @given(rich_sites())
 def test_a_plan_for_any_site_at_all_does_no_harm(data: dict[str, Any]) -> None:
     site = parse_site("random", json.dumps(data)).site

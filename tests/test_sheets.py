@@ -225,6 +225,7 @@ ACCOUNTS = [
     {"name": "tide", "kept_by": "system", "shell": False, "rights": ["write"], "groups": ["gaugers", "readers"]},
     {"name": "ebb", "kept_by": "system", "shell": True, "login": "key", "groups": ["readers"], "confined": False},
 ]
+KEPT = {"name": "neap", "kept_by": "system", "shell": True, "login": "key", "home_owner": "root", "home_mode": "1750"}
 
 
 def test_of_an_account_that_a_directory_keeps_the_page_makes_the_folder_alone(tmp_path: Path) -> None:
@@ -244,7 +245,7 @@ def test_of_an_account_that_a_directory_keeps_the_page_makes_the_folder_alone(tm
     os.name != "posix" or os.geteuid() != 0 or not shutil.which("useradd"), reason="needs root, and useradd"
 )
 def test_the_printed_commands_make_the_accounts_with_groups_and_folders_and_take_them_back(tmp_path: Path) -> None:
-    parts = accounts_page("linux", tmp_path / "homes", ACCOUNTS)
+    parts = accounts_page("linux", tmp_path / "homes", [*ACCOUNTS, KEPT])
     made, undone = (parts[each].commands for each in ("Set the accounts up", "Take an account back"))
     typed = "printf 'Neap-61\\nNeap-61\\n' | {} 2>/dev/null"
     script = "\n".join(
@@ -252,7 +253,7 @@ def test_the_printed_commands_make_the_accounts_with_groups_and_folders_and_take
          f"mount -t overlay none /etc -o lowerdir=/etc,upperdir={tmp_path}/up,workdir={tmp_path}/work",
          *(typed.format(each) if each.startswith("passwd") else each for each in made),
          "id -nG tide; id -nG ebb; getent passwd tide ebb | cut -d: -f7",
-         f"stat -c '%n %U %a' {tmp_path}/homes/*  {tmp_path}/homes/tide/*",
+         f"stat -c '%n %U %G %a' {tmp_path}/homes/*  {tmp_path}/homes/tide/*",
          *undone, "for each in passwd group; do diff before/$each /etc/$each; done; echo taken back"]
     )  # fmt: skip
     done = subprocess.run(
@@ -260,8 +261,8 @@ def test_the_printed_commands_make_the_accounts_with_groups_and_folders_and_take
     )
     homes = f"{tmp_path}/homes"
     assert done.stdout.splitlines() == [
-        "tide gaugers readers", "ebb readers", "/usr/sbin/nologin", "/bin/sh", f"{homes}/ebb ebb 750",
-        f"{homes}/tide root 755", f"{homes}/tide/in tide 750", "taken back",
+        "tide gaugers readers", "ebb readers", "/usr/sbin/nologin", "/bin/sh", f"{homes}/ebb ebb root 750",
+        f"{homes}/neap root neap 1750", f"{homes}/tide root root 755", f"{homes}/tide/in tide root 750", "taken back",
     ], done.stderr  # fmt: skip
 
 

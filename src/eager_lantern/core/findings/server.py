@@ -3,8 +3,8 @@
 import math
 from collections.abc import Iterator
 
-from ..model.entries import Destination
-from ..model.site import INTERNET, Account, Right, Service, Site, Tls, effective_rights, parts_of
+from ..model.entries import Destination, FolderMode
+from ..model.site import INTERNET, Account, Right, Service, Site, Tls, effective_rights, parts_of, writes_home
 from ..network.flow import Flow, Reason
 from ..network.journey import trace
 from ..network.reachability import Reach, closed, opener, reaches
@@ -384,14 +384,33 @@ def _broad(site: Site, account: Account, place: SitePath) -> Iterator[Finding]:
 
 def _writable_top(topology: Topology, account: Account, place: SitePath) -> Iterator[Finding]:
     """A confined account of FTP that may write into the top of its folder: some servers refuse it."""
-    if account.confined and account.home_writable and service_of(topology, account.service).protocol == "ftp":
+    if account.confined and writes_home(account) and service_of(topology, account.service).protocol == "ftp":
         message = f"{account.name} may write into the top of the folder that it is confined to; some servers refuse it"
-        where = (*place, "home_writable")
-        cures = set_to(topology.site, where, False)
-        yield Finding("account-root-writable", "risks", message, _ROOTS_OWN, where, cures)
+        mode = account.home_mode
+        key = "home_writable" if mode is None else "home_mode" if mode.lets_write(is_owner=False) else "home_owner"
+        cure, new = _roots_own(account, key)
+        where = (*place, key)
+        yield Finding("account-root-writable", "risks", message, cure, where, set_to(topology.site, where, new))
 
 
-_ROOTS_OWN = "make the top folder root's, and give it a folder below to write in; home_writable: false"
+def _whose_top(account: Account) -> str:
+    """Whose the top of its folder is, as far as the site states it."""
+    owner = f"{account.home_owner}'s" if account.home_owner is not None else ""
+    mode = f"of mode {account.home_mode}" if account.home_mode is not None else ""
+    return " and ".join(filter(None, (owner, mode))) or "and may write into it"
+
+
+def _roots_own(account: Account, key: str | int) -> tuple[str, object]:
+    """What makes the top of its folder root's alone, and the value that the key has then."""
+    if key == "home_owner":
+        new: object = "root"
+    elif account.home_mode is not None:
+        new = FolderMode(account.home_mode.bits & ~0o022)
+    else:
+        new = False
+    shown = "false" if new is False else new
+    enters = ", and let the account's group enter it" if key == "home_owner" else ""
+    return f"make the top folder root's{enters}, and give it a folder below to write in; {key}: {shown}", new
 
 
 def login_cause(site: Site, forecast: Forecast, reason: Reason, place: SitePath) -> Cause:
@@ -401,9 +420,10 @@ def login_cause(site: Site, forecast: Forecast, reason: Reason, place: SitePath)
     name = account.name
     if reason == "root writable":
         text = (
-            f"{name} is confined to {account.home or 'its folder'} and may write into it: {service.name} refuses that"
+            f"{name} is confined to {account.home or 'its folder'}, {_whose_top(account)}: {service.name} refuses that"
         )
-        return Cause("account-root-writable", place, PortSet(), text, _ROOTS_OWN, mends=sets(site, place, False))
+        cure, new = _roots_own(account, place[-1])
+        return Cause("account-root-writable", place, PortSet(), text, cure, mends=sets(site, place, new))
     if reason == "login by key alone":
         text = f"{name} logs in with a key alone, and {service.name} is FTP, which knows no keys"
         cure = "give it a password (login: both), or let its clients use SSH"

@@ -9,6 +9,7 @@ from shlex import quote
 
 from msgspec.structs import replace
 
+from ..model.entries import FolderMode
 from ..model.site import (
     INTERNET,
     OPEN,
@@ -21,6 +22,7 @@ from ..model.site import (
     Service,
     Site,
     system_accounts,
+    writes_home,
 )
 from ..network.topology import Topology
 from ..observed.conclusions import OF_ROUTERS, forwards_of, outside_of, translated_before
@@ -212,10 +214,10 @@ def _account_findings(account: Account, place: SitePath, seen: SurveyedAccount, 
         advice = f"usermod --home {quote(account.home)} {quote(name)}, or say in the file what it is"
         yield _finding("account-differs", "risks", (*place, "home"), message, advice)
     writes = seen.writes_top
-    if not account.confined or writes is None or account.home_writable:
-        return
-    refused = by_ssh and (seen.owner != "root" or int(seen.mode, 8) & 0o022 != 0)
-    if refused or writes:
+    refused = by_ssh and writes is not None and (seen.owner != "root" or FolderMode.parse(seen.mode).lets_others_write)
+    if not account.confined or writes_home(account) or not (refused or writes):
+        yield from _kept_otherwise(account, place, seen)
+    else:
         message = f"{seen.home}, to which {name} is confined, is {seen.owner}'s with mode {seen.mode}"
         what = "an SSH server refuses such a login" if refused else "some servers refuse such a login"
         home = quote(seen.home)
@@ -223,6 +225,21 @@ def _account_findings(account: Account, place: SitePath, seen: SurveyedAccount, 
         change = own if seen.owner == name else "give it a home of its own that is root's, with mode 755"
         advice = f"{change}, and give it a folder below to write in: {what}"
         yield _finding("account-differs", "breaks" if refused else "risks", (*place, "home"), message, advice)
+
+
+def _kept_otherwise(account: Account, place: SitePath, seen: SurveyedAccount) -> Iterator[Finding]:
+    """Where the folder that the file names is another's, or has another mode, than the file states."""
+    if not seen.mode or account.home is None or account.home.rstrip("/") != seen.home.rstrip("/"):
+        return
+    home = quote(seen.home)
+    if account.home_owner not in (None, seen.owner):
+        message = f"{seen.home} is {seen.owner}'s, and {account.home_owner}'s in the file"
+        advice = f"chown {quote(account.home_owner or '')} {home}, or say in the file whose it is: home_owner"
+        yield _finding("account-differs", "risks", (*place, "home_owner"), message, advice)
+    if account.home_mode is not None and account.home_mode != FolderMode.parse(seen.mode):
+        message = f"{seen.home} has mode {seen.mode}, and {account.home_mode} in the file"
+        advice = f"chmod {account.home_mode} {home}, or say in the file what it is: home_mode"
+        yield _finding("account-differs", "risks", (*place, "home_mode"), message, advice)
 
 
 def _local_ports(server: Server, survey: Survey) -> Iterator[Finding]:

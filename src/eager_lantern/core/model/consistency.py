@@ -88,11 +88,23 @@ def _references(site: Site) -> Iterator[Problem]:
     for i, account in enumerate(site.accounts):
         yield from refers("service", account.service, services, ("accounts", i, "service"))
         yield from _folders(account, ("accounts", i))
+        yield from _top_folder(site, account, ("accounts", i))
         for j, name in enumerate(account.groups):
             groups = [each.name for each in site.groups]
             yield from refers("group", name, groups, ("accounts", i, "groups", j))
         for j, name in enumerate(account.clients):
             yield from refers("client", name, clients, ("accounts", i, "clients", j))
+
+
+def _top_folder(site: Site, account: Account, place: SitePath) -> Iterator[Problem]:
+    """Owner and mode state already who may write, and Windows knows neither."""
+    if account.home_mode is not None and account.home_writable is not None:
+        found = "found home_writable beside home_mode; expected one of them, since the mode states who may write"
+        yield Problem((*place, "home_writable"), found)
+    for key, value in (("home_owner", account.home_owner), ("home_mode", account.home_mode)):
+        if value is not None and site.server.system == "windows":
+            found = f"found {key} on a Windows server; expected home_writable, since Windows knows no such modes"
+            yield Problem((*place, key), found)
 
 
 def _who_may(site: Site, service: Service, place: SitePath) -> Iterator[Problem]:

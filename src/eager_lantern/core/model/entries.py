@@ -33,6 +33,40 @@ class Port(Value):
         return str(self.number)
 
 
+class FolderMode(Value):
+    """Who may do what in a folder, in the octal digits of chmod (POSIX.1-2017, section 4.5)."""
+
+    __slots__ = ("bits",)
+
+    def __init__(self, bits: int) -> None:
+        self.bits = bits
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        """Read ``750`` or ``0750``. Raises ValueError for anything but three or four octal digits."""
+        if not re.fullmatch("[0-7]{3,4}", bounded(text).strip()):
+            raise ValueError(f"found “{text.strip()[:40]}”; expected the mode in the digits of chmod, as in 750")
+        return cls(int(text, 8))
+
+    @property
+    def lets_others_write(self) -> bool:
+        """Whether its group or anybody else may write, which an SSH server accepts of no root (``sshd_config``,
+        ``ChrootDirectory``)."""
+        return bool(self.bits & 0o022)
+
+    @property
+    def lets_others_in(self) -> bool:
+        """Whether somebody outside of its group may enter it and see what is there."""
+        return self.bits & 0o005 == 0o005
+
+    def lets_write(self, is_owner: bool) -> bool:
+        """Whether an account may write, which is the owner or somebody outside of its group."""
+        return bool(self.bits & 0o002 or (is_owner and self.bits & 0o200))
+
+    def __str__(self) -> str:
+        return f"{self.bits:03o}"
+
+
 class BlockedPorts(Value):
     """The ports that a provider never lets in: a set, or the word ``none``."""
 

@@ -13,7 +13,7 @@ from msgspec import Meta, Struct, field
 from ..values.addresses import Address, Addresses, AddressSet, Family, Prefix96
 from ..values.ports import EVERY_PORT, UNPRIVILEGED, PortSet
 from ..values.quantities import Duration, Rate, Size
-from .entries import OWN, BlockedPorts, Destination, Port, Typed
+from .entries import OWN, BlockedPorts, Destination, FolderMode, Port, Typed
 
 _PLAIN = r"[^\x00-\x1f\x7f-\x9f]"
 _INK = r"[^\s\x00-\x1f\x7f-\x9f]"
@@ -332,6 +332,8 @@ class Account(Part, frozen=True):
     shell: bool | None = None
     home: Label | None = None
     home_writable: bool | None = None
+    home_owner: Label | None = None
+    home_mode: FolderMode | None = None
     folders: tuple[Folder, ...] = ()
     rights: tuple[Right, ...] = ()
     denies: tuple[Right, ...] = ()
@@ -458,6 +460,15 @@ def effective_rights(site: Site, account: Account) -> frozenset[Right] | None:
         return None
     by_groups = _all_rights(each.rights for each in groups) - _all_rights(each.denies for each in groups)
     return (by_groups | frozenset(account.rights)) - frozenset(account.denies)
+
+
+def writes_home(account: Account) -> bool | None:
+    """Whether it may write into the top of its folder, as stated or by owner and mode; None where neither is known."""
+    if account.home_mode is None:
+        return account.home_writable
+    if account.home_owner is None and not account.home_mode.lets_write(is_owner=False):
+        return None
+    return account.home_mode.lets_write(account.home_owner == account.name)
 
 
 def rights_in(site: Site, account: Account, folder: Folder) -> frozenset[Right] | None:

@@ -4,6 +4,7 @@ from typing import Annotated, Literal
 
 from msgspec import Meta, Struct
 
+from ..model.entries import FolderMode
 from ..model.site import Transport
 from ..values.addresses import Address, AddressSet, Family
 from ..values.ports import PortSet
@@ -114,8 +115,7 @@ class SurveyedAccount(Struct, frozen=True):
         """Whether it may write into the top of its home, by owner and mode alone; None where these are unknown."""
         if not self.mode:
             return None
-        mode = int(self.mode, 8)
-        return bool(mode & 0o002 or (self.owner == self.name and mode & 0o200))
+        return FolderMode.parse(self.mode).lets_write(self.owner == self.name)
 
 
 class LocalPorts(Struct, frozen=True):

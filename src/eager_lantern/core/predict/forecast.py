@@ -262,7 +262,7 @@ def blame(stop: Stop, goes_to: str = "") -> str:
         case "login by key alone":
             return f"the account on {stop.at} has a key and no password, and FTP knows no keys"
         case "root writable":
-            return f"{stop.at} refuses a confined account that may write into the top of its folder"
+            return f"{stop.at} confines nobody to a folder that is not root's, or that others may write into"
         case "EPSV unknown":
             return f"{stop.at} supports neither EPSV nor EPRT, and this client uses nothing else"
         case "control forgotten":

@@ -4,9 +4,9 @@ Theory: a login is refused before any transfer
 ==============================================
 Of the reasons why a server turns a right password away the site can state three, and each stops the session at its
 login, whatever the network lets pass: a list of who may log in leaves the account out or bars it; the account has a key
-and no password, and FTP knows no keys (RFC 959, section 4.1.1); or it is confined to a folder that it may write
-itself, which SSH servers refuse (OpenSSH, sshd_config(5), ChrootDirectory: all components must be root-owned and not
-writable by any other user; public interface).
+and no password, and FTP knows no keys (RFC 959, section 4.1.1); or it is confined to a folder that is not root's or
+that others than root may write, which SSH servers refuse (OpenSSH, sshd_config(5), ChrootDirectory: all
+components must be root-owned and not writable by any other user; public interface).
 """
 
 from ..model.site import Account, Service, Site
@@ -36,6 +36,16 @@ def login_trouble(site: Site, service: Service, index: int, account: Account) ->
         return "account barred", (*at, "allows")
     if service.protocol == "ftp" and account.login == "key":
         return "login by key alone", ("accounts", index, "login")
-    if service.protocol == "sftp" and account.confined and account.home_writable:
-        return "root writable", ("accounts", index, "home_writable")
+    key = _shared_top(account)
+    if service.protocol == "sftp" and account.confined and key is not None:
+        return "root writable", ("accounts", index, key)
     return None
+
+
+def _shared_top(account: Account) -> str | None:
+    """The key by which the top of its folder is another's than root's, or for others to write."""
+    if account.home_owner not in (None, "root"):
+        return "home_owner"
+    if account.home_mode is not None and account.home_mode.lets_others_write:
+        return "home_mode"
+    return "home_writable" if account.home_writable else None

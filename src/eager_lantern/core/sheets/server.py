@@ -6,7 +6,18 @@ from shlex import quote
 
 from msgspec import Struct
 
-from ..model.site import Account, Server, Service, Site, effective_rights, rights_in, rights_in_order, system_accounts
+from ..model.entries import FolderMode
+from ..model.site import (
+    Account,
+    Server,
+    Service,
+    Site,
+    effective_rights,
+    rights_in,
+    rights_in_order,
+    system_accounts,
+    writes_home,
+)
 from ..network.topology import listens_on
 from .sheet import Grid, Sheet, SheetPart, filter_part, loading_commands, loading_steps, untold_parts
 
@@ -177,11 +188,11 @@ def _made_on_linux(account: Account) -> Iterator[str]:
 
 def _folder_on_linux(account: Account, writes: bool) -> Iterator[str]:
     name, home = quote(account.name), quote(account.home or f"/srv/{account.name}")
-    if not account.confined:
-        yield f"install -d -o {name} -m 750 -- {home}"
-        return
-    yield f"install -d -o root -g root -m 755 -- {home}"
-    if writes:
+    owner = account.home_owner or ("root" if account.confined else account.name)
+    mode = account.home_mode or FolderMode(0o755 if account.confined else 0o750)
+    group = "" if owner == account.name else " -g root" if mode.lets_others_in else f' -g "$(id -gn -- {name})"'
+    yield f"install -d -o {quote(owner)}{group} -m {mode} -- {home}"
+    if writes and account.confined and not writes_home(account):
         yield f"install -d -o {name} -m 750 -- {home}/in"
 
 
@@ -266,12 +277,20 @@ def _account_row(site: Site, account: Account) -> tuple[str, ...]:
         f"{account.name}{_KEPT_BY[account.kept_by]}",
         account.service,
         _LOGS_IN[account.login] + (", without a shell" if account.shell is False else ""),
-        account.home or "the system's default",
+        (account.home or "the system's default") + _kept(account),
         rights_in_order(may) or "nothing",
         ", ".join(each for each in denied if each not in may) or "anything else",
-        _SEES[account.home_writable] if account.confined else "the whole server",
+        _SEES[writes_home(account)] if account.confined else "the whole server",
         ", ".join(account.clients) or "anybody with the password",
     )
+
+
+def _kept(account: Account) -> str:
+    """Whose its folder is and with what mode, where the site states it."""
+    owner = f"{account.home_owner}'s" if account.home_owner is not None else ""
+    mode = f"mode {account.home_mode}" if account.home_mode is not None else ""
+    stated = ", ".join(filter(None, (owner, mode)))
+    return f" ({stated})" if stated else ""
 
 
 def _filters(site: Site) -> Iterator[SheetPart]:

@@ -9,7 +9,7 @@ from typing import Annotated, Any, Literal, Union, cast, get_args, get_origin
 
 import msgspec
 
-from ...core.model.entries import BlockedPorts, Destination, Port, Typed
+from ...core.model.entries import BlockedPorts, Destination, FolderMode, Port, Typed
 from ...core.model.site import Site
 from ...core.values.addresses import Address, Addresses, AddressSet, Prefix96
 from ...core.values.ports import HIGHEST_PORT, LOWEST_PORT, PortSet
@@ -117,6 +117,7 @@ _TEXTS: dict[type, Schema] = {
     PortSet: _one_or_list(_PORT_NUMBER, _text_schema(_PORTS)),
     BlockedPorts: _one_or_list(_PORT_NUMBER, _text_schema(rf"({_PORTS}|\s*none\s*)")),
     Port: {"anyOf": [_PORT_NUMBER, _text_schema(rf"\s*{_PORT}\s*")]},
+    FolderMode: {"anyOf": [{"type": "integer", "minimum": 100, "maximum": 7777}, _text_schema(r"\s*[0-7]{3,4}\s*")]},
     Address: _text_schema(rf"{_ADDRESS}\s*"),
     Addresses: _one_or_list(_text_schema(rf"{_ADDRESS}\s*(,{_ADDRESS}\s*)*")),
     AddressSet: _one_or_list(_text_schema(rf"{_PREFIX}(,{_PREFIX})*")),
@@ -128,6 +129,7 @@ _EXAMPLES: dict[type, list[str | int]] = {
     PortSet: [21, "61200-61455", "20-21, 990"],
     BlockedPorts: ["none", "25, 445"],
     Port: [21],
+    FolderMode: [750, "0750"],
     Address: ["10.61.4.20", "2001:db8:61::20"],
     Addresses: ["10.61.4.20", "10.61.4.20, 2001:db8:61::20"],
     AddressSet: ["10.61.4.0/24", "203.0.113.9"],

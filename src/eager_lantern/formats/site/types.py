@@ -11,7 +11,7 @@ from typing import Annotated, Any, Literal, Union, get_args, get_origin
 
 import msgspec
 
-from ...core.model.entries import BlockedPorts, Destination, Port, Typed
+from ...core.model.entries import BlockedPorts, Destination, FolderMode, Port, Typed
 from ...core.model.problem import did_you_mean
 from ...core.model.site import Site
 from ...core.values.addresses import Address, Addresses, AddressSet, Prefix96
@@ -26,6 +26,7 @@ _TEXT_TYPES = (
     Addresses,
     Port,
     BlockedPorts,
+    FolderMode,
     Destination,
     Typed,
     Duration,
@@ -55,6 +56,7 @@ def meant(kind: object) -> str:
         PortSet: "a port set (21, 61200-61455 or 20-21, 990)",
         BlockedPorts: "a port set or none",
         Port: "one port (21)",
+        FolderMode: "a mode (750)",
         Address: "one address (10.61.4.20)",
         Addresses: "an address (10.61.4.20), or a list of them",
         AddressSet: "a network (10.61.4.0/24) or an address",
