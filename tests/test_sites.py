@@ -16,8 +16,10 @@ from eager_lantern.core.findings.finding import FindingKind
 from eager_lantern.core.model.site import Refusal
 from eager_lantern.core.network.flow import Reason
 from eager_lantern.core.network.topology import Topology
+from eager_lantern.core.predict.access import with_unknown_open
 from eager_lantern.core.predict.endpoints import position_of
 from eager_lantern.core.predict.forecast import Stop, because, blame, error_of
+from eager_lantern.core.predict.kinds import kinds_of_client
 from eager_lantern.core.predict.walk import NoSuchWalk, addresses_at, position_at, walk_to
 from eager_lantern.core.sheets.all import sheets_of
 from eager_lantern.core.values.addresses import Address, Family
@@ -416,3 +418,39 @@ def pages_of(site: dict[str, Any]) -> Any:
 def rule_files_of(site: dict[str, Any]) -> Any:
     written = files_of(parse_site("x.site.yaml", yaml.safe_dump(site)).site)
     return [each.text for each in written if each.name.endswith(".nft")]
+
+
+def site_of(**parts: Any) -> Any:
+    return parse_site("small", json.dumps(changed({"base": "one-router", **parts}))).site
+
+
+def test_a_forward_that_moves_its_ports_is_switched_off_whole_where_one_of_them_opens_too_much() -> None:
+    moving = {"ports": "2221-2223", "to": "10.61.4.20", "to_port": 21}
+    opened = {"gateways.0.forwards": moving, "server.filter.incoming.rules": {"action": "allow", "ports": 22}}
+    straight = {**opened, "gateways.0.forwards": {"ports": "22-23", "to": "10.61.4.20"}}
+    cures = [
+        {dotted(each.place): str(each.new) for found in findings(studied(site_of(add=add))) for each in found.cures}
+        for add in (opened, straight)
+    ]
+    assert [each.get("gateways[0].forwards[2].enabled") for each in cures] == ["False", None]
+    assert cures[1]["gateways[0].forwards[2].ports"] == "23"
+
+
+@pytest.mark.parametrize(("required", "clear"), [(False, {False, True}), (True, {False})])
+def test_clients_come_without_tls_as_well_where_the_service_leaves_it_the_choice(
+    required: bool, clear: set[bool]
+) -> None:
+    found = kinds_of_client(site_of(set={"services.0.tls.required": required}))
+    assert {each.clear for each in found} == clear
+
+
+@pytest.mark.parametrize(("stated", "opened"), [("unknown", "inside"), ("kept", "kept"), ("outside", "outside")])
+def test_where_all_that_is_unknown_is_let_pass_what_is_known_stays(stated: str, opened: str) -> None:
+    found = with_unknown_open(site_of(set={"gateways.0.hairpin": True, "gateways.0.hairpin_source": stated}))
+    assert found.gateways[0].hairpin_source == opened
+
+
+def test_what_stops_the_data_of_active_mode_is_found_behind_a_control_connection_that_is_stopped() -> None:
+    shut = {"gateways.0.forwards.0.enabled": False, "server.filter.outgoing": {"default": "deny", "rules": []}}
+    found = findings(studied(site_of(mode="active", set=shut)))
+    assert [each.kind for each in found if each.severity == "breaks"] == ["forward-off", "active-outgoing-blocked"]

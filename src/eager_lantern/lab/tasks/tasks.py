@@ -233,8 +233,8 @@ def _is_doubtful(climb: Climb, works: bool) -> bool:
 
 @dataclass(frozen=True)
 class RunSweep:
-    """Every one of these data ports, each with a session's own data connection. Silence of one that is to ``work`` may
-    be a busy machine: it is tried once more with more patience."""
+    """Every one of these data ports, each with a session's own data connection. Silence of one that is to ``work``, or
+    sessions that end before they come to it, may be a busy machine: it is tried once more with more patience."""
 
     plan: VisitPlan
     ports: tuple[int, ...]
@@ -245,7 +245,9 @@ class RunSweep:
         plan = replace(self.plan, reach=place.reach)
         address = plan.target.address or ""
         found = asyncio.run(sweep(plan, address, self.ports, report))
-        doubted = tuple(port for port, each in found.items() if each.outcome == "silent" and port in self.works)
+        doubted = tuple(
+            port for port in self.ports if port in self.works and (port not in found or found[port].outcome == "silent")
+        )
         if not doubted:
             return found
         return found | asyncio.run(sweep(_with_patience(plan), address, doubted, report))
