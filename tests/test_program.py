@@ -19,6 +19,7 @@ import yaml
 from program import AFTER, BEFORE, run, run_bound_by_modes
 from test_sites import changed
 
+import eager_lantern
 from eager_lantern.cli.app import COMMANDS
 from eager_lantern.core.network.flow import Reason
 
@@ -464,3 +465,11 @@ def test_a_fault_of_the_program_is_70_names_the_promise_and_spares_other_sites(t
     assert re.search(r"a fault of the program itself.*b\.site\.yaml.*made for this test", done.stderr)
     assert "field-station → tide-exchange, passive" in done.stderr
     assert ("● kept" in done.stdout) is together
+
+
+def test_nothing_is_imported_before_interrupts_are_taken_care_of() -> None:
+    looks = "import os, sys; had = set(sys.modules); import eager_lantern.__main__; print(*set(sys.modules) - had)"
+    own = {**os.environ, "PYTHONPATH": str(Path(eager_lantern.__file__).parent.parent)}
+    done = subprocess.run([sys.executable, "-S", "-c", looks], capture_output=True, text=True, env=own)
+    assert set(done.stdout.split()) <= {"eager_lantern", "eager_lantern.__main__", "gc"}, done.stderr
+    assert done.returncode == 0

@@ -1,44 +1,51 @@
-"""The executable: nothing is imported before interrupts and faults are taken care of."""
+"""The executable: nothing is imported before interrupts and faults are taken care of, but what the interpreter has
+loaded for itself."""
 
-import contextlib
 import gc
 import os
 import sys
-from typing import NoReturn
-
-from .cli.exit_codes import FAULT, INTERRUPTED, KEPT
 
 COLLECTS = (2_000_000, 20, 100)
 """How many new objects the collector waits for, and how often it looks at older ones: with 700 a site of 10,000 rules
 takes a third longer, since next to nothing here is in circles."""
 
 
-def run() -> NoReturn:
-    """Run the command line and end with its code; a traceback never reaches the user."""
-    code: object = 0
-    gc.set_threshold(*COLLECTS)
-    _look_nowhere_else()
+def run() -> None:
+    """Run the command line and leave the interpreter with its code; a traceback never reaches the user."""
+    ended: BaseException | None = None
     try:
+        gc.set_threshold(*COLLECTS)
+        _look_nowhere_else()
         from .cli.app import main
 
         main()
-    except SystemExit as leaving:
-        code = leaving.code
     except BaseException as error:
-        code = INTERRUPTED if _interrupted(error) else FAULT
+        ended = error
+    code = _code_after(ended)
+    _put_away()
+    sys.exit(code)
+
+
+def _code_after(ended: BaseException | None) -> int:
+    """The exit code after what ended the command line, and a last line where it was no end of its own."""
+    from .cli.exit_codes import FAULT, INTERRUPTED, KEPT
+
+    code = ended.code if isinstance(ended, SystemExit) else KEPT
+    if ended is not None and not isinstance(ended, SystemExit):
+        code = INTERRUPTED if _interrupted(ended) else FAULT
         if code == FAULT:
-            where = "".join(f" ({note})" for note in getattr(error, "__notes__", ()))
-            message = f"a fault of the program itself{where}: {type(error).__name__}: {error}"
-            _complain(f"eager-lantern: {message}")
+            where = "".join(f" ({note})" for note in getattr(ended, "__notes__", ()))
+            _complain(f"eager-lantern: a fault of the program itself{where}: {type(ended).__name__}: {ended}")
     if code == INTERRUPTED:
         _complain("eager-lantern: interrupted")
         exec("")  # the interpreter remembers an interrupt in code made of text, as in data classes, as if nobody saw it
-    _put_away()
-    sys.exit(code if isinstance(code, int) else FAULT if code else KEPT)
+    return code if isinstance(code, int) else FAULT if code else KEPT
 
 
 def _complain(text: str) -> None:
     """A last line on stderr, where that takes one."""
+    import contextlib
+
     with contextlib.suppress(OSError, ValueError, AttributeError):
         print(text, file=sys.stderr, flush=True)
 
@@ -46,6 +53,8 @@ def _complain(text: str) -> None:
 def _put_away() -> None:
     """Write out what waits. A stream that takes no more is exchanged for one that takes all: the interpreter would try
     it once more at its end, and turn the exit code into 120."""
+    import contextlib
+
     for number, stream in ((1, sys.stdout), (2, sys.stderr)):
         try:
             stream.flush()
