@@ -102,7 +102,12 @@ def test_a_log_is_split_into_its_sessions_and_each_shows_what_it_was(case: dict[
     sessions = read_log(case["log"])
     told = [
         {key: getattr(each, key) for key in ("works", "rung", "mode", "secured", "names", "words", "replaced", "error")}
-        | {"latest": each.latest, "user": each.user, "dialled": ":".join(map(str, each.dialled or ()))}
+        | {
+            "latest": each.latest,
+            "user": each.user,
+            "outcomes": [*each.outcomes],
+            "dialled": ":".join(map(str, each.dialled or ())),
+        }
         for each in sessions
     ]
     pairs = zip(told, case["shows"], strict=True)

@@ -156,7 +156,8 @@ class LogEvent:
     """A command with what follows it, a reply, an error of the system (``vague`` where it does not state whether a
     connection was made, ``connected`` where it states that one was), where the client connects to, or a word of the
     client: that it is connected, that something else answers, that it does not trust the certificate, that TLS failed,
-    that it goes to another address than the reply names. ``text`` is what stands behind a reply's code (``bare`` where
+    that it goes to another address than the reply names, or that it says something between a passive reply and what
+    follows (``aside``). ``text`` is what stands behind a reply's code (``bare`` where
     the log has it without the code), or the line that a word was found in; of a line that states where it connects to,
     what is no number of it."""
 
@@ -168,7 +169,7 @@ class LogEvent:
     bare: bool = False
     connected: bool = False
     dials: tuple[str, int | None] | None = None
-    word: Literal["", "name", "connected", "other", "distrust", "tls", "replaced", "mismatch"] = ""
+    word: Literal["", "name", "connected", "other", "distrust", "tls", "replaced", "mismatch", "aside"] = ""
 
 
 class ErrorWords:
@@ -205,6 +206,23 @@ def events_of(lines: list[str], errors: ErrorWords) -> Iterator[LogEvent]:
             yield LogEvent(command[1], text="" if command[1] == "PASS" else command[2].strip())
         elif talk := _talk(line, errors):
             yield talk
+        elif _is_aside(i, lines):
+            yield LogEvent(word="aside")
+
+
+_LABEL = re.compile(r"(?:\A|\s)([^\W\d_]{2,20})\s?[:\uff1a]\s")
+"""The word before each line in the log of a program's window, in the program's language."""
+
+
+def _is_aside(at: int, lines: list[str]) -> bool:
+    """Whether a line right after a passive reply has the label of the program's own words, which are the first of
+    such a log."""
+    before, own = (_LABEL.search(each[:60]) for each in (lines[at - 1], lines[at]))
+    reply = _reply_in(lines[at - 1]) if at and before and own else None
+    if reply is None or reply[1] != "227":
+        return False
+    first = next(each for line in lines if (each := _LABEL.search(line[:60])))
+    return bool(before and own and first[1] == own[1] != before[1])
 
 
 _OF_STEP = {"STOR": 150, "RETR": 150, "LIST": 150, "NLST": 150, "AUTH": 234}

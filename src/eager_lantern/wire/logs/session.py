@@ -31,6 +31,7 @@ from typing import Literal
 
 from ...core.model.site import Mode
 from ...core.observed.observation import FAILED
+from ...core.values.addresses import address_or_none
 from ...core.values.outcomes import Outcome, Rung
 from ..ftp import Endpoint, ProtocolFault, Reply, extended_port, passive_endpoint
 from .lines import ENGLISH, FOLDERS, OUTCOMES, TRANSFERS, Error, Errors, ErrorWords, LogEvent, events_of, said
@@ -264,6 +265,8 @@ class _Reading:
                 self.ended = self.hung_up = True
                 if self.asked != "QUIT" and log.rung is None:
                     self._ill(_after(log.reached), *FAILED, words=words)
+            case 425 if log.rung == "data" and log.error:
+                self._heard(words)  # how it failed, the client has said itself
             case 425 if not self.opened and self.asked not in ("PASV", "EPSV", "PORT", "EPRT"):
                 self._ill("data", *FAILED, words=words)
                 log.latest = "list"  # or it was made, and the server took it for somebody else's
@@ -386,14 +389,19 @@ class _Reading:
         elif event.word == "name" and log.reached is None and log.rung is None:
             self._ill("name", "refused", words=event.text)
             self.ended = True
-        elif event.word == "replaced":
-            log.replaced = True
+        elif event.word == "replaced" or (event.word == "aside" and self._reply_is_private()):
+            log.replaced = True  # and a private address is all that there is to say something about
         elif event.word == "mismatch":
             self.mismatched = True
         elif event.word == "connected" and log.reached is None and log.rung is None:
             self._well("connect")
         elif event.word == "other" and log.reached in (None, "connect"):
             self._ill("greet", "wrong")
+
+    def _reply_is_private(self) -> bool:
+        """Whether the last passive reply named an address that is of a private network."""
+        address = address_or_none(self.log.endpoints[-1].address) if self.log.endpoints else None
+        return address is not None and address.kind == "private"
 
     def _end(self) -> None:
         """A transfer that was asked for, and of which nothing more was heard, did not come about."""
