@@ -78,6 +78,7 @@ _IN_PROGRAMS: Mapping[Error, tuple[str, ...]] = {  # public interface: what prog
     "timeout": (
         "etimedout", "timed out", "timeout - reconnecting", "connection time-out", "timeout was reached",
         "timeouterror", "response timeout", "connection timeout",
+        "timeout detected",
     ),
     "cut": (
         "connectionreseterror", "peer closed connection", "connection closed by server", "unexpected eof", "eoferror",
@@ -85,7 +86,34 @@ _IN_PROGRAMS: Mapping[Error, tuple[str, ...]] = {  # public interface: what prog
     ),
     "no answer": ("error in server response",),
 }  # fmt: skip
-_NAMED: Errors = {text: error for error, texts in _IN_PROGRAMS.items() for text in texts}
+_ON_WINDOWS: Mapping[Error, tuple[str, ...]] = {  # public interface: Winsock's messages, in English and German
+    "connection refused": ("actively refused it", "zielcomputer die verbindung verweigerte"),
+    "no route to host": ("to an unreachable host",),
+    "network is unreachable": ("to an unreachable network",),
+    "timeout": (
+        "did not properly respond after a period of time", "nach einer bestimmten zeitspanne nicht richtig reagiert",
+        "verbindungszeitüberschreitung",
+    ),
+    "cut": (
+        "forcibly closed by the remote host", "aborted by the software in your host machine",
+        "vom remotehost geschlossen",
+    ),
+}  # fmt: skip
+_NAMED: Errors = {
+    text: error for known in (_IN_PROGRAMS, _ON_WINDOWS) for error, texts in known.items() for text in texts
+}
+_BY_NUMBER: Mapping[str, Error] = {  # public interface: the numbers of Windows' socket errors, in every language
+    "10061": "connection refused",
+    "10065": "no route to host",
+    "10051": "network is unreachable",
+    "10060": "timeout",
+    "10053": "cut",
+    "10054": "cut",
+}
+_NUMBER = re.compile(
+    rf"(?:err(?:or|no|eur)|fehler|code|wsa\w{{0,20}}|#)[\s:=#(\[]{{1,3}}({'|'.join(_BY_NUMBER)})\b", re.I
+)
+"""One of them behind a word for errors; elsewhere it may be a port."""
 _AT_ANY_RUNG = re.compile(r"timeout - reconnecting|time-out|^timeouterror|response timeout", re.I)
 """Words for a timeout that do not state whether a connection was made."""
 _ONCE_CONNECTED = re.compile(
@@ -181,13 +209,15 @@ class ErrorWords:
     def error_in(self, line: str) -> Error | None:
         """The error that a line names, if it names one."""
         lower = line.lower()
-        return next((error for words, error in self._named if words in lower), None)
+        found = next((error for words, error in self._named if words in lower), None)
+        numbered = _NUMBER.search(line) if found is None else None
+        return _BY_NUMBER[numbered[1]] if numbered else found
 
 
 def events_of(lines: list[str], errors: ErrorWords) -> Iterator[LogEvent]:
     """What the lines of one session state, one event a line at most."""
     inside = 0
-    layouts = _layouts(lines)
+    layouts, complains = _layouts(lines), _label_of_complaints(lines)
     for i, line in enumerate(lines):
         if i < inside:
             continue
@@ -208,21 +238,38 @@ def events_of(lines: list[str], errors: ErrorWords) -> Iterator[LogEvent]:
             yield talk
         elif _is_aside(i, lines):
             yield LogEvent(word="aside")
+        elif complains and _label(line) == complains:
+            yield LogEvent(error="any", text=said(line), vague=True)
 
 
 _LABEL = re.compile(r"(?:\A|\s)([^\W\d_]{2,20})\s?[:\uff1a]\s")
 """The word before each line in the log of a program's window, in the program's language."""
 
 
+def _label(line: str) -> str:
+    found = _LABEL.search(line[:60])
+    return found[1] if found else ""
+
+
 def _is_aside(at: int, lines: list[str]) -> bool:
     """Whether a line right after a passive reply has the label of the program's own words, which are the first of
     such a log."""
-    before, own = (_LABEL.search(each[:60]) for each in (lines[at - 1], lines[at]))
-    reply = _reply_in(lines[at - 1]) if at and before and own else None
+    reply = _reply_in(lines[at - 1]) if at else None
     if reply is None or reply[1] != "227":
         return False
-    first = next(each for line in lines if (each := _LABEL.search(line[:60])))
-    return bool(before and own and first[1] == own[1] != before[1])
+    own = next(filter(None, map(_label, lines)), "")
+    return own != "" and own == _label(lines[at]) != _label(lines[at - 1]) != ""
+
+
+def _label_of_complaints(lines: list[str]) -> str:
+    """In a log without a command or reply, which knows two labels: that of the second, where the program says with the
+    first that it connects to a port. Empty for any other text."""
+    labels = [_label(line) for line in lines if line.strip()]
+    two = list(dict.fromkeys(labels))
+    if len(two) != 2 or "" in two or any(_COMMAND.search(line) or _reply_in(line) for line in lines):
+        return ""
+    dials = (_dialled(line) for line in lines if _label(line) == two[0] and line.rstrip().endswith(("...", "…")))
+    return two[1] if any(each and each[1] for each in dials) else ""
 
 
 _OF_STEP = {"STOR": 150, "RETR": 150, "LIST": 150, "NLST": 150, "AUTH": 234}
@@ -259,7 +306,7 @@ def _steps(line: str, errors: ErrorWords) -> Iterator[LogEvent]:
 
 def said(text: str) -> str:
     """Words that may be shown: without what stands for a password, plainly visible, and not too long."""
-    return printable(_SECRET.sub(r"\1\2\3…", text.strip()), MOST_OF_WORDS)
+    return printable(_SECRET.sub(r"\1\2\3…", text.strip().replace("\t", " ")), MOST_OF_WORDS)
 
 
 def _talk(line: str, errors: ErrorWords) -> LogEvent | None:

@@ -344,10 +344,11 @@ class _Reading:
         if made and log.reached is None and log.rung is None:
             self._well("connect")
         if log.reached in (None, "connect"):
-            if log.rung is None:  # what follows the first error of a connection follows from it
-                self._ill("connect" if log.reached is None else "greet", *outcomes)
-                log.latest = "greet" if log.reached is None and event.vague else None
             self.ended = True
+            if log.rung is not None:
+                return  # what follows the first error of a connection follows from it
+            self._ill("connect" if log.reached is None else "greet", *outcomes)
+            log.latest = "greet" if log.reached is None and event.vague else None
         elif log.rung is None and log.reached in ("greet", "secure") and self.asked in ("AUTH", "USER", "PASS"):
             self._ill("secure" if self.asked == "AUTH" else "login", *outcomes)
             self.ended = True
