@@ -5,6 +5,7 @@ every run is a process of its own that is forked from there: with its own words,
 and exit code. What is about the start itself, or needs another environment, takes a fresh interpreter (`program.run`).
 """
 
+import contextlib
 import gc
 import json
 import os
@@ -78,8 +79,9 @@ def _serve(control: socket.socket) -> None:
             return
         for each in streams:
             os.close(each)
-        while os.waitpid(-1, os.WNOHANG)[0]:
-            pass
+        with contextlib.suppress(ChildProcessError):  # none is left, where even the last has ended by now
+            while os.waitpid(-1, os.WNOHANG)[0]:
+                pass
 
 
 def _watched(asked: int, out: int, err: int, answers: int) -> None:

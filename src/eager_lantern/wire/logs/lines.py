@@ -39,7 +39,9 @@ _COMMAND = re.compile(
 )
 """A verb and what follows; in quotes it is one only where a log says so (public interface: Python's ftplib writes
 ``*cmd* 'LIST'``)."""
-_REPLY = re.compile(r"(?<![0-9A-Za-z.,/+_-])(?<![0-9]:)([1-5][0-5][0-9])(?! ms\b)([ -](?=\S)|[:\]] (?=\S)|[ -]?$)")
+_REPLY = re.compile(
+    r"(?<![0-9A-Za-z.,/+_-])(?<![0-9]:)(?<!rrno )([1-5][0-5][0-9])(?! ms\b)([ -](?=\S)|[:\]] (?=\S)|[ -]?$)"
+)
 _QUOTED_END = re.compile(r"(?:\\[rn]){1,4}['\"]?\Z|['\"]\Z")
 _SIX_NUMBERS = re.compile(r"\d+(,\d+){5}")
 _BEFORE_NUMBERS = " \t|>:-*#"
@@ -78,7 +80,7 @@ _IN_PROGRAMS: Mapping[Error, tuple[str, ...]] = {  # public interface: what prog
     "timeout": (
         "etimedout", "timed out", "timeout - reconnecting", "connection time-out", "timeout was reached",
         "timeouterror", "response timeout", "connection timeout",
-        "timeout detected",
+        "timeout detected", "i/o timeout", "curl: (28)",
     ),
     "cut": (
         "connectionreseterror", "peer closed connection", "connection closed by server", "unexpected eof", "eoferror",
@@ -138,7 +140,7 @@ _TLS_FAILED = re.compile(
 _NO_NAME = re.compile(
     r"could not resolve|couldn't resolve|name or service not known|unknown host|getaddrinfo failed|"
     r"nodename nor servname|temporary failure in name resolution|no address associated|host name lookup failure|"
-    r"name not found",
+    r"name not found|no such host|enotfound|eai_again",
     re.I,
 )
 """A name that leads nowhere (public interface: the resolver's words, and those of programs)."""
@@ -154,7 +156,11 @@ _LET_IN = re.compile(
 )
 _GREETED = re.compile(r"(?:^|connected)! ?$|connectedConnection failed \((.{1,200})\)$")
 _SAVED = re.compile(r"\bsaved \[\d|^Transferred [1-9]\d{0,17} bytes in [1-9]")
-_NOT_CONNECTED = re.compile(r"^Connecting to \S{1,255}\.\.\. failed!|^connection failed\.$")
+_NOT_CONNECTED = re.compile(
+    r"^Connecting to \S{1,255}\.\.\. failed!|^connection failed\.$|^curl: \(7\) Failed to connect to \S{1,255} port \d"
+)
+_FOR_DATA = re.compile(r", in ntransfercmd$")
+"""Where a program that stopped wanted a data connection (public interface: the traceback of Python's ftplib)."""
 _OTHER_PROTOCOL = re.compile(r"\bHTTP/1\.[01] \d{3}\b|\bSSH-2\.0-")
 _REPLACED = re.compile(
     r"server address instead|unroutable address|address .{0,60}has been fixed|for data connection, uses", re.I
@@ -183,9 +189,9 @@ MOST_OF_WORDS = 200
 class LogEvent:
     """A command with what follows it, a reply, an error of the system (``vague`` where it does not state whether a
     connection was made, ``connected`` where it states that one was), where the client connects to, or a word of the
-    client: that it is connected, that something else answers, that it does not trust the certificate, that TLS failed,
-    that it goes to another address than the reply names, or that it says something between a passive reply and what
-    follows (``aside``). ``text`` is what stands behind a reply's code (``bare`` where
+    client: that it is connected, that it wanted a data connection, that something else answers, that it does not trust
+    the certificate, that TLS failed, that it goes to another address than the reply names, or that it says something
+    between a passive reply and what follows (``aside``). ``text`` is what stands behind a reply's code (``bare`` where
     the log has it without the code), or the line that a word was found in; of a line that states where it connects to,
     what is no number of it."""
 
@@ -197,7 +203,9 @@ class LogEvent:
     bare: bool = False
     connected: bool = False
     dials: tuple[str, int | None] | None = None
-    word: Literal["", "name", "connected", "other", "distrust", "tls", "replaced", "mismatch", "aside"] = ""
+    word: Literal[
+        "", "name", "connected", "other", "distrust", "tls", "replaced", "mismatch", "aside", "passive", "active"
+    ] = ""
 
 
 class ErrorWords:
@@ -234,6 +242,8 @@ def events_of(lines: list[str], errors: ErrorWords) -> Iterator[LogEvent]:
             yield LogEvent(code=int(reply[1]), text=said(_unwrapped(int(reply[1]), rest, lines[i + 1 : i + 3])))
         elif command:
             yield LogEvent(command[1], text="" if command[1] == "PASS" else command[2].strip())
+        elif _FOR_DATA.search(line) and (how := _way_of_data("".join(lines[i + 1 : i + 2]))):
+            yield LogEvent(word=how)
         elif talk := _talk(line, errors):
             yield talk
         elif _is_aside(i, lines):
@@ -244,6 +254,11 @@ def events_of(lines: list[str], errors: ErrorWords) -> Iterator[LogEvent]:
 
 _LABEL = re.compile(r"(?:\A|\s)([^\W\d_]{2,20})\s?[:\uff1a]\s")
 """The word before each line in the log of a program's window, in the program's language."""
+
+
+def _way_of_data(line: str) -> Literal["", "passive", "active"]:
+    """How a program waits for a data connection, by the line of it that did not come to its end."""
+    return "passive" if "create_connection" in line else "active" if ".accept()" in line else ""
 
 
 def _label(line: str) -> str:

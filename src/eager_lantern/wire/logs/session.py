@@ -286,7 +286,10 @@ class _Reading:
 
     def _answered(self, code: int, words: str) -> None:
         kind, log = code // 100, self.log
-        if log.reached in (None, "connect") and not self.asked:
+        if log.reached is None and not self.asked and code in _BY_CODE:
+            rung, log.latest = _BY_CODE[code]
+            self._ill(rung, "refused", words=words)
+        elif log.reached in (None, "connect") and not self.asked:
             self._well("greet") if kind in (1, 2) else self._ill("greet", "refused", words=words)
         elif self.asked == "AUTH" and kind in (4, 5):
             self._ill("secure", "refused", words=words)
@@ -392,6 +395,10 @@ class _Reading:
             self.ended = True
         elif event.word == "replaced" or (event.word == "aside" and self._reply_is_private()):
             log.replaced = True  # and a private address is all that there is to say something about
+        elif event.word in ("passive", "active") and log.reached is None and log.rung is None:
+            log.mode, self.asked = event.word, "PASV" if event.word == "passive" else "LIST"
+            self._well("announce")  # in active mode the server is asked for the transfer before it connects
+            self.transfer = "list"
         elif event.word == "mismatch":
             self.mismatched = True
         elif event.word == "connected" and log.reached is None and log.rung is None:
@@ -415,6 +422,12 @@ class _Reading:
         log.works = log.works and log.rung is None
 
 
+_BY_CODE: dict[int, tuple[Rung, Rung | None]] = {
+    430: ("login", None), 530: ("login", None), 550: ("list", "fetch"), 553: ("send", None), 552: ("send", None),
+    452: ("send", None),
+}  # fmt: skip
+"""Between which rungs a server is that refuses with a code, where a log has nothing else (RFC 959, sections 4.2.1 and
+5.4: none of them is a greeting)."""
 _NO_SUCH_FILE = re.compile(r"no such file|not found|file existence|can't find", re.I)
 _ACTIVE_ACCEPTED = re.compile(r"\b(?:PORT|EPRT) command")
 
