@@ -1,10 +1,11 @@
 """Site files damaged in every way: an error with file and line, or a verdict; never a traceback."""
 
 import copy
+import itertools
 import json
 import re
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -15,12 +16,20 @@ from hypothesis import strategies as st
 from program import BEFORE, run
 from program import DATA as SHIPPED
 
+from eager_lantern.core.findings.surveyed import survey_findings
 from eager_lantern.core.model import site as model
+from eager_lantern.core.model.site import Site
 from eager_lantern.core.verdict import judge
+from eager_lantern.formats.devices.format import DeviceTarget
+from eager_lantern.formats.devices.register import read_files
 from eager_lantern.formats.reading import BadInput
+from eager_lantern.formats.results.kept import read_survey, read_visits_or_lamp
+from eager_lantern.formats.results.lamp import LampResult
+from eager_lantern.formats.results.observations import lit_places, reached_at, read_observations
 from eager_lantern.formats.site.site_file import parse_site, read_site
 from eager_lantern.formats.site.yaml_tree import YamlTree
 
+CASES = Path(__file__).parent / "cases"
 WHOLE = SHIPPED / "every-key.site.yaml"
 DATA = YamlTree(WHOLE.name, WHOLE.read_text()).data
 WRONG: list[Any] = [
@@ -69,6 +78,40 @@ def test_any_value_in_any_place_gets_a_verdict_or_a_line(wrong: Any) -> None:
                 )
                 assert "Expected `" not in line, (place, line)
 
+
+@pytest.mark.parametrize("name", ["lamp", "range", "survey", "visit"])
+def test_any_value_in_any_place_of_a_kept_result_is_read_or_refused(name: str, tmp_path: Path) -> None:
+    """Where a value is a text, what it is of (ports, an address) shows only once it is used."""
+    site = read_site(SHIPPED / "saltmarsh-after.site.yaml").site
+    kept = json.loads((CASES / f"kept-{name}.json").read_text())
+    file = tmp_path / "kept.json"
+    refused = 0
+    for place, wrong in itertools.product(places(kept), [*WRONG, "61328-665536455", "fe80::1%eth0"]):
+        damaged = copy.deepcopy(kept)
+        holder = damaged
+        for part in place[:-1]:
+            holder = holder[part]
+        holder[place[-1]] = wrong
+        file.write_text(json.dumps(damaged))
+        for read in READERS:
+            try:
+                read(file, site)
+            except BadInput:
+                refused += 1
+    assert refused
+
+
+def _read_lit(file: Path, site: Site) -> None:
+    found = read_visits_or_lamp(file, b"")
+    if isinstance(found, LampResult):
+        lit_places(file, found, site)
+
+
+READERS: tuple[Callable[[Path, Site], object], ...] = (
+    lambda file, site: read_observations(file, site, "field-station"), _read_lit, lambda file, _: reached_at(file),
+    lambda file, site: survey_findings(site, read_survey(file).survey),
+    lambda file, site: read_files({file.name: file.read_text()}, DeviceTarget(site, "gauge-store")),
+)  # fmt: skip
 
 LINES = BEFORE.read_text().splitlines()
 tokens = st.sampled_from(sorted(set(re.findall(r"[\w.:/-]+", BEFORE.read_text()))))

@@ -1,11 +1,18 @@
 """What real programs printed (public interface of those), held against what they do: nothing is read wrongly."""
 
+import json
 import tarfile
 from collections import Counter
 from pathlib import Path
 
 import pytest
-from printed import Judged, judged
+from printed import Judged, judged, site_of
+
+from eager_lantern.formats import damage
+from eager_lantern.formats.devices.cells import read_device_text
+from eager_lantern.formats.devices.format import DeviceTarget
+from eager_lantern.formats.devices.register import read_files
+from eager_lantern.formats.reading import BadInput
 
 RECORDED = Path(__file__).parent / "cases" / "printed.tar.xz"
 with tarfile.open(RECORDED) as archive:
@@ -55,3 +62,22 @@ KNOWN_SHARES = {
 def test_most_of_what_a_file_states_is_known(name: str, share: float, recorded: Path) -> None:
     count = Counter(state for each in judged(recorded / name) for state, _ in each.points)
     assert count["right"] / count.total() >= share, count
+
+
+@pytest.mark.parametrize("name", FOLDERS)
+def test_a_file_that_ends_anywhere_is_read_or_refused(
+    name: str, recorded: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """As it is when less of it was copied than was shown; a reader that waits for the end of a block must not wait."""
+    monkeypatch.setattr(damage, "SECONDS", 30.0)
+    refusals = []
+    truth = json.loads((recorded / name / "truth.json").read_text())
+    target = DeviceTarget(site_of(truth, ""), "router" if truth["shape"] == "gateway" else "tide")
+    for file in (each for each in (recorded / name).rglob("*") if each.is_file() and each.suffix != ".json"):
+        lines = read_device_text(file).splitlines(keepends=True)
+        for end in {len(lines) * part // 8 for part in range(1, 8)}:
+            try:
+                read_files({file.name: "".join(lines[:end])}, target)
+            except BadInput as refused:
+                refusals.append(str(refused))
+    assert [each for each in refusals if "found no end of it" in each] == []

@@ -37,7 +37,8 @@ SITE: tuple[Words, ...] = (
     ("diagnose", "FILE", "--answers", "none"),
 )  # fmt: skip
 KEPT: tuple[Words, ...] = (
-    ("diagnose", AFTER, "--seen", "FILE"), ("compare", AFTER, "FILE"), ("compare", "FILE", "FILE"),
+    ("diagnose", AFTER, "--seen", "FILE"), ("check", AFTER, "--seen", "FILE"),
+    ("compare", AFTER, "FILE"), ("compare", "FILE", "FILE"),
     ("check", AFTER, "--survey", "FILE"), ("adopt", "FILE", "--save", "first.site.yaml", "--force"),
     ("adopt", AFTER, "FILE", "--device", "harbour-router"),
 )  # fmt: skip

@@ -102,7 +102,7 @@ def _emit_comparison(source: SiteFile, verdict: Verdict, seen: Path, form: Check
     if form not in (CheckFormat.text, CheckFormat.json):
         raise typer.BadParameter("--seen: found another --format; expected text or json")
     if not isinstance(kept, KeptVisits):
-        places = lit_places(kept, source.site, seen)
+        places = lit_places(seen, kept, source.site)
         if not any(each.sweeps for each in places):
             raise bad_file(seen, "found no port that was tried; expected a sweep of at least one")
         finish(

@@ -80,7 +80,10 @@ def guarded(read: Callable[Concatenate[_File, _More], _Read]) -> Callable[Concat
         except MemoryError:
             raise bad_file(file, "found more than this machine can hold; expected a smaller file") from None
         except DAMAGE as error:
-            raise bad_file(file, f"found damage: {damage(error)}; expected a whole file") from error
+            what = damage(error)
+            if not (what.startswith("found ") and "; expected " in what):
+                what = f"found damage: {what}; expected a whole file"
+            raise bad_file(file, what) from error
 
     return whole
 

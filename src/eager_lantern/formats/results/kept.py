@@ -98,6 +98,7 @@ def _name_of_format(file: str, text: str, expected: tuple[str, ...]) -> str:
     return name
 
 
+@guarded
 def read_visits(path: Path) -> KeptVisits:
     """Kept visits. Raises BadInput."""
     found = read_kept(path, read_text(path), "visit")
@@ -105,6 +106,7 @@ def read_visits(path: Path) -> KeptVisits:
     return KeptVisits(found.taken, climbs_of(found))
 
 
+@guarded
 def read_visits_or_lamp(path: Path, secret: bytes) -> KeptVisits | LampResult | CarriedResult:
     """Kept visits, or a lamp as it was swept from here or by a carried probe. Raises BadInput."""
     found = read_kept(path, read_text(path), "visit", "lamp", "carried", secret=secret)
@@ -112,6 +114,7 @@ def read_visits_or_lamp(path: Path, secret: bytes) -> KeptVisits | LampResult | 
     return KeptVisits(found.taken, climbs_of(found)) if isinstance(found, VisitResult) else found
 
 
+@guarded
 def read_survey(path: Path) -> KeptSurvey:
     """A kept survey. Raises BadInput."""
     found = read_kept(path, read_text(path), "survey")

@@ -19,6 +19,7 @@ from ...core.predict.session import predict_from
 from ...core.values.addresses import Address, address_or_none
 from ...core.values.outcomes import Outcome, Rung
 from ...core.values.ports import PortSet
+from ..damage import guarded
 from ..reading import BadInput, bad_file
 from ..site.yaml_tree import read_text
 from .carried import CarriedResult
@@ -30,6 +31,7 @@ from .visit import VisitResult, climbs_of
 _SWEPT: tuple[Outcome, ...] = ("refused", "silent")
 
 
+@guarded
 def read_observations(path: Path, site: Site, client: str, secret: bytes = b"") -> tuple[Observation, ...]:
     """What a kept result shows of a site; ``client`` is whose place it was taken at, where it does not say, ``secret``
     that of a lamp, with which a carried probe has sealed its result.
@@ -148,7 +150,8 @@ def _swept_observation(sweep: SweepResult, client: str, source: str) -> Observat
     return Observation(Situation(client, "", lit=(Address.parse(sweep.target), every)), source, fates=tuple(fates))
 
 
-def lit_places(found: LampResult | CarriedResult, site: Site, path: Path) -> tuple[LitFrom, ...]:
+@guarded
+def lit_places(path: Path, found: LampResult | CarriedResult, site: Site) -> tuple[LitFrom, ...]:
     """What each place has seen of a lamp, beside what a site file predicts for it now. Raises BadInput for the place of
     a client that the site has not, and for a service that it has not."""
     topology = Topology(site)
@@ -213,6 +216,7 @@ def clients_of(site: Site) -> Sequence[str]:
     return [each.name for each in site.clients]
 
 
+@guarded
 def reached_at(path: Path) -> tuple[OutsideSeen, ...]:
     """The public addresses at which a kept visit or a sweep has reached the server. Raises BadInput."""
     found = read_kept(path, read_text(path), "visit", "lamp")

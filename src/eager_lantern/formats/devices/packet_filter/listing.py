@@ -59,15 +59,18 @@ def is_ruleset(text: str) -> bool:
 @guarded
 def items_of_nft(file: str, text: str) -> list[Item]:
     """The chains, rules and sets that a rule set has, of its JSON or its text. Raises BadInput."""
-    reading = _Listing("" if text.lstrip().startswith("{") else text)
+    is_text = not text.lstrip().startswith("{")
+    reading = _Listing(text if is_text else "")
     try:
-        if reading.next:
+        if is_text:
             return [{"metainfo": {}}, *reading.tables()]
         return _with_blocks(msgspec.json.decode(text)["nftables"])
     except (ValueError, KeyError, TypeError, RecursionError, AttributeError, IndexError) as error:
-        what = f"found “{reading.next[:40]}”" if reading.next else f"found no whole rule set ({error!r:.80})"
-        line = reading.line if reading.next else 0
-        raise bad_file(file, f"{what}; expected what nft list ruleset prints", line) from None
+        if not is_text:
+            why = f"found no whole rule set ({error!r:.80}); expected what nft -j list ruleset prints"
+            raise bad_file(file, why) from None
+        what = f"“{reading.next[:40]}”" if reading.next else "its end in the middle of a table"
+        raise bad_file(file, f"found {what}; expected what nft list ruleset prints, whole", reading.line) from None
 
 
 def _with_blocks(items: Sequence[Item]) -> list[Item]:
@@ -126,6 +129,12 @@ class _Listing:
         if not self._taken(word):
             raise ValueError(word)
 
+    def _closed(self) -> bool:
+        """Whether a block ends here, which is passed by then. Raises ValueError where the listing ends before it."""
+        if not self.next:
+            raise ValueError("its end within a block")
+        return self._taken("}")
+
     def _skip_breaks(self) -> None:
         while self.next in ("\n", ";"):
             self._at += 1
@@ -163,7 +172,7 @@ class _Listing:
         flags: list[str] = []
         found: list[Item] = []
         self._expect("{")
-        while not self._taken("}"):
+        while not self._closed():
             word = self._take()
             if word == "chain":
                 found += self._chain(self._take())
@@ -192,7 +201,7 @@ class _Listing:
         self._expect("helper")
         made = self._named(self._take())
         self._expect("{")
-        while not self._taken("}"):
+        while not self._closed():
             if self._take() == "type":
                 made["type"] = self._take().strip('"')
         return {"ct helper": made}
@@ -200,7 +209,7 @@ class _Listing:
     def _set(self, kind: str, name: str) -> Item:
         made = self._named(name)
         self._expect("{")
-        while not self._taken("}"):
+        while not self._closed():
             word = self._take()
             if word == "elements":
                 self._expect("=")
@@ -215,7 +224,7 @@ class _Listing:
         """``{ 21, 61200-61455 : accept }``: values, or pairs of a key and what it leads to."""
         self._expect("{")
         found: list[Any] = []
-        while not self._taken("}"):
+        while not self._closed():
             if self.next in ("\n", ","):
                 self._at += 1
                 continue
@@ -253,7 +262,7 @@ class _Listing:
         chain = self._named(name)
         rules: list[Item] = []
         self._expect("{")
-        while not self._taken("}"):
+        while not self._closed():
             if self.next in ("\n", ";"):
                 self._at += 1
             elif self._taken("type"):
