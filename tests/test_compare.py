@@ -245,6 +245,20 @@ def test_an_outside_port_that_moves_is_told_though_what_is_behind_is_reached_bef
     assert "Outside ports that lead in no longer" in shown
 
 
+def test_an_outside_port_that_perhaps_leads_in_no_more_is_told_though_another_leads_to_what_is_behind_it(
+    tmp_path: Path,
+) -> None:
+    second = "    forwards:\n      - {protocol: tcp, ports: 2121, to: 10.61.4.20, to_port: 21}\n"
+    before = changed_file(tmp_path, ("    forwards:\n", second))
+    after = tmp_path / "after.site.yaml"
+    after.write_text(before.read_text().replace(second, "    unknown_ports: 2121\n" + second))
+    result = result_of(run("compare", before, after, "--format", "json").stdout)
+    told = {kind: {(each["host"], each["ports"]) for each in result[f"doors_{kind}"]} for kind in ("closed", "unknown")}
+    assert told == {"closed": set(), "unknown": {("198.51.100.61", "2121")}}
+    assert (result["lost"], result["unknown"]) == ([], [])
+    assert "nobody knows any more whether they lead in" in " ".join(run("compare", before, after).stdout.split())
+
+
 def test_a_gain_that_nobody_asked_for_is_told_apart(tmp_path: Path) -> None:
     wider = changed_file(tmp_path, ("ports: 61200-61455, to:", "ports: 61200-61500, to:"),
                          ("tcp, ports: 61200-61455}", "tcp, ports: 61200-61500}"))  # fmt: skip

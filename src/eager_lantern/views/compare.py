@@ -84,6 +84,11 @@ def compare_body(found: Comparison, whole: bool) -> Iterator[RenderableType]:
             found.before,
             found.doors_closed,
         ),
+        (
+            "▲ Outside ports of which nobody knows any more whether they lead in: what is behind them is still reached",
+            found.before,
+            found.doors_unknown,
+        ),
     ):
         if doors:
             yield from _access_rows(title, site, doors, whole)

@@ -129,6 +129,7 @@ def _change_lines(found: Comparison, names: tuple[str, str], lines: tuple[LineOf
         ("not known in either", found.after, found.unsure),
         ("leads in now", found.after, found.doors_opened),
         ("leads in no more", found.before, found.doors_closed),
+        ("perhaps leads in no more", found.before, found.doors_unknown),
     ):
         topology = Topology(site)
         for more in reached:

@@ -81,6 +81,7 @@ class Comparison(Struct, frozen=True):
     unsure: tuple[Reached, ...]
     doors_opened: tuple[Reached, ...]
     doors_closed: tuple[Reached, ...]
+    doors_unknown: tuple[Reached, ...]
     edits: tuple[Edit, ...]
     order: Order
     moves: tuple[Move, ...] = ()
@@ -126,7 +127,7 @@ def compared_overlay(overlay: Overlay) -> Comparison:
         needless_of(after, gained, places),
         more(was_unknown, unknown),
         more({}, both(was_unknown, unknown)),
-        *_doors_between(overlay, gained, lost),
+        *_doors_between(overlay, gained, lost, more(was_unknown, unknown)),
         tuple(overlay.edits),
         Order(()),
     )
@@ -135,17 +136,21 @@ def compared_overlay(overlay: Overlay) -> Comparison:
 
 
 def _doors_between(
-    overlay: Overlay, gained: Sequence[Reached], lost: Sequence[Reached]
-) -> tuple[tuple[Reached, ...], tuple[Reached, ...]]:
+    overlay: Overlay, gained: Sequence[Reached], lost: Sequence[Reached], unknown: Sequence[Reached]
+) -> tuple[tuple[Reached, ...], tuple[Reached, ...], tuple[Reached, ...]]:
     """Outside ports that lead in after and not before, and before and not after, even if every rule of which nobody
-    knows what it does let pass; but for those behind which something is gained or lost anyway."""
+    knows what it does let pass, and those that led in before and perhaps do after; but for those behind which something
+    is gained, lost or known no more anyway."""
     before, after = overlay.before, overlay.after
     if not any(each.path[0] == "gateways" for each in overlay.edits):
-        return (), ()
+        return (), (), ()
     certain, possible = zip(*map(_doors_of, (before, after)), strict=True)
+    closed = other_doors(certain[0], possible[1], as_access(lost))
+    not_certain = other_doors(certain[0], certain[1], as_access([*lost, *unknown]))
     return (
         other_doors(certain[1], possible[0], as_access(gained)),
-        other_doors(certain[0], possible[1], as_access(lost)),
+        closed,
+        more(as_access(closed), as_access(not_certain)),
     )
 
 

@@ -99,7 +99,8 @@ class BridgeResult(ResultPart, frozen=True, kw_only=True):
 class CompareResult(ResultPart, frozen=True, kw_only=True):
     """Two states of a site. ``unknown`` is who perhaps reaches what now, since what a rule does is not known, where it
     was known before; ``unsure`` of whom it is known in neither. ``doors_opened`` and ``doors_closed`` are ports of
-    outside addresses (``host``) that lead in after or before alone, though what is behind them is reached in both.
+    outside addresses (``host``) that lead in after or before alone, though what is behind them is reached in both;
+    ``doors_unknown`` are those that did before, and perhaps do no more, since what a rule does is not known.
     ``steps`` are lists of indexes into ``edits``, in an order in which what holds in both states keeps holding after
     each step; ``safe`` is whether each has one edit, ``complete`` whether every order was looked at where that is not
     so. ``bridge`` is the state in between in which an address that moves and the new one both lead in; null where none
@@ -118,6 +119,7 @@ class CompareResult(ResultPart, frozen=True, kw_only=True):
     unsure: tuple[ReachedResult, ...]
     doors_opened: tuple[ReachedResult, ...]
     doors_closed: tuple[ReachedResult, ...]
+    doors_unknown: tuple[ReachedResult, ...]
     edits: tuple[EditResult, ...]
     steps: tuple[tuple[int, ...], ...]
     safe: bool
@@ -175,6 +177,7 @@ def compare_result(found: Comparison, names: tuple[str, str], lines: tuple[LineO
         unsure=_reached_results(found.unsure),
         doors_opened=_reached_results(found.doors_opened),
         doors_closed=_reached_results(found.doors_closed),
+        doors_unknown=_reached_results(found.doors_unknown),
         edits=tuple(_edit(found, each, lines) for each in found.edits),
         steps=found.order.steps,
         safe=found.order.is_safe,

@@ -8,7 +8,8 @@ the other side chose; where it may not, what is let in is unknown.
 
 Written are the permissions of the server's machine, as ``aws ec2 authorize-security-group-ingress`` takes them. A
 group has no order, no denial and no ports of the sender: what is let in is entered as permissions that need no order,
-and what cannot be stated so is left out, and named.
+and what cannot be stated so is left out, and named. A network ACL is not written: it is of a whole subnet, and a site
+file does not know what its other machines need; the one that a subnet begins with lets everything through.
 """
 
 import re
@@ -254,5 +255,6 @@ FORMAT = DeviceFormat(
     "security-groups", "security groups or network ACLs as the provider's command line prints them",
     "aws ec2 describe-security-groups --group-ids …, those of the machine",
     recognises=_is_listing, reads=_read, writes=for_each_cloud(_SCRIPT, _commands), endings=(ENDING,),
-    omits="members of other groups, lists of prefixes; a network ACL beside it is a filter of its own",
+    omits="members of other groups, lists of prefixes; a network ACL beside it is a filter of its own (read alone; not "
+    "written, since it is of a whole subnet)",
 )  # fmt: skip
