@@ -37,6 +37,7 @@ from eager_lantern.lab.kernel.lab import UNSHARE, missing_means
 from eager_lantern.lab.servers.router import RouterSetup, StandInRouter, StandInStun, answering_datagrams
 from eager_lantern.live import own_process as worker
 from eager_lantern.live.survey import router
+from eager_lantern.live.survey.accounts import own_accounts
 from eager_lantern.live.survey.host import Learning
 from eager_lantern.live.survey.names import Asks, name_seen
 from eager_lantern.live.survey.router import searched
@@ -344,15 +345,40 @@ def test_a_survey_asks_the_system_about_the_accounts_of_the_site_that_it_keeps(t
     assert "the server's system knows no account nobody-at-all" in done.stdout
 
 
-def test_where_a_system_is_not_asked_about_accounts_they_are_unknown(monkeypatch: pytest.MonkeyPatch) -> None:
-    async def never(vantage: Any) -> bool:
-        return False
+async def is_not(vantage: Any) -> bool:
+    return False
 
-    monkeypatch.setattr("eager_lantern.live.survey.survey.is_linux", never)
+
+def test_a_system_that_is_no_linux_is_asked_about_accounts_by_its_own_database(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("eager_lantern.live.survey.survey.is_linux", is_not)
     asked = {"router": Address.parse("127.61.7.1"), "resolver": Address.parse("127.61.7.1")}
-    for accounts, topics in ((("tide",), ["accounts"]), ((), [])):
-        found = asyncio.run(survey(HERE, SurveyPlan(**asked, accounts=accounts), (), print))
-        assert [each.topic for each in found.unknown if each.topic == "accounts"] == topics
+    found = asyncio.run(survey(HERE, SurveyPlan(**asked, accounts=("root", "nobody-at-all")), (), print))
+    root, stranger = found.host.accounts
+    assert (root.known, root.home, stranger.known) == (True, pwd.getpwnam("root").pw_dir, False)
+    assert "accounts" not in {each.topic for each in found.unknown}
+
+
+@pytest.mark.parametrize(("code", "known"), [(0, [True]), (2, [False]), (5, [])])
+def test_the_exit_code_of_net_user_is_whether_windows_knows_an_account(
+    code: int, known: list[bool], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A stand-in for the system's program; what it prints is translated there, and is not read."""
+    net = tmp_path / "System32" / "net.exe"
+    net.parent.mkdir()
+    net.write_text(f'#!/bin/sh\n[ "$*" = "user tide" ] || exit 9\necho "Benutzername  tide"\nexit {code}\n')
+    net.chmod(0o700)
+    monkeypatch.setenv("SYSTEMROOT", str(tmp_path))
+    learning = Learning()
+    found = asyncio.run(own_accounts("windows", ("tide",), learning))
+    assert [each.known for each in found] == known
+    assert [each.topic for each in learning.unknown] == ["accounts"] * (not known)
+    assert [each.has_shell for each in found if each.known] == [None] * sum(known)
+
+
+def test_a_name_is_no_option_of_the_command_that_is_asked_for_it() -> None:
+    learning = Learning()
+    assert asyncio.run(own_accounts("windows", ("/delete",), learning)) == ()
+    assert [each.why for each in learning.unknown] == ["“/delete” begins with “/”, and would be taken for an option"]
 
 
 MARKED = """table inet f {

@@ -162,6 +162,8 @@ def _host_rows(found: Survey) -> Iterator[Row]:
 def _of_account(account: SurveyedAccount) -> str:
     if not account.known:
         return "not known to this host"
+    if not account.home:
+        return "known to this host; its folder and rights were not looked at"
     folder = f", {account.owner}'s, mode {account.mode}" if account.mode else ""
     return f"{f'shell {account.shell}' if account.has_shell else 'no shell'}; home {account.home}{folder}"
 

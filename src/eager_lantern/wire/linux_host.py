@@ -240,7 +240,12 @@ def account(name: str, text: bytes) -> SurveyedAccount:
     found = _ACCOUNT.fullmatch(text.decode("utf-8", "replace"))
     if found is None or found["name"] != name:
         raise ValueError("getent prints another line than that of the account")
-    return SurveyedAccount(name, "getent passwd", True, printable(found["shell"], 200), printable(found["home"], 400))
+    return SurveyedAccount(name, "getent passwd", True, shell_of(found["shell"]), printable(found["home"], 400))
+
+
+def shell_of(field: str) -> str:
+    """The shell of an account that its entry names, or that which an empty entry means (passwd(5))."""
+    return printable(field, 200) or "/bin/sh"
 
 
 def top_of(found: SurveyedAccount, text: bytes) -> SurveyedAccount:

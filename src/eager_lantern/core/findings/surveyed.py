@@ -205,13 +205,13 @@ def _account_findings(account: Account, place: SitePath, seen: SurveyedAccount, 
             "account-differs", "breaks", (*place, "name"), f"the server's system knows no account {name}", advice
         )
         return
-    if account.shell is not None and account.shell != seen.has_shell:
+    if account.shell is not None and seen.has_shell is not None and account.shell != seen.has_shell:
         has = f"the shell {seen.shell}, and none" if seen.has_shell else f"no shell ({seen.shell}), and one"
-        advice = "usermod --shell sets it (/usr/sbin/nologin for none), or say in the file how it is: shell"
+        advice = "usermod --shell sets it on Linux (/usr/sbin/nologin for none), or say in the file how it is: shell"
         yield _finding("account-differs", "risks", (*place, "shell"), f"{name} has {has} in the file", advice)
-    if account.home is not None and account.home.rstrip("/") != seen.home.rstrip("/"):
+    if account.home is not None and seen.home and account.home.rstrip("/") != seen.home.rstrip("/"):
         message = f"the home of {name} is {seen.home}, and {account.home} in the file"
-        advice = f"usermod --home {quote(account.home)} {quote(name)}, or say in the file what it is"
+        advice = f"on Linux usermod --home {quote(account.home)} {quote(name)}, or say in the file what it is"
         yield _finding("account-differs", "risks", (*place, "home"), message, advice)
     writes = seen.writes_top
     refused = by_ssh and writes is not None and (seen.owner != "root" or FolderMode.parse(seen.mode).lets_others_write)

@@ -95,7 +95,7 @@ class ClockState(Struct, frozen=True):
 
 class SurveyedAccount(Struct, frozen=True):
     """An account by its name: whether the system knows it, its shell, its home, and whose that is, with its mode in the
-    digits of chmod; both are empty where that could not be looked at."""
+    digits of chmod; each is empty where it could not be looked at, or the system has no such thing."""
 
     name: str
     by: str
@@ -106,8 +106,10 @@ class SurveyedAccount(Struct, frozen=True):
     mode: str = ""
 
     @property
-    def has_shell(self) -> bool:
-        """Whether its user may log in to the system itself."""
+    def has_shell(self) -> bool | None:
+        """Whether its user may log in to the system itself; None where its shell is unknown."""
+        if self.known and not self.shell:
+            return None
         return self.known and self.shell.rpartition("/")[2] not in ("nologin", "false")
 
     @property

@@ -5,7 +5,7 @@ import platform
 import socket
 import sys
 import time
-from collections.abc import AsyncIterator, Awaitable, Iterator, Sequence
+from collections.abc import AsyncIterator, Awaitable, Iterator
 from functools import partial
 from typing import TypeVar
 
@@ -20,7 +20,6 @@ from ...core.observed.survey import (
     ListeningSocket,
     LocalPorts,
     OwnAddress,
-    SurveyedAccount,
     SurveyedHost,
     SystemKind,
     Topic,
@@ -68,9 +67,6 @@ STAND_FOR_INTERNET: dict[Family, tuple[str, ...]] = {
 }
 """Addresses that nobody has (RFC 5737, RFC 3849, RFC 9637): a route to them is asked for, and nothing is sent."""
 MOST_PROGRAMS = 40
-MOST_ACCOUNTS = 100
-NOT_FOUND = 2
-"""The exit code of getent where a name is in none of its databases."""
 SUPERUSER = "run it as root there (sudo)"
 
 
@@ -82,9 +78,8 @@ async def is_linux(vantage: Vantage) -> bool:
         return False
 
 
-async def linux_host(vantage: Vantage, far: bool, accounts: Sequence[str], learning: Learning) -> SurveyedHost:
-    """Everything that the host reports, of these accounts too; ``far`` is one whose clock is held against this
-    machine's."""
+async def linux_host(vantage: Vantage, far: bool, learning: Learning) -> SurveyedHost:
+    """Everything that the host reports but its accounts; ``far`` is one whose clock is held against this machine's."""
     found = await learning.of("addresses", "ip address", _interfaces(vantage))
     links = found or linux.Interfaces((), frozenset())
     waiting = await learning.of("listeners", "ss -ltunp", _sockets(vantage)) or ()
@@ -100,31 +95,7 @@ async def linux_host(vantage: Vantage, far: bool, accounts: Sequence[str], learn
         filter=await learning.of("filter", SUPERUSER, _filter_state(vantage, ruleset, is_whole)) if ruleset else None,
         helper=await _helper_state(vantage, ruleset, learning),
         clock=await learning.of("clock", "timedatectl", _clock(vantage, far)),
-        accounts=tuple([each async for each in _accounts(vantage, accounts, learning)]),
     )
-
-
-async def _accounts(vantage: Vantage, names: Sequence[str], learning: Learning) -> AsyncIterator[SurveyedAccount]:
-    for name in names[:MOST_ACCOUNTS]:
-        found = await learning.of("accounts", f"getent passwd {name}", _account(vantage, name))
-        if found is not None:
-            yield found
-    if len(names) > MOST_ACCOUNTS:
-        learning.note_unknown("accounts", f"only the first {MOST_ACCOUNTS} are looked at", "getent passwd; ls -ld")
-
-
-async def _account(vantage: Vantage, name: str) -> SurveyedAccount:
-    """Raises OSError and ValueError."""
-    if name.startswith("-"):
-        raise ValueError(f"“{name}” begins with a dash, which getent takes for an option")
-    code, written = await vantage.run(("getent", "passwd", name))
-    if code == NOT_FOUND:
-        return SurveyedAccount(name, "getent passwd", known=False)
-    if code != 0:
-        raise ValueError(f"getent ends with exit code {code}")
-    found = await understood(lambda: linux.account(name, written))
-    code, written = await vantage.run(("stat", "-L", "-c", "%F|%U|%a", "--", found.home))
-    return await understood(lambda: linux.top_of(found, written)) if code == 0 else found
 
 
 async def _output(vantage: Vantage, *words: str) -> bytes:

@@ -16,6 +16,7 @@ from ..own_process import understood
 from ..vantage.base import Failed, Vantage
 from ..vantage.far import FarVantage
 from ..vantage.local import HERE
+from .accounts import linux_accounts, own_accounts
 from .host import Learning, clock_offset, is_linux, linux_host, source_towards, this_machine
 from .names import Asks, name_seen
 from .router import Asking, RouterAnswers, Tell, datagram_answer, router_answers
@@ -72,11 +73,13 @@ async def outside_of_host(
 
 async def _survey_host(vantage: Vantage, accounts: Sequence[str], learning: Learning) -> SurveyedHost:
     if await is_linux(vantage):
-        return await linux_host(vantage, vantage is not HERE, accounts, learning)
-    if accounts:
-        learning.note_unknown("accounts", "they are read on Linux alone", "hold them beside the server's page (sheets)")
+        host = await linux_host(vantage, vantage is not HERE, learning)
+        return replace(host, accounts=await linux_accounts(vantage, accounts, learning))
     if vantage is HERE:
-        return this_machine(learning)
+        host = this_machine(learning)
+        return replace(host, accounts=await own_accounts(host.kind, accounts, learning))
+    if accounts:
+        learning.note_unknown("accounts", f"{vantage.name} is no Linux", "run the survey on it")
     learning.note_unknown("addresses", f"{vantage.name} is no Linux, and is not read from afar", "run the survey on it")
     return SurveyedHost(vantage.name, "unknown", "other")
 
