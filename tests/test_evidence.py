@@ -125,7 +125,7 @@ def test_a_log_is_read_in_the_encoding_that_it_was_written_in(encoding: str, tmp
 
 @pytest.mark.parametrize("case", CASES["words"], ids=lambda case: case["says"][:40])
 def test_words_of_a_server_name_the_faults_that_they_are_about(case: dict[str, Any]) -> None:
-    assert sorted(named_by((case["says"],), case.get("rung"), KNOWN.replies)) == sorted(case["means"])
+    assert sorted(named_by((case["says"],), case.get("rungs", ()), KNOWN.replies)) == sorted(case["means"])
 
 
 def test_each_entry_of_the_words_names_a_fault_of_its_own_words() -> None:
@@ -133,7 +133,7 @@ def test_each_entry_of_the_words_names_a_fault_of_its_own_words() -> None:
         assert isinstance(each, Meaning)
         for words in each.says:
             text = f"{each.codes[0]} {words}" if each.codes else words
-            assert set(each.means) <= named_by((text,), each.rungs[0] if each.rungs else None, KNOWN.replies), words
+            assert set(each.means) <= named_by((text,), each.rungs, KNOWN.replies), words
 
 
 @pytest.mark.parametrize("case", CASES["server_side"], ids=lambda case: case["name"])
@@ -268,6 +268,23 @@ def test_without_a_site_file_the_data_range_is_named_by_the_port_that_was_seen(t
     assert "“**** Timeout - reconnecting”" in done.stdout  # the line that proves it
     assert "announces its own address" not in done.stdout  # it announced where the client had connected to
     assert "eager-lantern mend" not in done.stdout
+
+
+@pytest.mark.parametrize(
+    ("line", "came", "likeliest"),
+    [
+        ("EOFError", "the server hangs up", "certificate-of-other-name"),
+        ("ftplib.error_perm: 500 Unknown command.", "the server refuses", "tls-refused"),
+        ("550 No.", "the server refuses a listing or a transfer", "account-without-right"),
+    ],
+)
+def test_a_last_line_that_does_not_show_the_step_names_what_fits_at_any_of_them(
+    line: str, came: str, likeliest: FaultKind, tmp_path: Path
+) -> None:
+    (tmp_path / "x.log").write_text(f"{line}\n")
+    result = result_of(run("diagnose", AFTER, "--log", "field-station=x.log", "--format", "json", cwd=tmp_path).stdout)
+    assert [each["message"] for each in result["observations"]] == [f"{came} (at which step is not in the log)"]
+    assert likeliest in {cause["kind"] for cause in result["groups"][0]["causes"]}
 
 
 def test_of_a_long_log_the_end_is_read_and_it_is_stated(tmp_path: Path) -> None:

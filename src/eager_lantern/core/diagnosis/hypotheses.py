@@ -127,7 +127,7 @@ class Predictions:
 
     def named(self, seen: Observation) -> frozenset[FaultKind]:
         """The kinds of faults that the words of an observation name."""
-        named = named_by(seen.words, seen.rung, self._replies)
+        named = named_by(seen.words, seen.rungs, self._replies)
         return named | {each for each in get_args(FaultKind) if each in seen.named}
 
     def is_named(self, fault: Fault, seen: Sequence[Observation]) -> bool:

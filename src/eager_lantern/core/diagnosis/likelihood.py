@@ -99,8 +99,7 @@ def _union(ends: Sequence[End]) -> PortSet:
 def _fits_end(seen: Observation, fate: PortFate, end: End) -> bool:
     if fate.rung is None:  # it carried a listing, which what shows later does not keep it from
         return end.rung is None or end.rung in _LATER_DATA
-    latest = seen.latest if seen.latest is not None and fate.rung == seen.rung else fate.rung
-    rungs = ORDER[ORDER.index(fate.rung) : ORDER.index(latest) + 1]
+    rungs = seen.rungs if fate.rung == seen.rung else (fate.rung,)
     return any(_shows_as(each, fate.outcomes, end) for each in rungs)
 
 
@@ -128,8 +127,7 @@ def _ends_so(seen: Observation, end: End) -> bool:
         return False
     if seen.rung is None or (seen.opened and seen.rung in _LATER_DATA and end.rung in _FIRST_DATA):
         return False
-    latest = ORDER.index(seen.latest or seen.rung)
-    return any(_shows_as(each, seen.outcomes, end) for each in ORDER[ORDER.index(seen.rung) : latest + 1])
+    return any(_shows_as(each, seen.outcomes, end) for each in seen.rungs)
 
 
 def _came_so(seen: Observation, end: End) -> bool:

@@ -18,6 +18,9 @@ _PASSED: dict[Rung, str] = {
     "host-key": "the host key", "login": "the login", "announce": "the request for data", "data": "the data connection",
     "list": "the listing", "send": "sending a file", "fetch": "fetching a file", "tidy": "removing the file",
 }  # fmt: skip
+_AT_SOME_STEP: dict[tuple[Outcome, ...], str] = {
+    ("refused",): "the server refuses", ("wrong",): "the server hangs up", ("silent",): "no answer comes",
+}  # fmt: skip
 NO_ADDRESS = "SERVER-ADDRESS"
 """What stands in a command for an address that nobody has stated."""
 
@@ -51,7 +54,10 @@ def came_of(seen: Observation) -> str:
 def _ending_text(seen: Observation) -> str:
     assert seen.rung is not None
     said = seen.error if seen.error and seen.error != REFUSED else ""
-    return ending_phrase(seen.rung, seen.outcomes, said)
+    if len(seen.rungs) <= 2:
+        return ending_phrase(seen.rung, seen.outcomes, said)
+    how = _AT_SOME_STEP.get(seen.outcomes, "it fails")
+    return f"{how}{' a listing or a transfer' * (seen.rung == 'list')} (at which step is not in the log)"
 
 
 def _fate(ports: PortSet, rung: Rung | None, outcomes: tuple[Outcome, ...]) -> str:

@@ -6,9 +6,9 @@ a hypothesis: where words are known, one that they name keeps its likelihood, an
 since words may be misread or be about something else.
 
 >>> table = (Meaning(("maximum number of",), ("too-many-connections",), (421, 530)),)
->>> named_by(("530 Sorry, the maximum number of clients (2) are already connected.",), "login", table)
+>>> named_by(("530 Sorry, the maximum number of clients (2) are already connected.",), ("login",), table)
 frozenset({'too-many-connections'})
->>> named_by(("226 the maximum number of lines",), "login", table)
+>>> named_by(("226 the maximum number of lines",), ("login",), table)
 frozenset()
 >>> fit({"account-mistyped"}, frozenset({"too-many-connections"})), fit({"account-mistyped"}, frozenset())
 (0.01, 1.0)
@@ -65,10 +65,13 @@ def _within(fault: Fault, place: SitePath) -> bool:
     return fault.place[: len(place)] == place
 
 
-def named_by(words: Sequence[str], rung: Rung | None, table: Sequence[Meaning]) -> frozenset[FaultKind]:
-    """The kinds of faults that any of the words name, which were met at a rung; none where no entry fits."""
-    there = [each for each in table if not each.rungs or rung in each.rungs]
-    return frozenset(kind for text in words for each in there if _fits(each, text.lower()) for kind in each.means)
+def named_by(words: Sequence[str], rungs: Sequence[Rung], table: Sequence[Meaning]) -> frozenset[FaultKind]:
+    """The kinds of faults that any of the words name, which were met at one of some rungs; none where no entry fits. An
+    entry for whatever words counts where none for certain words fits."""
+    there = [each for each in table if not each.rungs or not set(rungs).isdisjoint(each.rungs)]
+    fitting = [each for text in words for each in there if _fits(each, text.lower())]
+    certain = [each for each in fitting if "" not in each.says]
+    return frozenset(kind for each in certain or fitting for kind in each.means)
 
 
 def _fits(meaning: Meaning, text: str) -> bool:

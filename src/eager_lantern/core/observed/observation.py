@@ -11,7 +11,7 @@ from msgspec import Struct
 
 from ..model.site import Client, Mode
 from ..values.addresses import Address, address_or_none
-from ..values.outcomes import Outcome, Rung
+from ..values.outcomes import ORDER, Outcome, Rung
 from ..values.ports import PortSet
 from .climb import Climb, RungSeen
 
@@ -98,6 +98,13 @@ class Observation(Struct, frozen=True):
         if self.tried.holds == "shut":
             return self.works
         return bool(self.outcomes or self.elsewhere) or any(each.rung is not None for each in self.fates)
+
+    @property
+    def rungs(self) -> tuple[Rung, ...]:
+        """Where it may have ended; none where that is not known at all."""
+        if self.rung is None:
+            return ()
+        return ORDER[ORDER.index(self.rung) : ORDER.index(self.latest or self.rung) + 1]
 
     @property
     def settles(self) -> bool:

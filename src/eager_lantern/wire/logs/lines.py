@@ -40,7 +40,8 @@ _COMMAND = re.compile(
 """A verb and what follows; in quotes it is one only where a log says so (public interface: Python's ftplib writes
 ``*cmd* 'LIST'``)."""
 _REPLY = re.compile(
-    r"(?<![0-9A-Za-z.,/+_-])(?<![0-9]:)(?<!rrno )([1-5][0-5][0-9])(?! ms\b)([ -](?=\S)|[:\]] (?=\S)|[ -]?$)"
+    r"(?<![0-9A-Za-z.,/+_-])(?<![0-9]:)(?<!rrno )([1-5][0-5][0-9])(?! ms\b)"
+    r"([ -](?=\S)|[:\]] (?=\S)|(?<=\(\d{3})\) (?=\S)|[ -]?$)"
 )
 _QUOTED_END = re.compile(r"(?:\\[rn]){1,4}['\"]?\Z|['\"]\Z")
 _SIX_NUMBERS = re.compile(r"\d+(,\d+){5}")
@@ -116,7 +117,9 @@ _NUMBER = re.compile(
     rf"(?:err(?:or|no|eur)|fehler|code|wsa\w{{0,20}}|#)[\s:=#(\[]{{1,3}}({'|'.join(_BY_NUMBER)})\b", re.I
 )
 """One of them behind a word for errors; elsewhere it may be a port."""
-_AT_ANY_RUNG = re.compile(r"timeout - reconnecting|time-out|^timeouterror|response timeout", re.I)
+_AT_ANY_RUNG = re.compile(
+    r"timeout - reconnecting|time-out|^timeouterror|response timeout|operation has timed out", re.I
+)
 """Words for a timeout that do not state whether a connection was made."""
 _ONCE_CONNECTED = re.compile(
     r"with \d{1,12} (?:out of \d{1,12} )?bytes received|reply from control connection|waiting for server response|"
@@ -161,6 +164,8 @@ _NOT_CONNECTED = re.compile(
 )
 _FOR_DATA = re.compile(r", in ntransfercmd$")
 """Where a program that stopped wanted a data connection (public interface: the traceback of Python's ftplib)."""
+_IN_ERROR = re.compile(r"error|fehler|erreur", re.I)
+"""Before a passive reply: a program that shows the last reply where the data connection failed."""
 _OTHER_PROTOCOL = re.compile(r"\bHTTP/1\.[01] \d{3}\b|\bSSH-2\.0-")
 _REPLACED = re.compile(
     r"server address instead|unroutable address|address .{0,60}has been fixed|for data connection, uses", re.I
@@ -238,6 +243,8 @@ def events_of(lines: list[str], errors: ErrorWords) -> Iterator[LogEvent]:
         if reply and reply[2].startswith("-"):
             inside = _end_of_reply(reply[1], i, lines)
         if reply and (not command or reply.start() < command.start()):
+            if int(reply[1]) in (227, 229) and _IN_ERROR.search(line[: reply.start()]):
+                yield LogEvent("PASV")
             rest = _QUOTED_END.sub("", line[reply.end() :].strip())
             yield LogEvent(code=int(reply[1]), text=said(_unwrapped(int(reply[1]), rest, lines[i + 1 : i + 3])))
         elif command:

@@ -264,7 +264,8 @@ class _Reading:
             case 421:
                 self.ended = self.hung_up = True
                 if self.asked != "QUIT" and log.rung is None:
-                    self._ill(_after(log.reached), *FAILED, words=words)
+                    log.latest = "fetch" if log.reached is None and log.dialled is None and not self.asked else None
+                self._ill(_after(log.reached), *FAILED, words=words)
             case 425 if log.rung == "data" and log.error:
                 self._heard(words)  # how it failed, the client has said itself
             case 425 if not self.opened and self.asked not in ("PASV", "EPSV", "PORT", "EPRT"):
@@ -286,9 +287,9 @@ class _Reading:
 
     def _answered(self, code: int, words: str) -> None:
         kind, log = code // 100, self.log
-        if log.reached is None and not self.asked and code in _BY_CODE:
-            rung, log.latest = _BY_CODE[code]
-            self._ill(rung, "refused", words=words)
+        no_greeting = code in _BY_CODE and code not in _INSTEAD_OF_A_GREETING
+        if log.reached is None and not self.asked and kind in (4, 5) and (no_greeting or log.dialled is None):
+            self._alone(code, words)
         elif log.reached in (None, "connect") and not self.asked:
             self._well("greet") if kind in (1, 2) else self._ill("greet", "refused", words=words)
         elif self.asked == "AUTH" and kind in (4, 5):
@@ -320,6 +321,18 @@ class _Reading:
         elif self.transfer is not None and self.asked in TRANSFERS and code == 250:
             self._carried()
 
+    def _alone(self, code: int, words: str) -> None:
+        """A refusal of which nobody knows what was asked, but by what it names and by its code."""
+        log, named = self.log, _NAMED.search(words)
+        if named is None:
+            rung, log.latest = _BY_CODE.get(code, ("greet", "fetch"))
+        else:
+            rung, log.latest = _OF_COMMAND[named[0]], None
+            log.mode = _MODE_OF.get(named[0], log.mode)
+        if code == 522 and _OTHER_FAMILY.search(words):
+            rung, log.latest = "announce", None
+        self._ill(rung, "refused", words=words)
+
     def _carried(self) -> None:
         """A transfer came to its end."""
         self._well(self.transfer or "list")
@@ -344,6 +357,7 @@ class _Reading:
         for_data = self.asked in ("PASV", "EPSV", *TRANSFERS)
         outcomes = FAILED if event.connected and for_data else OUTCOMES[event.error]
         made = event.connected or event.error == "cut"  # what was never made is not cut off
+        not_shown = log.reached is None and log.dialled is None and not self.asked
         if made and log.reached is None and log.rung is None:
             self._well("connect")
         if log.reached in (None, "connect"):
@@ -351,7 +365,11 @@ class _Reading:
             if log.rung is not None:
                 return  # what follows the first error of a connection follows from it
             self._ill("connect" if log.reached is None else "greet", *outcomes)
-            log.latest = "greet" if log.reached is None and event.vague else None
+            if log.reached is None:
+                later: Rung = "fetch" if not_shown else "greet"
+                log.latest = later if event.vague else None
+            elif not_shown:
+                log.latest = "fetch"  # a program that prints nothing but its last error
         elif log.rung is None and log.reached in ("greet", "secure") and self.asked in ("AUTH", "USER", "PASS"):
             self._ill("secure" if self.asked == "AUTH" else "login", *outcomes)
             self.ended = True
@@ -423,11 +441,25 @@ class _Reading:
 
 
 _BY_CODE: dict[int, tuple[Rung, Rung | None]] = {
-    430: ("login", None), 530: ("login", None), 550: ("list", "fetch"), 553: ("send", None), 552: ("send", None),
-    452: ("send", None),
+    **dict.fromkeys((430, 530), ("login", None)), **dict.fromkeys((452, 532, 552, 553), ("send", None)),
+    **dict.fromkeys((431, 533, 534, 535, 536), ("secure", None)),
+    **dict.fromkeys((500, 502, 504), ("secure", "announce")), 501: ("secure", "fetch"), 503: ("login", "fetch"),
+    **dict.fromkeys((426, 450, 451, 521, 522, 550, 551), ("list", "fetch")),
 }  # fmt: skip
 """Between which rungs a server is that refuses with a code, where a log has nothing else (RFC 959, sections 4.2.1 and
-5.4: none of them is a greeting)."""
+5.4; RFC 2228, section 4; RFC 4217, sections 9 and 10: none of them is a greeting)."""
+_INSTEAD_OF_A_GREETING = range(500, 505)
+"""Codes with which a server that cannot begin a session may greet."""
+_OF_COMMAND: dict[str, Rung] = {
+    **dict.fromkeys(("PORT", "EPRT", "PASV", "EPSV"), "announce"), **dict.fromkeys(("AUTH", "PBSZ", "PROT"), "secure"),
+    **dict.fromkeys(("USER", "PASS"), "login"), **dict.fromkeys(("CWD", "LIST", "NLST", "MLSD"), "list"),
+    **dict.fromkeys(("STOR", "APPE"), "send"), "RETR": "fetch",
+}  # fmt: skip
+_MODE_OF: dict[str, Mode] = {"PORT": "active", "EPRT": "active", "PASV": "passive", "EPSV": "passive"}
+_NAMED = re.compile(rf"\b(?:{'|'.join(_OF_COMMAND)})\b(?! setting)")
+"""The command that a refusal is about; a setting of PROT is about the data connection (RFC 4217, section 9)."""
+_OTHER_FAMILY = re.compile(r"\buse \(")
+"""The families of addresses that a server takes (RFC 2428, section 2)."""
 _NO_SUCH_FILE = re.compile(r"no such file|not found|file existence|can't find", re.I)
 _ACTIVE_ACCEPTED = re.compile(r"\b(?:PORT|EPRT) command")
 
