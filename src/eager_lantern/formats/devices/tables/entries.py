@@ -37,7 +37,7 @@ _PROGRAM, _CATEGORY, _SWITCHED_OFF = "the program of ", "only on networks of cat
 """Remarks of our own pages."""
 _NUMBERS = {"6": "tcp", "17": "udp"}
 _TICKS = ("x", "☑", "✓", "✔", "✅", "1")
-_OUTSIDE_LINES = ("wan", "internet", "outside", "extern", "external")
+_OUTSIDE_LINE = re.compile(r"(?:wan|internet|outside|external|extern|ppp|pppoe)[ _-]?[0-9]?")
 _OTHER_FORMATS = {"displayname", "localport", "remoteaddress"}
 """Heads of a listing of a system's own filter, whose rows stand in no order."""
 
@@ -134,6 +134,8 @@ class _Table:
         )
         state = columns.get("state", -1)
         self.ticked = any(0 <= state < len(row.cells) and row.cells[state].lower() in _TICKS for row in grid.rows)
+        lines = {plain(self.cell(row.cells, "interface")) for row in grid.rows} - set(table_words().any)
+        self.has_one_outside_line = len(lines) == 1 and all(map(_OUTSIDE_LINE.fullmatch, lines))
         if "protocol" not in columns and "service" not in columns:
             self.skipped.append(Skipped(grid.heads.line, "no column for the protocol", "all entries are read as TCP"))
 
@@ -220,7 +222,7 @@ class _Forwards(_Table):
         self.needs_any(cells, "schedule", "the times at which it holds")
         self.needs_any(cells, "from ports", "the port of the sender")
         self.needs_any(cells, "profile", "a profile")
-        if plain(self.cell(cells, "interface")) not in _OUTSIDE_LINES:
+        if not self.has_one_outside_line:
             self.needs_any(cells, "interface", "a line")
         shifted = inside != EVERY_PORT and inside.lowest != ports.lowest
         for protocol in protocols:

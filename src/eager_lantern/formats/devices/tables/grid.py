@@ -11,6 +11,9 @@ import re
 from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
+_RULED = set("-=:+ \t")
+"""What a line is drawn with between heads and rows."""
+
 
 class Row(NamedTuple):
     """A row of a text, with its line."""
@@ -77,7 +80,7 @@ def _rows(text: str) -> Iterator[Row]:
     try:
         for cells in reader:
             whole = reader.line_num
-            if any(each.strip() for each in cells):
+            if not set("".join(cells)) <= _RULED:
                 yield Row(reader.line_num, tuple(_cell(each) for each in _framed(cells, separator)))
     except csv.Error as error:
         raise Torn(whole + 1, str(error)) from None
@@ -97,7 +100,7 @@ def _screen_rows(lines: Sequence[str]) -> Iterator[Row]:
     if len(starts) < 2:
         return
     for number, line in enumerate(lines, 1):
-        if not line.strip() or set(line.strip()) <= set("-= +"):
+        if not line.strip() or set(line) <= _RULED:
             continue
         parts = re.split(r" {2,}", line.strip())
         if len(parts) == len(starts):

@@ -90,7 +90,7 @@ def _words(head: str) -> frozenset[str]:
 def are_heads(cells: Sequence[str]) -> bool:
     """Whether cells are heads of columns: two or more are known, one of them of ports, a transport or a service."""
     filled = [each for each in cells if each]
-    if any(len(each) > 40 or each.startswith("#") or re.fullmatch(r"[0-9][0-9.:/, -]*", each) for each in filled):
+    if any(len(each) > 40 or re.fullmatch(r"#.+|[0-9][0-9.:/, -]*", each) for each in filled):
         return False
     words = [_words(each) for each in filled]
     whole = {*_OWN, *table_words().harmless}
@@ -101,11 +101,13 @@ def are_heads(cells: Sequence[str]) -> bool:
 def columns_of(grid: PastedTable) -> tuple[dict[Meaning, int], list[str]]:
     """Where each meaning stands, and the heads that mean nothing here and have something below them."""
     first = {i: _by_head(head) for i, head in enumerate(grid.heads.cells)}
+    below = {i: [row.cells[i] for row in grid.rows if i < len(row.cells)] for i in first}
     found: dict[Meaning, int] = {}
     unknown: list[str] = []
-    order = sorted(first, key=lambda i: (first[i] is None or first[i] in _LATE, i))
+    named = {i for i in first if first[i] == "address?" and not any(map(_ADDRESS_LIKE.search, below[i]))}
+    order = sorted(first, key=lambda i: (first[i] is None or first[i] in _LATE, i in named, i))
     for i in order:
-        cells = [row.cells[i] for row in grid.rows if i < len(row.cells)]
+        cells = below[i]
         meaning = _settled(first[i], cells, found, {each for each in first.values() if each})
         if meaning is not None and meaning not in found:
             found[meaning] = i
@@ -114,6 +116,7 @@ def columns_of(grid: PastedTable) -> tuple[dict[Meaning, int], list[str]]:
     return found, unknown
 
 
+_ADDRESS_LIKE = re.compile(r"[0-9A-Fa-f][.:]")
 _LATE = {"from?", "to?", "port?", "address?", "service?", "application?", "type?", "destination?", "destination port?"}
 _SIDES = {"outside", "inside", "source", "destination"}
 
@@ -187,6 +190,8 @@ def _settled(
         case "port?":
             return "inside" if ports_known else "ports"
         case "address?":
+            if "to" in found and "do" not in heads and not any(map(_ADDRESS_LIKE.search, cells)):
+                return "harmless"  # what the host is called whose address stands beside it
             return "to" if "to" not in found and "do" not in heads else None
         case "service?":
             if forwards and ports_known:
