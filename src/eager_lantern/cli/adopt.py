@@ -169,7 +169,7 @@ def adopt_command(
     Without a site file it writes a first one from kept surveys and visits: each line states its source, or that nothing
     was observed.
 
-    Exit code 0: nothing is lost, 1: a promise or a way in is lost, 2: bad input.
+    Exit code 0: no promise and no way in is lost, 1: one is, 2: bad input.
     """
     site = Path(files[0])
     if site.suffix not in (".yaml", ".yml"):

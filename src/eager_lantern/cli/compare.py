@@ -53,8 +53,7 @@ def compare_command(
     Beside a kept survey a site is held against itself as it was found. Two kept results of visits are
     held against each other session by session.
 
-    Exit code 0: nothing is lost, 1: a promise is, or a way in that had to stay open, 2: bad input, 3: it cannot be
-    told.
+    Exit code 0: no promise and no way in that had to stay open is lost, 1: one is, 2: bad input, 3: it cannot be told.
     """
     old, new = read_state(before), read_state(after)
     if isinstance(old, KeptSurvey) and isinstance(new, SiteFile):

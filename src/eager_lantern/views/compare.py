@@ -57,7 +57,9 @@ def compare_view(
     found: Comparison, names: tuple[str, str], lines: tuple[LineOf, LineOf], whole: bool
 ) -> Iterator[RenderableType]:
     """The whole of a comparison of two files of these names."""
-    yield between(found.after.site, _compare_head(found.verdict), STRONG)
+    yield between(found.after.site, _compare_head(found.verdict, "no promise and no way in is lost"), STRONG)
+    if found.unknown or found.doors_unknown:
+        yield Text("▲ of what else is reached, some is known no more: it stands below", style=RISKS)
     yield Text(f"{names[0]} → {names[1]}", style=UNTRIED)
     yield ""
     yield from compare_body(found, whole)
@@ -96,12 +98,12 @@ def compare_body(found: Comparison, whole: bool) -> Iterator[RenderableType]:
         yield from _access_rows("◌ Not known in either state", found.after, found.unsure, whole)
 
 
-def _compare_head(verdict: str) -> Text:
+def _compare_head(verdict: str, nothing_lost: str) -> Text:
     match verdict:
         case "same":
             return Text("● the same", style=HOLDS)
         case "changed":
-            return Text("● nothing is lost", style=HOLDS)
+            return Text(f"● {nothing_lost}", style=HOLDS)
         case "lost":
             return Text("◆ something is lost", style=STOPS)
         case _:
@@ -264,7 +266,7 @@ def revisits_view(
     found: Iterable[Revisited], verdict: str, names: tuple[str, str], taken: tuple[str, str]
 ) -> Iterator[RenderableType]:
     """Two results of visits, session by session."""
-    yield between("Two visits", _compare_head(verdict), STRONG)
+    yield between("Two visits", _compare_head(verdict, "nothing is lost"), STRONG)
     yield Text(f"{names[0]}, {taken[0]} → {names[1]}, {taken[1]}", style=UNTRIED)
     yield ""
     table = columns(widths=(14, Share(1)))
